@@ -1,0 +1,143 @@
+// Package promise holds what a group promises, checks it, and foretells what
+// comes out of it.
+package promise
+
+import (
+	"fmt"
+	"time"
+
+	"kestrel/internal/core/cadence"
+	"kestrel/internal/core/ladder"
+	"kestrel/internal/core/span"
+)
+
+// Promise is what an administrator undertakes for a group.
+type Promise struct {
+	Target  time.Duration // RPO target
+	Cadence cadence.Cadence
+	Keep    ladder.Ladder
+}
+
+// Limits of the fields.
+const (
+	MinTarget = 5 * time.Second
+	MaxTarget = 30 * span.Day
+	MinEvery  = time.Second
+	MaxEvery  = 30 * span.Day
+	MaxRungs  = 8
+	MaxReach  = span.Max
+	MaxPoints = 5000
+)
+
+// Finding is a fault of one field, with its mend. Warnings do not bar saving.
+type Finding struct {
+	Field   string // path in the API, such as "promise.cadenceSeconds"
+	Message string // what is wrong and what to do
+	Warning bool
+}
+
+// Check lists what is wrong with a promise, faults before warnings.
+func (p Promise) Check() []Finding {
+	var faults, warnings []Finding
+	fault := func(field, format string, a ...any) {
+		faults = append(faults, Finding{Field: "promise." + field, Message: fmt.Sprintf(format, a...)})
+	}
+	f, every := span.Format, p.Cadence.Every
+	if p.Target < MinTarget || p.Target > MaxTarget {
+		fault("rpoTargetSeconds", "An RPO target lies between %s and %s.", f(MinTarget), f(MaxTarget))
+	}
+	switch {
+	case every < 0 || (every > 0 && every < MinEvery) || every > MaxEvery:
+		fault("cadenceSeconds", "A cadence lies between %s and %s, or is 0 for cycles run by hand.", f(MinEvery), f(MaxEvery))
+	case every >= p.Target && p.Target >= MinTarget:
+		fault("cadenceSeconds", "Cycles every %s cannot keep an RPO target of %s: just before a point lands, exposure is the cadence plus the length of a cycle. Choose a cadence under %s, better %s, or raise the target.",
+			f(every), f(p.Target), f(p.Target), f(max(MinEvery, (p.Target/2).Round(time.Second))))
+	case every > 0 && float64(every) > 0.8*float64(p.Target):
+		warnings = append(warnings, Finding{Field: "promise.cadenceSeconds", Warning: true, Message: fmt.Sprintf(
+			"Cycles every %s leave only %s for a cycle to finish within the target of %s.", f(every), f(p.Target-every), f(p.Target))})
+	}
+	p.checkKeep(fault)
+	if every == 0 {
+		warnings = append(warnings, Finding{Field: "promise.cadenceSeconds", Warning: true,
+			Message: "Cycles run only by hand; the target holds only as long as somebody runs them."})
+	}
+	return append(faults, warnings...)
+}
+
+func (p Promise) checkKeep(fault func(field, format string, a ...any)) {
+	if len(p.Keep) == 0 || len(p.Keep) > MaxRungs {
+		fault("keep", `A keep ladder has 1 to %d rungs, such as "all 6h, 1h 2d".`, MaxRungs)
+		return
+	}
+	for i, r := range p.Keep {
+		field := fmt.Sprintf("keep[%d]", i)
+		switch {
+		case r.For <= 0 || r.For > MaxReach:
+			fault(field+".forSeconds", "A rung reaches back more than nothing and at most %s.", span.Format(MaxReach))
+		case r.Each < 0 || r.Each > r.For:
+			fault(field+".eachSeconds", "A rung keeps one point per stretch no longer than its reach (%s), or 0 for all.", span.Format(r.For))
+		case i > 0 && r.For <= p.Keep[i-1].For:
+			fault(field+".forSeconds", "Each rung reaches further back than the one before it (%s).", span.Format(p.Keep[i-1].For))
+		case i > 0 && r.Each <= p.Keep[i-1].Each:
+			fault(field+".eachSeconds", "Each rung is coarser than the one before it.")
+		}
+	}
+	total := 0
+	for _, n := range p.Keep.Count(p.Cadence.Every) {
+		total += n
+	}
+	if total > MaxPoints {
+		fault("keep", "This ladder would hold %d points; a group holds at most %d. Shorten a rung, make it coarser, or lengthen the cadence.", total, MaxPoints)
+	}
+}
+
+// Faults tells the findings that bar saving from the warnings.
+func Faults(fs []Finding) []Finding {
+	var out []Finding
+	for _, f := range fs {
+		if !f.Warning {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// Forecast is what a promise leads to.
+type Forecast struct {
+	Starts        []time.Time // the next starts
+	PointsPerRung []int       // in the steady state
+	Points        int
+	Oldest        time.Duration // how far back one can go
+	Worst         time.Duration // highest exposure: cadence plus the length of a cycle
+	// SpaceBytes bounds the space at the recovery site from above: the first
+	// copy and, for every further point, all bytes changed since the one
+	// before it, as if no block changed twice.
+	SpaceBytes int64
+}
+
+// Load is what is known or assumed about the machines.
+type Load struct {
+	UsedBytes   int64         // bytes the first copy holds
+	ChangeRate  float64       // bytes changed a second
+	CycleLength time.Duration // how long a cycle takes
+}
+
+// Foretell computes the forecast from now; it does not check the promise.
+func (p Promise) Foretell(anchor, now time.Time, load Load) Forecast {
+	f := Forecast{
+		Starts:        p.Cadence.Starts(anchor, now, 5),
+		PointsPerRung: p.Keep.Count(p.Cadence.Every),
+		Oldest:        p.Keep.Reach(),
+		SpaceBytes:    load.UsedBytes,
+	}
+	for i, n := range f.PointsPerRung {
+		f.Points += n
+		apart := max(p.Keep[i].Each, p.Cadence.Every)
+		perPoint := min(float64(load.UsedBytes), load.ChangeRate*apart.Seconds())
+		f.SpaceBytes += int64(perPoint * float64(n))
+	}
+	if !p.Cadence.ByHand() {
+		f.Worst = p.Cadence.Every + load.CycleLength
+	}
+	return f
+}

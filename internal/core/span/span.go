@@ -1,0 +1,103 @@
+// Package span reads and writes lengths of time the way administrators say
+// them: "90s", "15 min", "2 d", "1 h 30 min".
+package span
+
+import (
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+	"time"
+	"unicode"
+)
+
+// Day and Week are civil lengths without regard to daylight saving: retention
+// and cadence are counted in elapsed time.
+const (
+	Day  = 24 * time.Hour
+	Week = 7 * Day
+)
+
+// Max is the longest span that Parse accepts: ten years.
+const Max = 3650 * Day
+
+// unit gives the length of one unit and whether the name is known.
+func unit(name string) (time.Duration, bool) {
+	switch name {
+	case "s", "sec", "second", "seconds":
+		return time.Second, true
+	case "m", "min", "minute", "minutes":
+		return time.Minute, true
+	case "h", "hour", "hours":
+		return time.Hour, true
+	case "d", "day", "days":
+		return Day, true
+	case "w", "week", "weeks":
+		return Week, true
+	}
+	return 0, false
+}
+
+// Parse reads a span: one or more pairs of a number and a unit (s, min, h, d,
+// w), with or without blanks. It fails on anything else, on a negative span
+// and on one beyond Max, with a message that says how to write it.
+func Parse(s string) (time.Duration, error) {
+	rest := strings.TrimSpace(strings.ToLower(s))
+	if rest == "" {
+		return 0, fmt.Errorf("an empty span; write it like 90s, 15min, 6h, 14d or 5w")
+	}
+	var total float64
+	for rest != "" {
+		digits := strings.IndexFunc(rest, func(r rune) bool { return !unicode.IsDigit(r) && r != '.' })
+		if digits <= 0 {
+			return 0, fmt.Errorf("%q is not a span; write it like 90s, 15min, 6h, 14d or 5w", s)
+		}
+		n, err := strconv.ParseFloat(rest[:digits], 64)
+		if err != nil {
+			return 0, fmt.Errorf("%q is not a span; write it like 90s, 15min, 6h, 14d or 5w", s)
+		}
+		rest = strings.TrimLeft(rest[digits:], " ")
+		end := strings.IndexFunc(rest, func(r rune) bool { return !unicode.IsLetter(r) })
+		if end < 0 {
+			end = len(rest)
+		}
+		u, ok := unit(rest[:end])
+		if !ok {
+			return 0, fmt.Errorf("%q has no unit that is known; use s, min, h, d or w", s)
+		}
+		total += n * float64(u)
+		rest = strings.TrimLeft(rest[end:], " ")
+	}
+	if total > float64(Max) {
+		return 0, fmt.Errorf("%q is longer than ten years", s)
+	}
+	return time.Duration(math.Round(total)), nil
+}
+
+// Format writes a span with at most two units, for reading: "21 min",
+// "2 min 10 s", "1 h 22 min", "3 d". Spans under a second read "0 s".
+func Format(d time.Duration) string {
+	if d < 0 {
+		return "-" + Format(-d)
+	}
+	if d < time.Second {
+		return "0 s"
+	}
+	d = d.Round(time.Second)
+	type part struct {
+		n    int64
+		name string
+	}
+	days, hours := int64(d/Day), int64(d%Day/time.Hour)
+	mins, secs := int64(d%time.Hour/time.Minute), int64(d%time.Minute/time.Second)
+	parts := []part{{days, "d"}, {hours, "h"}, {mins, "min"}, {secs, "s"}}
+	for len(parts) > 1 && parts[0].n == 0 {
+		parts = parts[1:]
+	}
+	out := fmt.Sprintf("%d %s", parts[0].n, parts[0].name)
+	// Seconds beside ten minutes and more are noise to a reader.
+	if len(parts) > 1 && parts[1].n > 0 && !(parts[0].name == "min" && parts[0].n >= 10) {
+		out += fmt.Sprintf(" %d %s", parts[1].n, parts[1].name)
+	}
+	return out
+}

@@ -1,0 +1,473 @@
+package points
+
+import (
+	"bufio"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"io"
+	"os"
+	"path/filepath"
+	"sort"
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// IntakeSpec opens an intake: the place where one cycle's blocks arrive.
+type IntakeSpec struct {
+	ID      string       `json:"id"` // the cycle's ID
+	Group   SealGroup    `json:"group"`
+	Disks   []IntakeDisk `json:"disks"`
+	Opened  time.Time    `json:"opened"`
+	PackMin uint32       `json:"packMin"` // first pack that may hold its blocks
+}
+
+// IntakeDisk is one disk of an intake. Base is the root that the changes apply
+// to; the zero name stands for an empty disk, for a full copy.
+type IntakeDisk struct {
+	Machine string `json:"machine"`
+	Key     string `json:"key"`
+	Size    int64  `json:"size"`
+	Base    Name   `json:"base"`
+}
+
+// Entry says that Count blocks of a disk from Index on have the content Name.
+// Runs longer than one block are only for zeros.
+type Entry struct {
+	Disk  uint16
+	Count uint32
+	Index int64
+	Name  Name
+}
+
+// EntrySize is the length of an entry in a journal and on the link.
+const EntrySize = 2 + 2 + 4 + 8 + 32
+
+// Append writes the entry in its binary form, little endian: disk (2), zero
+// (2), count (4), index (8), name (32).
+func (e Entry) Append(b []byte) []byte {
+	le := binary.LittleEndian
+	b = le.AppendUint16(b, e.Disk)
+	b = le.AppendUint16(b, 0)
+	b = le.AppendUint32(b, e.Count)
+	b = le.AppendUint64(b, uint64(e.Index))
+	return append(b, e.Name[:]...)
+}
+
+// ParseEntry reads what Append wrote.
+func ParseEntry(b []byte) Entry {
+	le := binary.LittleEndian
+	e := Entry{Disk: le.Uint16(b), Count: le.Uint32(b[4:]), Index: int64(le.Uint64(b[8:]))}
+	copy(e.Name[:], b[16:48])
+	return e
+}
+
+// Intake gathers the blocks of one cycle until they are sealed. It survives a
+// restart of the service: what was recorded is in its journal.
+type Intake struct {
+	IntakeSpec
+	store   *Store
+	journal *os.File
+	offset  int64
+	done    []bitmap     // per disk: blocks recorded
+	touched map[key]bool // blocks that it relies on in older packs
+}
+
+// MissingError lists blocks that an entry names and the store does not hold.
+type MissingError struct{ Names []Name }
+
+func (e *MissingError) Error() string {
+	return fmt.Sprintf("%d blocks are named but not in the store, the first %s", len(e.Names), e.Names[0])
+}
+
+type bitmap []uint64
+
+func newBitmap(n int64) bitmap     { return make(bitmap, (n+63)/64) }
+func (b bitmap) set(i int64)       { b[i/64] |= 1 << (i % 64) }
+func (b bitmap) get(i int64) bool  { return b[i/64]&(1<<(i%64)) != 0 }
+func (s *Store) intakeDir() string { return filepath.Join(s.dir, "intakes") }
+func (in *Intake) path(ext string) string {
+	return filepath.Join(in.store.intakeDir(), in.ID+ext)
+}
+
+// OpenIntake opens the intake with the spec's ID, or goes on with it if it is
+// open already. If its cycle has sealed, the seal is returned instead.
+func (s *Store) OpenIntake(spec IntakeSpec) (*Intake, *Seal, error) {
+	if _, err := uuid.Parse(spec.ID); err != nil {
+		return nil, nil, fmt.Errorf("an intake is named by a UUID, not %q", spec.ID)
+	}
+	if _, err := uuid.Parse(spec.Group.ID); err != nil {
+		return nil, nil, fmt.Errorf("a group is named by a UUID, not %q", spec.Group.ID)
+	}
+	if len(spec.Disks) == 0 || len(spec.Disks) > 1<<16 {
+		return nil, nil, fmt.Errorf("an intake has 1 to 65536 disks, not %d", len(spec.Disks))
+	}
+	for _, d := range spec.Disks {
+		if d.Size <= 0 || d.Size > 1<<47 {
+			return nil, nil, fmt.Errorf("disk %s of %s: a size of %d bytes is not possible", d.Key, d.Machine, d.Size)
+		}
+		if !s.Has(d.Base) {
+			return nil, nil, fmt.Errorf("disk %s of %s: base %s: %w", d.Key, d.Machine, d.Base, ErrNotFound)
+		}
+	}
+	if x := s.sealedBy(spec.ID); x != nil {
+		return nil, x, nil
+	}
+	s.intakeMu.Lock()
+	defer s.intakeMu.Unlock()
+	if in, ok := s.intakes[spec.ID]; ok {
+		return in, nil, nil
+	}
+	s.mu.RLock()
+	spec.PackMin = s.next
+	if s.active != 0 {
+		spec.PackMin = s.active
+	}
+	s.mu.RUnlock()
+	spec.Opened = s.now().UTC()
+	b, err := json.Marshal(spec)
+	if err != nil {
+		return nil, nil, fmt.Errorf("open intake: %w", err)
+	}
+	in := s.newIntake(spec)
+	// Neither file is synced: after a power cut an unsealed cycle may have to
+	// begin again, and an empty cycle should not pay for that.
+	if in.journal, err = os.OpenFile(in.path(".journal"), os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600); err != nil {
+		return nil, nil, fmt.Errorf("open intake: %w", err)
+	}
+	if err := os.WriteFile(in.path(".json"), b, 0o600); err != nil {
+		return nil, nil, fmt.Errorf("open intake: %w", err)
+	}
+	s.intakes[spec.ID] = in
+	return in, nil, nil
+}
+
+func (s *Store) newIntake(spec IntakeSpec) *Intake {
+	in := &Intake{IntakeSpec: spec, store: s, touched: map[key]bool{}}
+	for _, d := range spec.Disks {
+		in.done = append(in.done, newBitmap(Blocks(d.Size)))
+	}
+	return in
+}
+
+// sealedBy finds the point that a cycle sealed.
+func (s *Store) sealedBy(cycle string) *Seal {
+	s.sealMu.RLock()
+	defer s.sealMu.RUnlock()
+	for _, x := range s.seals {
+		if x.Cycle == cycle {
+			return x
+		}
+	}
+	return nil
+}
+
+// loadIntakes reopens the intakes of an earlier run. Entries whose blocks did
+// not reach the disk are forgotten, so they are asked for again.
+func (s *Store) loadIntakes() error {
+	files, err := filepath.Glob(filepath.Join(s.intakeDir(), "*.json"))
+	if err != nil {
+		return err
+	}
+	for _, f := range files {
+		b, err := os.ReadFile(f)
+		if err != nil {
+			return fmt.Errorf("reopen intake: %w", err)
+		}
+		var spec IntakeSpec
+		if json.Unmarshal(b, &spec) != nil || spec.ID == "" || len(spec.Disks) == 0 {
+			_ = os.Remove(f) // cut short while it was opened: nothing rests on it
+			continue
+		}
+		in := s.newIntake(spec)
+		if s.sealedBy(spec.ID) != nil {
+			in.removeFiles()
+			continue
+		}
+		if in.journal, err = os.OpenFile(in.path(".journal"), os.O_RDWR|os.O_CREATE, 0o600); err != nil {
+			return fmt.Errorf("reopen intake: %w", err)
+		}
+		err = in.replay(func(e Entry) {
+			if s.Has(e.Name) {
+				in.mark(e)
+			}
+		})
+		if err != nil {
+			return fmt.Errorf("reopen intake: %w", err)
+		}
+		s.intakes[spec.ID] = in
+	}
+	return nil
+}
+
+// replay reads the journal up to the first batch that is not whole.
+func (in *Intake) replay(visit func(Entry)) error {
+	r := bufio.NewReaderSize(io.NewSectionReader(in.journal, 0, 1<<62), 1<<20)
+	in.offset = 0
+	var head [8]byte
+	for {
+		if _, err := io.ReadFull(r, head[:]); err != nil {
+			return ignoreEOF(err)
+		}
+		count := binary.LittleEndian.Uint32(head[:])
+		if count == 0 || count > 1<<20 {
+			return nil
+		}
+		b := make([]byte, int(count)*EntrySize)
+		if _, err := io.ReadFull(r, b); err != nil {
+			return ignoreEOF(err)
+		}
+		if crc32.Checksum(b, castagnoli) != binary.LittleEndian.Uint32(head[4:]) {
+			return nil
+		}
+		for at := 0; at < len(b); at += EntrySize {
+			if e := ParseEntry(b[at:]); in.valid(e) == nil {
+				visit(e)
+			}
+		}
+		in.offset += int64(8 + len(b))
+	}
+}
+
+func ignoreEOF(err error) error {
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		return nil
+	}
+	return err
+}
+
+func (in *Intake) valid(e Entry) error {
+	if int(e.Disk) >= len(in.Disks) {
+		return fmt.Errorf("entry for disk %d of %d", e.Disk, len(in.Disks))
+	}
+	blocks := Blocks(in.Disks[e.Disk].Size)
+	if e.Count == 0 || e.Index < 0 || e.Index >= blocks || int64(e.Count) > blocks-e.Index {
+		return fmt.Errorf("entry for blocks %d+%d of a disk of %d", e.Index, e.Count, blocks)
+	}
+	if e.Count > 1 && !e.Name.IsZero() {
+		return fmt.Errorf("a run of %d blocks that is not zero", e.Count)
+	}
+	return nil
+}
+
+func (in *Intake) mark(e Entry) {
+	for i := range int64(e.Count) {
+		in.done[e.Disk].set(e.Index + i)
+	}
+	if !e.Name.IsZero() {
+		in.touched[keyOf(e.Name)] = true
+	}
+}
+
+// Intake finds an open intake.
+func (s *Store) Intake(id string) (*Intake, error) {
+	s.intakeMu.Lock()
+	defer s.intakeMu.Unlock()
+	if in, ok := s.intakes[id]; ok {
+		return in, nil
+	}
+	return nil, fmt.Errorf("intake %s: %w", id, ErrNotFound)
+}
+
+// Recorded gives, for one disk, a bitmap (bit i of byte i/8) of the blocks that
+// are recorded already, so that a cycle that goes on need not read them again.
+func (in *Intake) Recorded(disk int) []byte {
+	in.store.intakeMu.Lock()
+	defer in.store.intakeMu.Unlock()
+	var out []byte
+	for _, w := range in.done[disk] {
+		out = binary.LittleEndian.AppendUint64(out, w)
+	}
+	return out
+}
+
+// Missing tells which of the names the store lacks. Those that it has are kept
+// for this intake whatever is swept.
+func (in *Intake) Missing(names []Name) []bool {
+	in.store.sweepMu.RLock()
+	defer in.store.sweepMu.RUnlock()
+	out := make([]bool, len(names))
+	for i, n := range names {
+		out[i] = !in.store.Has(n)
+	}
+	in.store.intakeMu.Lock()
+	defer in.store.intakeMu.Unlock()
+	for i, n := range names {
+		if !out[i] {
+			in.touched[keyOf(n)] = true
+		}
+	}
+	return out
+}
+
+// Put verifies a block that was shipped and stores it.
+func (in *Intake) Put(name Name, enc Encoding, length uint32, stored []byte) error {
+	if name.IsZero() {
+		return fmt.Errorf("a zero block is never stored: %w", ErrDamaged)
+	}
+	return in.store.put(KindBlock, name, enc, length, stored)
+}
+
+// Record enters what blocks the disks now have. It fails with a MissingError,
+// and records nothing, if a block is not in the store.
+func (in *Intake) Record(entries []Entry) error {
+	if len(entries) == 0 {
+		return nil
+	}
+	in.store.sweepMu.RLock()
+	defer in.store.sweepMu.RUnlock()
+	var lacking []Name
+	b := make([]byte, 8, 8+len(entries)*EntrySize)
+	for _, e := range entries {
+		if err := in.valid(e); err != nil {
+			return err
+		}
+		if !in.store.Has(e.Name) {
+			lacking = append(lacking, e.Name)
+		}
+		b = e.Append(b)
+	}
+	if lacking != nil {
+		return &MissingError{lacking}
+	}
+	binary.LittleEndian.PutUint32(b, uint32(len(entries)))
+	binary.LittleEndian.PutUint32(b[4:], crc32.Checksum(b[8:], castagnoli))
+	in.store.intakeMu.Lock()
+	defer in.store.intakeMu.Unlock()
+	if _, err := in.journal.WriteAt(b, in.offset); err != nil {
+		return fmt.Errorf("write intake journal: %w", err)
+	}
+	in.offset += int64(len(b))
+	for _, e := range entries {
+		in.mark(e)
+	}
+	return nil
+}
+
+// Seal builds the trees, makes everything durable, and writes the seal. The
+// seal's Machines list the disks in any order; sizes and roots are filled in.
+// After it returns without error the point is there for good.
+func (in *Intake) Seal(x Seal) (*Seal, error) {
+	s := in.store
+	s.sweepMu.RLock()
+	defer s.sweepMu.RUnlock()
+	perDisk := make([][]change, len(in.Disks))
+	s.intakeMu.Lock()
+	err := in.replay(func(e Entry) {
+		perDisk[e.Disk] = append(perDisk[e.Disk], change{e.Index, int64(e.Count), e.Name})
+	})
+	s.intakeMu.Unlock()
+	if err != nil {
+		return nil, fmt.Errorf("read intake journal: %w", err)
+	}
+	roots := map[[2]string]IntakeDisk{}
+	var lacking []Name
+	for i, d := range in.Disks {
+		changes := settle(perDisk[i], Blocks(d.Size))
+		for _, c := range changes {
+			if !s.Has(c.name) {
+				lacking = append(lacking, c.name)
+			}
+		}
+		if lacking != nil {
+			return nil, &MissingError{lacking}
+		}
+		root, err := s.update(d.Base, d.Size, changes)
+		if err != nil {
+			return nil, fmt.Errorf("build tree of %s %s: %w", d.Machine, d.Key, err)
+		}
+		d.Base = root
+		roots[[2]string{d.Machine, d.Key}] = d
+	}
+	for i := range x.Machines {
+		m := &x.Machines[i]
+		for j := range m.Disks {
+			d, ok := roots[[2]string{m.ID, m.Disks[j].Key}]
+			if !ok {
+				return nil, fmt.Errorf("disk %s of machine %s has no intake", m.Disks[j].Key, m.ID)
+			}
+			m.Disks[j].Size, m.Disks[j].Root = d.Size, d.Base
+			delete(roots, [2]string{m.ID, m.Disks[j].Key})
+		}
+	}
+	if len(roots) > 0 {
+		return nil, fmt.Errorf("%d disks of the intake are in no machine of the point", len(roots))
+	}
+	if err := s.Sync(); err != nil {
+		return nil, err
+	}
+	id, err := uuid.NewV7()
+	if err != nil {
+		return nil, err
+	}
+	x.Point, x.Cycle, x.Group, x.SealedAt, x.Root = id.String(), in.ID, in.Group, s.now().UTC(), rootOf(x.Machines)
+	x.Number = 1
+	if held := s.Points(in.Group.ID); len(held) > 0 {
+		x.Number = held[len(held)-1].Number + 1
+	}
+	if err := s.commitSeal(&x); err != nil {
+		return nil, err
+	}
+	in.close()
+	return &x, nil
+}
+
+// settle gives the changes ordered and without overlap; where two speak of the
+// same block the later one wins.
+func settle(cs []change, blocks int64) []change {
+	covered := newBitmap(blocks)
+	out := make([]change, 0, len(cs))
+	for i := len(cs) - 1; i >= 0; i-- {
+		c := cs[i]
+		start := int64(-1)
+		for at := c.index; at <= c.index+c.count; at++ {
+			free := at < c.index+c.count && !covered.get(at)
+			switch {
+			case free && start < 0:
+				start = at
+			case !free && start >= 0:
+				out = append(out, change{start, at - start, c.name})
+				start = -1
+			}
+			if free {
+				covered.set(at)
+			}
+		}
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].index < out[j].index })
+	return out
+}
+
+// Drop gives up an intake. Blocks that no point names are swept later.
+func (in *Intake) Drop() { in.close() }
+
+func (in *Intake) close() {
+	in.store.intakeMu.Lock()
+	defer in.store.intakeMu.Unlock()
+	if in.store.intakes[in.ID] == in {
+		delete(in.store.intakes, in.ID)
+		_ = in.journal.Close()
+		in.removeFiles()
+	}
+}
+
+func (in *Intake) removeFiles() {
+	_ = os.Remove(in.path(".json"))
+	_ = os.Remove(in.path(".journal"))
+}
+
+// Intakes lists the open intakes of a group.
+func (s *Store) Intakes(group string) []*Intake {
+	s.intakeMu.Lock()
+	defer s.intakeMu.Unlock()
+	var out []*Intake
+	for _, in := range s.intakes {
+		if in.Group.ID == group {
+			out = append(out, in)
+		}
+	}
+	return out
+}
