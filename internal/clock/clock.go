@@ -1,0 +1,108 @@
+// Package clock makes time a value: what needs the time is given a Clock, so
+// that a test or a rehearsal can run hours in seconds.
+package clock
+
+import (
+	"context"
+	"sync"
+	"time"
+)
+
+// Clock tells the time and wakes.
+type Clock interface {
+	Now() time.Time
+	// After sends once when d has passed on this clock.
+	After(d time.Duration) <-chan time.Time
+}
+
+// Wall is the wall clock.
+type Wall struct{}
+
+// Now implements Clock.
+func (Wall) Now() time.Time { return time.Now() }
+
+// After implements Clock.
+func (Wall) After(d time.Duration) <-chan time.Time { return time.After(d) }
+
+// Fast runs speed times as fast as the wall clock, from a chosen instant.
+type Fast struct {
+	origin, began time.Time
+	speed         float64
+}
+
+// NewFast begins a fast clock at origin.
+func NewFast(origin time.Time, speed float64) *Fast { return &Fast{origin, time.Now(), speed} }
+
+// Now implements Clock.
+func (f *Fast) Now() time.Time {
+	return f.origin.Add(time.Duration(float64(time.Since(f.began)) * f.speed))
+}
+
+// After implements Clock.
+func (f *Fast) After(d time.Duration) <-chan time.Time {
+	return time.After(time.Duration(float64(d) / f.speed))
+}
+
+// Manual stands still until it is advanced.
+type Manual struct {
+	mu      sync.Mutex
+	now     time.Time
+	waiting []waiter
+}
+
+type waiter struct {
+	at time.Time
+	c  chan time.Time
+}
+
+// NewManual gives a clock that stands at now.
+func NewManual(now time.Time) *Manual { return &Manual{now: now} }
+
+// Now implements Clock.
+func (m *Manual) Now() time.Time {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.now
+}
+
+// After implements Clock.
+func (m *Manual) After(d time.Duration) <-chan time.Time {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	c := make(chan time.Time, 1)
+	if d <= 0 {
+		c <- m.now
+	} else {
+		m.waiting = append(m.waiting, waiter{m.now.Add(d), c})
+	}
+	return c
+}
+
+// Advance moves the clock on and wakes all whose time has come.
+func (m *Manual) Advance(d time.Duration) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.now = m.now.Add(d)
+	rest := m.waiting[:0]
+	for _, w := range m.waiting {
+		if w.at.After(m.now) {
+			rest = append(rest, w)
+		} else {
+			w.c <- m.now
+		}
+	}
+	m.waiting = rest
+}
+
+// Sleep waits for d on c or until ctx ends, and then gives its error.
+func Sleep(ctx context.Context, c Clock, d time.Duration) error {
+	if d <= 0 {
+		return ctx.Err()
+	}
+	select {
+	case <-c.After(d):
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}

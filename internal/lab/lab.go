@@ -1,0 +1,515 @@
+// Package lab is a small simulated hypervisor manager that stands in for a real
+// one. Its disks are real sparse files with real dirty bitmaps; its guests
+// write real bytes; it is driven only through its network interface, HTTP for
+// control and NBD for data.
+package lab
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"kestrel/internal/clock"
+	"kestrel/internal/lab/wire"
+	"kestrel/internal/nbd"
+	"kestrel/internal/platform"
+)
+
+// ErrNotFound is wrapped where a machine or checkpoint is not there.
+var ErrNotFound = errors.New("not in this lab")
+
+// ErrBad is wrapped where a request makes no sense.
+var ErrBad = errors.New("bad request")
+
+// Lab is a running lab.
+type Lab struct {
+	dir   string
+	clk   clock.Clock
+	nbdAt string // address that checkpoints give for their disks
+
+	// instant is held for writing while a checkpoint is taken: each single
+	// write of a guest is either before it or after it, on all machines.
+	instant sync.RWMutex
+
+	mu       sync.Mutex
+	scenario Scenario
+	machines []*machine
+	cps      map[string]*checkpoint
+	limits   map[string]*rate.Limiter // by datastore
+	digests  []wire.Digest            // newest last
+	frozen   func(cp string, machine, disk string, content *FrozenDisk)
+}
+
+// FrozenDisk reads a disk at the instant of an open checkpoint.
+type FrozenDisk struct {
+	frozen
+	Size int64
+}
+
+type machine struct {
+	ScenarioMachine
+	id    string
+	power string
+	disks []*disk
+	guest *guest
+}
+
+type checkpoint struct {
+	wire.Checkpoint
+	Token string
+}
+
+// state is what survives a restart, beside the disks.
+type state struct {
+	Scenario    Scenario
+	Power       map[string]string
+	Checkpoints map[string]*checkpoint
+	Digests     []wire.Digest
+}
+
+const keptDigests = 4000
+
+// Open opens the lab at dir, making its machines from the scenario if it is
+// new. NBDAddress is what clients are told to connect to.
+func Open(dir string, sc Scenario, clk clock.Clock, nbdAddress string) (*Lab, error) {
+	l := &Lab{dir: dir, clk: clk, nbdAt: nbdAddress, cps: map[string]*checkpoint{}, limits: map[string]*rate.Limiter{}}
+	st := state{Scenario: sc}
+	b, err := os.ReadFile(filepath.Join(dir, "state.json"))
+	fresh := errors.Is(err, os.ErrNotExist)
+	if err == nil {
+		err = json.Unmarshal(b, &st)
+	}
+	if err != nil && !fresh {
+		return nil, fmt.Errorf("read lab state: %w", err)
+	}
+	l.scenario, l.digests = st.Scenario, st.Digests
+	if st.Checkpoints != nil {
+		l.cps = st.Checkpoints
+	}
+	for _, d := range l.scenario.Datastores {
+		if d.ReadMiBps > 0 {
+			l.limits[d.Name] = rate.NewLimiter(rate.Limit(d.ReadMiBps*(1<<20)), 8<<20)
+		}
+	}
+	for i, sm := range l.scenario.Machines {
+		m := &machine{ScenarioMachine: sm, id: fmt.Sprintf("vm-%d", 101+i), power: platform.PowerOn}
+		if sm.Off {
+			m.power = platform.PowerOff
+		}
+		if p, ok := st.Power[m.id]; ok {
+			m.power = p
+		}
+		if err := l.openMachine(m, fresh); err != nil {
+			return nil, fmt.Errorf("machine %s: %w", sm.Name, err)
+		}
+		l.machines = append(l.machines, m)
+	}
+	for name, cp := range l.cps {
+		for _, cd := range cp.Disks {
+			d, err := l.diskOf(cd.Machine, cd.Disk)
+			if err != nil {
+				return nil, err
+			}
+			if d.cps[name], err = d.loadCheckpoint(name, cp.Open); err != nil {
+				return nil, fmt.Errorf("checkpoint %s: %w", name, err)
+			}
+		}
+	}
+	return l, l.save()
+}
+
+func diskKey(i int) string { return fmt.Sprintf("disk-%d", i) }
+
+func (l *Lab) openMachine(m *machine, fresh bool) error {
+	for i, sd := range m.Disks {
+		size := int64(sd.SizeMiB*(1<<20)) &^ 511
+		d, err := openDisk(filepath.Join(l.dir, "disks", m.id, diskKey(i)), size)
+		if err != nil {
+			return err
+		}
+		if fresh {
+			if err := firstContent(d, sd, m.Name+diskKey(i)); err != nil {
+				return err
+			}
+		}
+		m.disks = append(m.disks, d)
+	}
+	if len(m.disks) == 0 {
+		return nil
+	}
+	var err error
+	m.guest, err = newGuest(m.Workload, m.id, m.disks)
+	return err
+}
+
+// firstContent fills a new disk: shared template first, then its own data.
+func firstContent(d *disk, sd ScenarioDisk, name string) error {
+	used := min(int64(sd.UsedMiB*(1<<20)), d.size-hotFrom)
+	buf := make([]byte, 1<<20)
+	for off := int64(0); off < used; off += int64(len(buf)) {
+		n := min(int64(len(buf)), used-off)
+		seedOf, noise := name, sd.Noise
+		if sd.Template != "" && off < used/2 {
+			seedOf, noise = sd.Template, 0.2
+		}
+		fill(buf[:n], hashOf(seedOf)+uint64(off), noise)
+		if _, err := d.WriteAt(buf[:n], hotFrom+off); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// save writes the state; the lock is held, or the lab is not shared yet.
+func (l *Lab) save() error {
+	st := state{Scenario: l.scenario, Power: map[string]string{}, Checkpoints: l.cps, Digests: l.digests}
+	for _, m := range l.machines {
+		st.Power[m.id] = m.power
+	}
+	b, err := json.Marshal(st)
+	if err != nil {
+		return err
+	}
+	tmp := filepath.Join(l.dir, "state.json.part")
+	if err := os.WriteFile(tmp, b, 0o600); err != nil {
+		return fmt.Errorf("save lab state: %w", err)
+	}
+	return os.Rename(tmp, filepath.Join(l.dir, "state.json"))
+}
+
+// Run lets the guests of machines that are on write until ctx ends.
+func (l *Lab) Run(ctx context.Context) error {
+	for next := l.clk.Now(); ; {
+		// A fast clock may have passed several ticks; a guest catches up with
+		// at most a minute of them.
+		now := l.clk.Now()
+		if behind := now.Sub(next); behind > time.Minute {
+			next = now.Add(-time.Minute)
+		}
+		for ; !next.After(now); next = next.Add(tick) {
+			if err := l.Step(next); err != nil {
+				return err
+			}
+		}
+		if err := clock.Sleep(ctx, l.clk, tick); err != nil {
+			return nil
+		}
+	}
+}
+
+// Step lets every guest of a machine that is on do one tick.
+func (l *Lab) Step(now time.Time) error {
+	l.mu.Lock()
+	ms := append([]*machine(nil), l.machines...)
+	var on []*machine
+	for _, m := range ms {
+		if m.power == platform.PowerOn && m.guest != nil {
+			on = append(on, m)
+		}
+	}
+	l.mu.Unlock()
+	still := func(write func() error) error {
+		l.instant.RLock()
+		defer l.instant.RUnlock()
+		return write()
+	}
+	for _, m := range on {
+		var peer *guest
+		for _, p := range ms {
+			if p.Name == m.Workload.After {
+				peer = p.guest
+			}
+		}
+		if err := m.guest.step(now, peer, still); err != nil {
+			return fmt.Errorf("guest of %s: %w", m.Name, err)
+		}
+	}
+	return nil
+}
+
+// Close lets go of the disks.
+func (l *Lab) Close() error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, m := range l.machines {
+		for _, d := range m.disks {
+			d.close()
+		}
+	}
+	return l.save()
+}
+
+func (l *Lab) machineByID(id string) (*machine, error) {
+	for _, m := range l.machines {
+		if m.id == id || m.Name == id {
+			return m, nil
+		}
+	}
+	return nil, fmt.Errorf("machine %q: %w", id, ErrNotFound)
+}
+
+func (l *Lab) diskOf(machineID, key string) (*disk, error) {
+	m, err := l.machineByID(machineID)
+	if err != nil {
+		return nil, err
+	}
+	for i, d := range m.disks {
+		if diskKey(i) == key {
+			return d, nil
+		}
+	}
+	return nil, fmt.Errorf("disk %q of %s: %w", key, machineID, ErrNotFound)
+}
+
+// SetPower switches a machine.
+func (l *Lab) SetPower(id, power string) error {
+	switch power {
+	case platform.PowerOn, platform.PowerOff, platform.PowerSuspended:
+	default:
+		return fmt.Errorf("power %q is none of on, off, suspended: %w", power, ErrBad)
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	m, err := l.machineByID(id)
+	if err != nil {
+		return err
+	}
+	m.power = power
+	return l.save()
+}
+
+// describe gives a machine as the inventory shows it; the lock is held.
+func (l *Lab) describe(m *machine) platform.Machine {
+	out := platform.Machine{ID: m.id, Name: m.Name, Folder: m.Folder, Tags: m.Tags, Host: m.Host, Pool: m.Pool, Power: m.power,
+		Guest: m.ScenarioMachine.Guest, CPUs: m.CPUs, MemoryBytes: int64(m.MemGiB * (1 << 30)), Disks: []platform.Disk{},
+		NICs: []platform.NIC{{MAC: macOf(m.Name), Network: m.Network, Address: m.Address}}}
+	for i, d := range m.disks {
+		d.mu.RLock()
+		out.Disks = append(out.Disks, platform.Disk{Key: diskKey(i), Label: m.Disks[i].Label, SizeBytes: d.size,
+			UsedBytes: d.used * blockSize, Datastore: m.Disks[i].Datastore})
+		d.mu.RUnlock()
+	}
+	return out
+}
+
+// Inventory lists everything.
+func (l *Lab) Inventory() platform.Inventory {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	inv := platform.Inventory{Hosts: l.scenario.Hosts, Pools: l.scenario.Pools, Networks: l.scenario.Networks}
+	used := map[string]int64{}
+	for _, m := range l.machines {
+		d := l.describe(m)
+		for _, x := range d.Disks {
+			used[x.Datastore] += x.UsedBytes
+		}
+		inv.Machines = append(inv.Machines, d)
+	}
+	for i, d := range l.scenario.Datastores {
+		size := int64(d.CapacityGiB * (1 << 30))
+		inv.Datastores = append(inv.Datastores, platform.Datastore{ID: fmt.Sprintf("ds-%d", i+1), Name: d.Name, CapacityBytes: size, FreeBytes: size - used[d.Name]})
+	}
+	return inv
+}
+
+// Checkpoint takes one of several machines at one instant. A name that is
+// taken already gives the checkpoint of that name.
+func (l *Lab) Checkpoint(r wire.CheckpointRequest) (wire.Checkpoint, error) {
+	if r.Name == "" || strings.ContainsAny(r.Name, "/. ") || len(r.Name) > 100 {
+		return wire.Checkpoint{}, fmt.Errorf("checkpoint name %q: %w", r.Name, ErrBad)
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if cp, ok := l.cps[r.Name]; ok {
+		return cp.Checkpoint, nil
+	}
+	token := make([]byte, 16)
+	if _, err := rand.Read(token); err != nil {
+		return wire.Checkpoint{}, err
+	}
+	cp := &checkpoint{Token: hex.EncodeToString(token)}
+	cp.Name, cp.Open, cp.NBD = r.Name, true, l.nbdAt
+	var ms []*machine
+	for _, id := range r.Machines {
+		m, err := l.machineByID(id)
+		if err != nil {
+			return wire.Checkpoint{}, err
+		}
+		ms = append(ms, m)
+	}
+	if len(ms) == 0 {
+		return wire.Checkpoint{}, fmt.Errorf("a checkpoint needs machines: %w", ErrBad)
+	}
+	l.instant.Lock()
+	defer l.instant.Unlock()
+	cp.At = l.clk.Now().UTC()
+	var done []*disk
+	for _, m := range ms {
+		cp.Machines = append(cp.Machines, l.describe(m))
+		for i, d := range m.disks {
+			if err := d.checkpoint(r.Name); err != nil {
+				for _, d := range done {
+					d.forget(r.Name)
+				}
+				return wire.Checkpoint{}, fmt.Errorf("checkpoint of %s: %w", m.Name, err)
+			}
+			done = append(done, d)
+			var since []string
+			for base := range d.cps[r.Name].since {
+				since = append(since, base)
+			}
+			sort.Strings(since)
+			cp.Disks = append(cp.Disks, wire.CheckpointDisk{Machine: m.id, Disk: diskKey(i), Size: d.size,
+				Export: cp.Token + "/" + m.id + "/" + diskKey(i), Since: since})
+		}
+	}
+	l.cps[r.Name] = cp
+	return cp.Checkpoint, l.save()
+}
+
+// Checkpoints lists all, by name.
+func (l *Lab) Checkpoints() []wire.Checkpoint {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	var out []wire.Checkpoint
+	for _, cp := range l.cps {
+		out = append(out, cp.Checkpoint)
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })
+	return out
+}
+
+// Release ends reading a checkpoint and keeps its dirty bitmap.
+func (l *Lab) Release(name string) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	cp, ok := l.cps[name]
+	if !ok {
+		return fmt.Errorf("checkpoint %q: %w", name, ErrNotFound)
+	}
+	if !cp.Open {
+		return nil
+	}
+	for _, cd := range cp.Disks {
+		d, err := l.diskOf(cd.Machine, cd.Disk)
+		if err != nil {
+			return err
+		}
+		if l.frozen != nil {
+			l.frozen(name, cd.Machine, cd.Disk, &FrozenDisk{frozen{d, d.cps[name]}, d.size})
+		}
+		sum, err := d.release(name)
+		if err != nil {
+			return err
+		}
+		m, _ := l.machineByID(cd.Machine)
+		if sum != "" {
+			l.digests = append(l.digests, wire.Digest{Checkpoint: name, At: cp.At, Machine: cd.Machine, Name: m.Name, Disk: cd.Disk, SHA256: sum})
+		}
+	}
+	if n := len(l.digests); n > keptDigests {
+		l.digests = append([]wire.Digest(nil), l.digests[n-keptDigests:]...)
+	}
+	cp.Open = false
+	return l.save()
+}
+
+// Forget removes a checkpoint.
+func (l *Lab) Forget(name string) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	cp, ok := l.cps[name]
+	if !ok {
+		return fmt.Errorf("checkpoint %q: %w", name, ErrNotFound)
+	}
+	for _, cd := range cp.Disks {
+		if d, err := l.diskOf(cd.Machine, cd.Disk); err == nil {
+			d.forget(name)
+		}
+	}
+	delete(l.cps, name)
+	return l.save()
+}
+
+// Digests gives what the disks of a checkpoint held at its instant.
+func (l *Lab) Digests(checkpoint string) []wire.Digest {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	out := []wire.Digest{}
+	for _, d := range l.digests {
+		if d.Checkpoint == checkpoint {
+			out = append(out, d)
+		}
+	}
+	return out
+}
+
+// OnRelease has f called with every disk just before its checkpoint is
+// released, while the bytes of the instant can still be read.
+func (l *Lab) OnRelease(f func(checkpoint, machine, disk string, content *FrozenDisk)) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.frozen = f
+}
+
+// List implements nbd.Exporter: the exports' names are secrets.
+func (l *Lab) List() []string { return nil }
+
+// Open implements nbd.Exporter.
+func (l *Lab) Open(name string) (*nbd.Export, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	token, rest, _ := strings.Cut(name, "/")
+	for _, cp := range l.cps {
+		if cp.Token != token || !cp.Checkpoint.Open {
+			continue
+		}
+		machineID, key, _ := strings.Cut(rest, "/")
+		d, err := l.diskOf(machineID, key)
+		if err != nil {
+			break
+		}
+		f := frozen{d, d.cps[cp.Name]}
+		e := &nbd.Export{Size: d.size, Device: f, Contexts: []nbd.Context{
+			{Name: nbd.AllocationContext, Status: f.status(f.c.alloc, 0, nbd.StateHole|nbd.StateZero)}}}
+		for base, m := range f.c.since {
+			e.Contexts = append(e.Contexts, nbd.Context{Name: wire.DirtyContext(base), Status: f.status(m, nbd.StateDirty, 0)})
+		}
+		m, _ := l.machineByID(machineID)
+		for i := range m.disks {
+			if lim := l.limits[m.Disks[i].Datastore]; lim != nil && m.disks[i] == d {
+				e.Device = limited{f, lim, l.clk}
+			}
+		}
+		return e, nil
+	}
+	return nil, errors.New("no such export, or its checkpoint was released")
+}
+
+// limited reads no faster than a datastore can.
+type limited struct {
+	frozen
+	limit *rate.Limiter
+	clk   clock.Clock
+}
+
+func (x limited) ReadAt(p []byte, off int64) (int, error) {
+	for left := len(p); left > 0; {
+		n := min(left, x.limit.Burst())
+		now := x.clk.Now()
+		<-x.clk.After(x.limit.ReserveN(now, n).DelayFrom(now))
+		left -= n
+	}
+	return x.frozen.ReadAt(p, off)
+}

@@ -1,0 +1,189 @@
+// Package platform is what Kestrel Tide asks of a hypervisor manager. A driver
+// lists machines, takes a checkpoint of several machines at one instant, and
+// hands the frozen disks out over NBD together with the name of the metadata
+// context that tells what changed since an earlier checkpoint. That is the
+// shape of pull-mode backup with dirty bitmaps, so that a driver for a real
+// hypervisor fits behind the same interface.
+package platform
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+)
+
+// Errors that drivers wrap.
+var (
+	// ErrGone says that a checkpoint or a machine is not there (any more).
+	ErrGone = errors.New("not on the platform")
+	// ErrRefused says that the platform did not accept the credentials.
+	ErrRefused = errors.New("credentials refused")
+	// ErrUnreachable says that the platform could not be asked.
+	ErrUnreachable = errors.New("platform unreachable")
+)
+
+// Power states of a machine.
+const (
+	PowerOn        = "on"
+	PowerOff       = "off"
+	PowerSuspended = "suspended"
+)
+
+// Step is one step of a connection test, in order. Steps after a failed one
+// are not tried.
+type Step struct {
+	Name  string `json:"name"` // such as "name", "port", "credentials", "clock"
+	OK    bool   `json:"ok"`
+	Note  string `json:"note"` // what was found
+	Mend  string `json:"mend"` // what to do if it failed
+	Tried bool   `json:"tried"`
+}
+
+// Inventory is what a platform holds.
+type Inventory struct {
+	Hosts      []Host      `json:"hosts"`
+	Pools      []Pool      `json:"pools"`
+	Datastores []Datastore `json:"datastores"`
+	Networks   []Network   `json:"networks"`
+	Machines   []Machine   `json:"machines"`
+}
+
+// Host runs machines. Memory is in bytes.
+type Host struct {
+	ID          string `json:"id"`
+	Name        string `json:"name"`
+	CPUs        int    `json:"cpus"`
+	MemoryBytes int64  `json:"memoryBytes"`
+}
+
+// Pool is a share of a platform's processors and memory.
+type Pool struct {
+	ID              string `json:"id"`
+	Name            string `json:"name"`
+	MemoryBytes     int64  `json:"memoryBytes"`
+	MemoryFreeBytes int64  `json:"memoryFreeBytes"`
+}
+
+// Datastore holds disks.
+type Datastore struct {
+	ID            string `json:"id"`
+	Name          string `json:"name"`
+	CapacityBytes int64  `json:"capacityBytes"`
+	FreeBytes     int64  `json:"freeBytes"`
+}
+
+// Network is what NICs attach to.
+type Network struct {
+	ID     string `json:"id"`
+	Name   string `json:"name"`
+	Subnet string `json:"subnet"` // CIDR, if known
+}
+
+// Machine is a VM.
+type Machine struct {
+	ID          string   `json:"id"`
+	Name        string   `json:"name"`
+	Folder      string   `json:"folder"` // path from the root, such as "/harbour/ticketing"
+	Tags        []string `json:"tags"`
+	Host        string   `json:"host"` // name
+	Pool        string   `json:"pool"` // name
+	Power       string   `json:"power"`
+	Guest       string   `json:"guest"` // operating system, as the platform names it
+	CPUs        int      `json:"cpus"`
+	MemoryBytes int64    `json:"memoryBytes"`
+	Disks       []Disk   `json:"disks"`
+	NICs        []NIC    `json:"nics"`
+}
+
+// Disk is a disk of a machine.
+type Disk struct {
+	Key       string `json:"key"` // stable within the machine
+	Label     string `json:"label"`
+	SizeBytes int64  `json:"sizeBytes"`
+	UsedBytes int64  `json:"usedBytes"` // allocated at the source
+	Datastore string `json:"datastore"`
+	// Untrackable says why changes of this disk cannot be tracked, and Mend
+	// what to do; both are empty if they can.
+	Untrackable string `json:"untrackable,omitempty"`
+	Mend        string `json:"mend,omitempty"`
+}
+
+// NIC is a network card.
+type NIC struct {
+	MAC     string `json:"mac"`
+	Network string `json:"network"` // name
+	Address string `json:"address"` // as the guest reports it, if it does
+}
+
+// Barrier says why a machine cannot be protected, with the mend; both are
+// empty if it can.
+func (m Machine) Barrier() (why, mend string) {
+	if len(m.Disks) == 0 {
+		return "It has no disks, so there is nothing to copy.", "Attach a disk, or leave it out and recreate it at the other site by hand."
+	}
+	for _, d := range m.Disks {
+		if d.Untrackable != "" {
+			return "Disk " + d.Label + ": " + d.Untrackable, d.Mend
+		}
+	}
+	return "", ""
+}
+
+// CaptureRequest asks for one checkpoint over several machines.
+type CaptureRequest struct {
+	// Name of the checkpoint, chosen by the caller and unique on the platform,
+	// so that one that was begun before a crash can be found again.
+	Name     string
+	Machines []string // platform IDs
+	// Base is the earlier checkpoint to tell changes from; empty for a full copy.
+	Base string
+}
+
+// Capture is a checkpoint whose disks are open for reading.
+type Capture struct {
+	Name string
+	At   time.Time // the one instant, on this site's clock
+	// OneInstant reports whether all machines were captured at the same
+	// instant; if not, each machine is consistent only with itself.
+	OneInstant  bool
+	Application bool // quiesced
+	Disks       []FrozenDisk
+	// Configs holds each machine as it was, by its ID: what is needed to make
+	// it again.
+	Configs map[string]json.RawMessage
+}
+
+// FrozenDisk is where a captured disk is read.
+type FrozenDisk struct {
+	Machine string // platform ID
+	Name    string // of the machine
+	Disk    string // key
+	Size    int64
+	Network string // "tcp" or "unix"
+	Address string
+	Export  string
+	// Changed names the NBD metadata context whose set bits are what changed
+	// since the base; empty if that is not known, and then Why says why.
+	Changed string
+	Why     string
+}
+
+// Driver talks to one platform. All methods are safe for use at the same time.
+type Driver interface {
+	// Check tests the connection step by step.
+	Check(ctx context.Context) []Step
+	// Inventory lists everything.
+	Inventory(ctx context.Context) (Inventory, error)
+	// Capture freezes machines at one instant and opens their disks.
+	Capture(ctx context.Context, r CaptureRequest) (*Capture, error)
+	// Reopen finds a capture again, after a restart or a lost connection. It
+	// wraps ErrGone if its frozen disks are not there any more.
+	Reopen(ctx context.Context, name, base string) (*Capture, error)
+	// Release ends reading. The checkpoint stays as a base for the next.
+	Release(ctx context.Context, name string) error
+	// Forget removes a checkpoint; one that is not there is no error.
+	Forget(ctx context.Context, name string) error
+	// Checkpoints lists the names of all checkpoints on the platform.
+	Checkpoints(ctx context.Context) ([]string, error)
+}
