@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	mathbits "math/bits"
 	"os"
 	"path/filepath"
 	"sync"
@@ -356,6 +357,19 @@ func (d *disk) forget(name string) {
 	c.dirty.close()
 	delete(d.cps, name)
 	_ = os.RemoveAll(c.dir)
+}
+
+// dirtySince counts the bytes of blocks written since a checkpoint.
+func (d *disk) dirtySince(name string) int64 {
+	d.mu.RLock()
+	defer d.mu.RUnlock()
+	n := 0
+	if c := d.cps[name]; c != nil {
+		for _, b := range c.dirty.b {
+			n += mathbits.OnesCount8(b)
+		}
+	}
+	return int64(n) * blockSize
 }
 
 func (d *disk) close() {

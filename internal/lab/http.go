@@ -37,6 +37,10 @@ func (l *Lab) Handler(user, password string) http.Handler {
 		cp, err := l.Checkpoint(c)
 		answer(w, cp, err)
 	})
+	mux.HandleFunc("GET /v1/checkpoints/{name}", func(w http.ResponseWriter, r *http.Request) {
+		cp, err := l.CheckpointNamed(r.PathValue("name"))
+		answer(w, cp, err)
+	})
 	mux.HandleFunc("POST /v1/checkpoints/{name}/release", func(w http.ResponseWriter, r *http.Request) {
 		answer(w, struct{}{}, l.Release(r.PathValue("name")))
 	})

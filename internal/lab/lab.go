@@ -390,6 +390,26 @@ func (l *Lab) Checkpoints() []wire.Checkpoint {
 	return out
 }
 
+// CheckpointNamed gives one, with what its machines have written since.
+func (l *Lab) CheckpointNamed(name string) (wire.Checkpoint, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	cp, ok := l.cps[name]
+	if !ok {
+		return wire.Checkpoint{}, fmt.Errorf("checkpoint %q: %w", name, ErrNotFound)
+	}
+	out := cp.Checkpoint
+	out.Disks = append([]wire.CheckpointDisk(nil), out.Disks...)
+	for i, cd := range out.Disks {
+		d, err := l.diskOf(cd.Machine, cd.Disk)
+		if err != nil {
+			return wire.Checkpoint{}, err
+		}
+		out.Disks[i].DirtyBytes = d.dirtySince(name)
+	}
+	return out, nil
+}
+
 // Release ends reading a checkpoint and keeps its dirty bitmap.
 func (l *Lab) Release(name string) error {
 	l.mu.Lock()

@@ -184,6 +184,9 @@ type Driver interface {
 	Release(ctx context.Context, name string) error
 	// Forget removes a checkpoint; one that is not there is no error.
 	Forget(ctx context.Context, name string) error
+	// Changed counts, by machine, the bytes written since a checkpoint. It
+	// wraps ErrGone if that is not there.
+	Changed(ctx context.Context, name string) (map[string]int64, error)
 	// Checkpoints lists the names of all checkpoints on the platform.
 	Checkpoints(ctx context.Context) ([]string, error)
 }

@@ -30,8 +30,10 @@ type Seal struct {
 	// HomeAhead is how far the home site's clock was ahead of ours at the seal.
 	HomeAhead   time.Duration `json:"homeAheadNanoseconds"`
 	Consistency string        `json:"consistency"` // "crash" or "application"
-	Root        Name          `json:"root"`        // over disks and machine configurations
-	Machines    []SealMachine `json:"machines"`
+	// Checkpoint names the instant on the home site's platform.
+	Checkpoint string        `json:"checkpoint"`
+	Root       Name          `json:"root"` // over disks and machine configurations
+	Machines   []SealMachine `json:"machines"`
 	// UsedBytes is what the disks hold without zero areas, ChangedBytes what
 	// the cycle recorded as changed, ShippedBytes what crossed the link.
 	UsedBytes    int64 `json:"usedBytes"`

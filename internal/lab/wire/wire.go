@@ -41,6 +41,8 @@ type CheckpointDisk struct {
 	Size    int64    `json:"size"`
 	Export  string   `json:"export"`
 	Since   []string `json:"since"`
+	// DirtyBytes is what has been written since, to whole blocks.
+	DirtyBytes int64 `json:"dirtyBytes"`
 }
 
 // DirtyContext names the metadata context of changes since a checkpoint.

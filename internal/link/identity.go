@@ -1,0 +1,144 @@
+// Package link is the trust and the data path between two paired sites: mutual
+// TLS in which each side knows the other by its public key, exchanged once
+// through an invitation.
+package link
+
+import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/base64"
+	"encoding/json"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io/fs"
+	"math/big"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+// Identity is a site's key pair.
+type Identity struct {
+	cert tls.Certificate
+	Pin  []byte // SHA-256 of the public key (SubjectPublicKeyInfo)
+}
+
+// LoadIdentity reads the identity from dir, making it on first use.
+func LoadIdentity(dir string, now time.Time) (*Identity, error) {
+	path := filepath.Join(dir, "identity.pem")
+	b, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		if b, err = makeIdentity(now); err == nil {
+			err = os.WriteFile(path, b, 0o600)
+		}
+	}
+	if err != nil {
+		return nil, fmt.Errorf("site identity: %w", err)
+	}
+	cert, err := tls.X509KeyPair(b, b)
+	if err != nil {
+		return nil, fmt.Errorf("site identity %s: %w", path, err)
+	}
+	leaf, err := x509.ParseCertificate(cert.Certificate[0])
+	if err != nil {
+		return nil, fmt.Errorf("site identity %s: %w", path, err)
+	}
+	return &Identity{cert, pinOf(leaf)}, nil
+}
+
+func makeIdentity(now time.Time) ([]byte, error) {
+	pub, key, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	// The name and the dates of the certificate mean nothing: the key is pinned.
+	t := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "kestrel tide site"},
+		NotBefore: now.Add(-24 * time.Hour), NotAfter: now.AddDate(100, 0, 0)}
+	der, err := x509.CreateCertificate(rand.Reader, t, t, pub, key)
+	if err != nil {
+		return nil, err
+	}
+	pk, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		return nil, err
+	}
+	return append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}),
+		pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: pk})...), nil
+}
+
+func pinOf(c *x509.Certificate) []byte {
+	sum := sha256.Sum256(c.RawSubjectPublicKeyInfo)
+	return sum[:]
+}
+
+// ErrWrongKey says that the peer does not have the key it was paired with.
+var ErrWrongKey = errors.New("the other side has another key than the one it was paired with")
+
+// clientTLS trusts exactly the key with the given pin.
+func (id *Identity) clientTLS(pin []byte) *tls.Config {
+	return &tls.Config{MinVersion: tls.VersionTLS13, Certificates: []tls.Certificate{id.cert},
+		InsecureSkipVerify: true, // chain and name mean nothing here; VerifyConnection checks the key
+		VerifyConnection: func(cs tls.ConnectionState) error {
+			if len(cs.PeerCertificates) == 0 || string(pinOf(cs.PeerCertificates[0])) != string(pin) {
+				return ErrWrongKey
+			}
+			return nil
+		}}
+}
+
+// serverTLS lets in those whose key allow accepts.
+func (id *Identity) serverTLS(allow func(pin []byte) bool) *tls.Config {
+	return &tls.Config{MinVersion: tls.VersionTLS13, Certificates: []tls.Certificate{id.cert}, ClientAuth: tls.RequireAnyClientCert,
+		VerifyConnection: func(cs tls.ConnectionState) error {
+			if len(cs.PeerCertificates) == 0 || !allow(pinOf(cs.PeerCertificates[0])) {
+				return errors.New("not a paired site")
+			}
+			return nil
+		}}
+}
+
+// Invite is what an invitation string carries.
+type Invite struct {
+	Site    string    `json:"s"` // name of the inviting site
+	SiteID  string    `json:"i"`
+	Address string    `json:"a"` // host:port of its link listener
+	Pin     []byte    `json:"k"`
+	Token   []byte    `json:"t"`
+	For     string    `json:"f,omitempty"` // name of the site that may use it
+	Expires time.Time `json:"e"`
+}
+
+const invitePrefix = "tide1."
+
+// Text writes the invitation as one string.
+func (v Invite) Text() string {
+	b, _ := json.Marshal(v) // strings, bytes and a time always marshal
+	sum := sha256.Sum256(b)
+	return invitePrefix + base64.RawURLEncoding.EncodeToString(append(b, sum[:4]...))
+}
+
+// ParseInvite reads what Text wrote; blanks and line breaks from copying are
+// forgiven, missing characters are noticed.
+func ParseInvite(s string) (Invite, error) {
+	s = strings.Join(strings.Fields(s), "")
+	rest, ok := strings.CutPrefix(s, invitePrefix)
+	if !ok {
+		return Invite{}, fmt.Errorf("an invitation begins with %q", invitePrefix)
+	}
+	b, err := base64.RawURLEncoding.DecodeString(rest)
+	if err != nil || len(b) < 5 {
+		return Invite{}, errors.New("characters are missing or changed; copy the whole string again")
+	}
+	body, sum := b[:len(b)-4], sha256.Sum256(b[:len(b)-4])
+	var v Invite
+	if string(sum[:4]) != string(b[len(b)-4:]) || json.Unmarshal(body, &v) != nil || v.Address == "" || len(v.Pin) != 32 || len(v.Token) < 16 {
+		return Invite{}, errors.New("characters are missing or changed; copy the whole string again")
+	}
+	return v, nil
+}

@@ -1,0 +1,224 @@
+package link
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"sync"
+	"time"
+
+	"kestrel/internal/clock"
+	"kestrel/internal/cycle"
+	"kestrel/internal/points"
+	"kestrel/internal/problem"
+)
+
+// ErrDown is wrapped where the other site could not be asked.
+var ErrDown = errors.New("the other site cannot be reached")
+
+// Peer calls another site.
+type Peer struct {
+	address string
+	http    *http.Client
+	clk     clock.Clock
+
+	mu     sync.Mutex
+	sent   int64
+	mark   int64
+	markAt time.Time
+	perSec float64
+}
+
+// NewPeer makes a caller of the site at address that has the key with pin.
+func NewPeer(id *Identity, address string, pin []byte, clk clock.Clock) *Peer {
+	t := &http.Transport{TLSClientConfig: id.clientTLS(pin), MaxIdleConnsPerHost: 8, IdleConnTimeout: time.Minute,
+		DialContext: (&net.Dialer{Timeout: 5 * time.Second}).DialContext, TLSHandshakeTimeout: 10 * time.Second}
+	return &Peer{address: address, http: &http.Client{Transport: t}, clk: clk, markAt: clk.Now()}
+}
+
+// Close lets go of idle connections.
+func (p *Peer) Close() { p.http.CloseIdleConnections() }
+
+// SendRate is the number of block bytes sent a second, lately.
+func (p *Peer) SendRate() float64 {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if d := p.clk.Now().Sub(p.markAt); d > 5*time.Second {
+		p.perSec = float64(p.sent-p.mark) / d.Seconds()
+		p.mark, p.markAt = p.sent, p.clk.Now()
+	}
+	return p.perSec
+}
+
+// do sends one request. What the other site refuses comes back as the problem
+// it names; what could not be asked wraps ErrDown.
+func (p *Peer) do(ctx context.Context, method, path string, limit time.Duration, body io.Reader, out func(*http.Response) error) error {
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, method, "https://"+p.address+"/link/v1"+path, body)
+	if err != nil {
+		return err
+	}
+	res, err := p.http.Do(req)
+	if err != nil {
+		var u *url.Error
+		if errors.As(err, &u) {
+			err = u.Err
+		}
+		return fmt.Errorf("%w: %w", ErrDown, err)
+	}
+	defer func() { _, _ = io.CopyN(io.Discard, res.Body, 1<<20); _ = res.Body.Close() }()
+	if res.StatusCode == http.StatusConflict && res.Header.Get("Content-Type") == missingType {
+		b, err := io.ReadAll(io.LimitReader(res.Body, 1<<20))
+		if err != nil {
+			return fmt.Errorf("%w: %w", ErrDown, err)
+		}
+		m := &points.MissingError{}
+		for ; len(b) >= 32; b = b[32:] {
+			m.Names = append(m.Names, points.Name(b[:32]))
+		}
+		return m
+	}
+	if res.StatusCode >= 300 {
+		var pr problem.Problem
+		if json.NewDecoder(io.LimitReader(res.Body, 1<<20)).Decode(&pr) != nil || pr.Status == 0 {
+			return fmt.Errorf("the other site answers %s", res.Status)
+		}
+		return &pr
+	}
+	if out == nil {
+		return nil
+	}
+	if err := out(res); err != nil {
+		return fmt.Errorf("%w: %w", ErrDown, err)
+	}
+	return nil
+}
+
+func (p *Peer) json(ctx context.Context, method, path string, in, out any) error {
+	b, err := json.Marshal(in)
+	if err != nil {
+		return err
+	}
+	return p.do(ctx, method, path, time.Minute, bytes.NewReader(b), func(r *http.Response) error {
+		if out == nil {
+			return nil
+		}
+		return json.NewDecoder(r.Body).Decode(out)
+	})
+}
+
+// Pair answers an invitation.
+func (p *Peer) Pair(ctx context.Context, r PairRequest) (out PairReply, err error) {
+	return out, p.json(ctx, http.MethodPost, "/pair", r, &out)
+}
+
+// Beat exchanges reports, and gives the round-trip time and how far the other
+// clock is ahead of ours, as in NTP (RFC 5905): half the difference of the two
+// one-way differences.
+func (p *Peer) Beat(ctx context.Context, b Beat) (out BeatReply, rtt, ahead time.Duration, err error) {
+	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
+	defer cancel()
+	b.SentAt = p.clk.Now()
+	if err = p.json(ctx, http.MethodPost, "/beat", b, &out); err != nil {
+		return out, 0, 0, err
+	}
+	back := p.clk.Now()
+	rtt = back.Sub(b.SentAt) - out.AnsweredAt.Sub(out.ReceivedAt)
+	ahead = (out.ReceivedAt.Sub(b.SentAt) + out.AnsweredAt.Sub(back)) / 2
+	return out, max(rtt, 0), ahead, nil
+}
+
+// Points lists what the recovery site holds of a group.
+func (p *Peer) Points(ctx context.Context, group string) (out []PointState, err error) {
+	return out, p.json(ctx, http.MethodGet, "/groups/"+group+"/points", nil, &out)
+}
+
+// Act passes an administrator's wish on to the group's home site.
+func (p *Peer) Act(ctx context.Context, group string, a Act) error {
+	return p.json(ctx, http.MethodPost, "/groups/"+group+"/act", a, nil)
+}
+
+// EndGroup tells the recovery site that a group is no more.
+func (p *Peer) EndGroup(ctx context.Context, group string, deletePoints bool) error {
+	return p.json(ctx, http.MethodPost, fmt.Sprintf("/groups/%s/end?points=%v", group, deletePoints), nil, nil)
+}
+
+// Unpair tells the other site that the link is no more.
+func (p *Peer) Unpair(ctx context.Context) error {
+	return p.json(ctx, http.MethodPost, "/unpair", nil, nil)
+}
+
+// Drop gives up a cycle's intake.
+func (p *Peer) Drop(ctx context.Context, intake string) error {
+	return p.json(ctx, http.MethodDelete, "/intakes/"+intake, nil, nil)
+}
+
+// Open implements cycle.Remote.
+func (p *Peer) Open(ctx context.Context, r cycle.OpenRequest) (out cycle.Opened, err error) {
+	return out, p.json(ctx, http.MethodPost, "/intakes", r, &out)
+}
+
+// dataTimeout bounds one exchange of block data, so that a dead link is noticed.
+const dataTimeout = 2 * time.Minute
+
+// Missing implements cycle.Remote.
+func (p *Peer) Missing(ctx context.Context, intake string, names []points.Name) ([]bool, error) {
+	b := make([]byte, 0, 32*len(names))
+	for _, n := range names {
+		b = append(b, n[:]...)
+	}
+	out := make([]bool, len(names))
+	return out, p.do(ctx, http.MethodPost, "/intakes/"+intake+"/missing", dataTimeout, bytes.NewReader(b), func(r *http.Response) error {
+		a := make([]byte, len(names))
+		if _, err := io.ReadFull(r.Body, a); err != nil {
+			return err
+		}
+		for i := range a {
+			out[i] = a[i] != 0
+		}
+		return nil
+	})
+}
+
+// Ship implements cycle.Remote; docs/formats.md has the layout.
+func (p *Peer) Ship(ctx context.Context, intake string, blocks []cycle.Block, entries []points.Entry) (int64, error) {
+	size := 8
+	for _, b := range blocks {
+		size += shipHead + len(b.Stored)
+	}
+	buf := make([]byte, 0, size+len(entries)*points.EntrySize)
+	le := binary.LittleEndian
+	buf = le.AppendUint32(buf, uint32(len(blocks)))
+	buf = le.AppendUint32(buf, uint32(len(entries)))
+	for _, b := range blocks {
+		buf = append(buf, b.Name[:]...)
+		buf = append(buf, byte(b.Encoding), 0, 0, 0)
+		buf = le.AppendUint32(buf, uint32(len(b.Stored)))
+		buf = append(buf, b.Stored...)
+	}
+	for _, e := range entries {
+		buf = e.Append(buf)
+	}
+	err := p.do(ctx, http.MethodPost, "/intakes/"+intake+"/ship", dataTimeout, bytes.NewReader(buf), nil)
+	if err == nil {
+		p.mu.Lock()
+		p.sent += int64(len(buf))
+		p.mu.Unlock()
+	}
+	return int64(len(buf)), err
+}
+
+// Seal implements cycle.Remote.
+func (p *Peer) Seal(ctx context.Context, intake string, seal points.Seal) (*points.Seal, error) {
+	var out points.Seal
+	err := p.json(ctx, http.MethodPost, "/intakes/"+intake+"/seal", seal, &out)
+	return &out, err
+}
