@@ -1,0 +1,855 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"math"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"kestrel/internal/api"
+	"kestrel/internal/core/cadence"
+	"kestrel/internal/core/ladder"
+	"kestrel/internal/core/promise"
+	"kestrel/internal/link"
+	"kestrel/internal/platform"
+	"kestrel/internal/problem"
+	"kestrel/internal/records"
+)
+
+// settings is what the home site decides of a group and mirrors.
+type settings struct {
+	Platform string            `json:"platform"`
+	Machines []settingsMachine `json:"machines"`
+	Promise  api.Promise       `json:"promise"`
+}
+
+type settingsMachine struct {
+	ID        string `json:"id"` // on the platform
+	Name      string `json:"name"`
+	Disks     int    `json:"disks"`
+	SizeBytes int64  `json:"sizeBytes"`
+}
+
+// group is a group's record with what is known of it at the moment.
+type group struct {
+	rec records.Group
+	set settings
+
+	// At the home site.
+	run        *running
+	runNow     bool
+	ending     bool
+	dueSince   time.Time
+	retryAt    time.Time
+	failures   int
+	reason     string // why the last attempt failed
+	backlog    map[string]int64
+	backlogOK  bool
+	backlogAt  time.Time
+	changeRate float64 // bytes a second, smoothed
+	pointsMark string  // of the list last fetched
+	fetchedAt  time.Time
+
+	// At the recovery site, from the home site's last report, on its clock.
+	live   link.Live
+	liveAt time.Time // on ours
+
+	// At both.
+	cycles      []api.Cycle // the newest few, newest first
+	newestAt    time.Time   // capture of the newest sealed point, on our clock
+	newestPoint string
+	confirmedAt time.Time // when the recovery site last said so
+	points      int
+	oldestAt    time.Time
+	marks       int // counts changes of the list of points
+}
+
+// promiseOf reads a promise of the contract. Numbers beyond what a duration
+// holds are caught by the field's limits.
+func promiseOf(p api.Promise) promise.Promise {
+	sec := func(n int64) time.Duration {
+		if n > math.MaxInt64/int64(time.Second) || n < math.MinInt64/int64(time.Second) {
+			return math.MaxInt64
+		}
+		return time.Duration(n) * time.Second
+	}
+	out := promise.Promise{Target: sec(p.RpoTargetSeconds), Cadence: cadence.Cadence{Every: sec(p.CadenceSeconds)}}
+	for _, r := range p.Keep {
+		out.Keep = append(out.Keep, ladder.Rung{Each: sec(r.EachSeconds), For: sec(r.ForSeconds)})
+	}
+	return out
+}
+
+func (g *group) promise() promise.Promise { return promiseOf(g.set.Promise) }
+
+func (s *Service) loadGroups(ctx context.Context) error {
+	recs, err := s.db.Groups(ctx)
+	if err != nil {
+		return err
+	}
+	totals, err := s.db.PointTotals(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range recs {
+		g := &group{rec: r}
+		if err := json.Unmarshal(r.Settings, &g.set); err != nil {
+			return fmt.Errorf("settings of group %s: %w", r.Name, err)
+		}
+		for _, t := range totals {
+			if t.GroupID == r.ID {
+				g.points, g.oldestAt, g.newestAt = t.Count, t.Oldest, t.Newest
+			}
+		}
+		g.newestPoint = r.BasePoint
+		if g.cycles, err = s.readCycles(ctx, r.ID, keptCyclesInMemory); err != nil {
+			return err
+		}
+		s.groups[r.ID] = g
+	}
+	return nil
+}
+
+// findGroup resolves an ID or a name that only one group has; the lock is held.
+func (s *Service) findGroup(id string) (*group, error) {
+	if g, ok := s.groups[id]; ok {
+		return g, nil
+	}
+	var found *group
+	for _, g := range s.groups {
+		if !strings.EqualFold(g.rec.Name, id) {
+			continue
+		}
+		if found != nil && found.rec.Direction != "ended" && g.rec.Direction != "ended" {
+			return nil, problem.Conflict("More than one group is called %q; give the ID.", id)
+		}
+		if found == nil || found.rec.Direction == "ended" {
+			found = g
+		}
+	}
+	if found == nil {
+		return nil, problem.NotFound("group", id)
+	}
+	return found, nil
+}
+
+func fields(fs []promise.Finding) []problem.Field {
+	var out []problem.Field
+	for _, f := range fs {
+		out = append(out, problem.Field{Field: f.Field, Message: f.Message})
+	}
+	return out
+}
+
+// resolveMachines checks machines for a group; except is the group itself when
+// it is edited. The lock is held.
+func (s *Service) resolveMachines(texts []string, except string) (*platformState, []settingsMachine, []problem.Field) {
+	var faults []problem.Field
+	fault := func(i int, format string, a ...any) {
+		faults = append(faults, problem.Field{Field: fmt.Sprintf("machines[%d]", i), Message: fmt.Sprintf(format, a...)})
+	}
+	if len(texts) == 0 {
+		return nil, nil, []problem.Field{{Field: "machines", Message: "Choose at least one machine."}}
+	}
+	if len(texts) > 256 {
+		return nil, nil, []problem.Field{{Field: "machines", Message: "A group has at most 256 machines: they are captured at one instant."}}
+	}
+	var from *platformState
+	var out []settingsMachine
+	seen := map[string]bool{}
+	for i, t := range texts {
+		p, m, err := s.findMachine(t)
+		if err != nil {
+			fault(i, "%q: %s.", t, err)
+			continue
+		}
+		why, mend := m.Barrier()
+		g := s.groupOf(p.rec.ID, m.ID)
+		switch {
+		case seen[m.ID]:
+			fault(i, "%s is named twice.", m.Name)
+		case from != nil && p != from:
+			fault(i, "%s is on platform %s and others on %s; one instant is possible on one platform only. Make a group for each.", m.Name, p.rec.Name, from.rec.Name)
+		case why != "":
+			fault(i, "%s cannot be protected. %s %s", m.Name, why, mend)
+		case g != nil && g.rec.ID != except:
+			fault(i, "%s is protected by the group %s already. Take it out there first.", m.Name, g.rec.Name)
+		}
+		seen[m.ID] = true
+		from = p
+		sm := settingsMachine{ID: m.ID, Name: m.Name, Disks: len(m.Disks)}
+		for _, d := range m.Disks {
+			sm.SizeBytes += d.SizeBytes
+		}
+		out = append(out, sm)
+	}
+	return from, out, faults
+}
+
+func checkGroupName(name string) []problem.Field {
+	if n := strings.TrimSpace(name); n == "" || len(n) > 80 {
+		return []problem.Field{{Field: "name", Message: "Give the group a name of 1 to 80 characters."}}
+	}
+	return nil
+}
+
+// CreateGroup protects machines together.
+func (s *Service) CreateGroup(ctx context.Context, who string, in api.NewGroup) (api.Group, error) {
+	faults := checkGroupName(in.Name)
+	faults = append(faults, fields(promise.Faults(promiseOf(in.Promise).Check()))...)
+	s.mu.Lock()
+	p, machines, more := s.resolveMachines(in.Machines, "")
+	faults = append(faults, more...)
+	l, err := s.findLink(in.Link)
+	switch {
+	case in.Link == "":
+		faults = append(faults, problem.Field{Field: "link", Message: "Name the recovery site: one that this site is paired with."})
+	case err != nil:
+		faults = append(faults, problem.Field{Field: "link", Message: fmt.Sprintf("%s is not paired with %q. Pair the sites first.", s.site.Name, in.Link)})
+	}
+	for _, g := range s.groups {
+		if g.rec.Direction == "out" && strings.EqualFold(g.rec.Name, strings.TrimSpace(in.Name)) {
+			faults = append(faults, problem.Field{Field: "name", Message: fmt.Sprintf("There is a group %q already; choose another name.", g.rec.Name)})
+		}
+	}
+	s.mu.Unlock()
+	if len(faults) > 0 {
+		return api.Group{}, problem.InvalidFields(faults...)
+	}
+	now := s.clk.Now()
+	g := &group{set: settings{Platform: p.rec.ID, Machines: machines, Promise: in.Promise}}
+	g.rec = records.Group{ID: uuid.NewString(), Name: strings.TrimSpace(in.Name), Direction: "out", Link: &l.rec.ID, HomeID: s.site.ID, HomeName: s.site.Name, RecoveryName: l.rec.PeerName,
+		Term: 1, Revision: 1, Settings: mustJSON(g.set), Anchor: now, CreatedAt: now, Paused: in.Paused != nil && *in.Paused}
+	if err := s.db.AddGroup(ctx, g.rec); err != nil {
+		return api.Group{}, err
+	}
+	s.mu.Lock()
+	s.groups[g.rec.ID] = g
+	s.mu.Unlock()
+	s.note(ctx, who, "group", g.rec.Name, "%s made the group %s: %d machines, kept at %s", who, g.rec.Name, len(machines), l.rec.PeerName)
+	s.beat(ctx, l) // the recovery site learns of it before the first block arrives
+	s.changed(g)
+	return s.Group(g.rec.ID)
+}
+
+// changed tells clients to ask for a group anew.
+func (s *Service) changed(g *group) { s.hub.send(Event{Type: "group", ID: g.rec.ID}) }
+
+// atHome runs f for a group that is home here, or passes the wish on to its
+// home site.
+func (s *Service) atHome(ctx context.Context, who, id, action string, body any, f func(g *group) error) (api.Group, error) {
+	s.mu.Lock()
+	g, err := s.findGroup(id)
+	if err != nil {
+		s.mu.Unlock()
+		return api.Group{}, err
+	}
+	direction := g.rec.Direction
+	var l *linkState
+	if g.rec.Link != nil {
+		l = s.links[*g.rec.Link]
+	}
+	s.mu.Unlock()
+	switch direction {
+	case "ended":
+		return api.Group{}, problem.Conflict("The group %s has ended; only its points are left.", g.rec.Name)
+	case "out":
+		if err := f(g); err != nil {
+			return api.Group{}, err
+		}
+	default:
+		if l == nil {
+			return api.Group{}, problem.Conflict("The link to %s is gone.", g.rec.HomeName)
+		}
+		err := l.peer.Act(ctx, g.rec.ID, link.Act{Action: action, Who: who + " at " + s.site.Name, Body: mustJSON(body)})
+		if err != nil {
+			if p, ok := problem.Of(err); ok {
+				return api.Group{}, p
+			}
+			return api.Group{}, problem.Unreachable("%s owns this group's settings and cannot be asked: %v", g.rec.HomeName, err)
+		}
+		s.note(ctx, who, "group", g.rec.Name, "%s asked %s to %s the group %s", who, g.rec.HomeName, action, g.rec.Name)
+		if action == "delete" {
+			return api.Group{}, nil
+		}
+	}
+	s.changed(g)
+	return s.Group(g.rec.ID)
+}
+
+// Acted implements link.Local: a wish from the recovery site.
+func (s *Service) Acted(ctx context.Context, pin []byte, id string, a link.Act) error {
+	s.mu.Lock()
+	l := s.linkByPin(pin)
+	g := s.groups[id]
+	ok := g != nil && g.rec.Direction == "out" && g.rec.Link != nil && *g.rec.Link == l.rec.ID
+	s.mu.Unlock()
+	if !ok {
+		return problem.NotFound("group", id)
+	}
+	var err error
+	switch a.Action {
+	case "run":
+		_, err = s.RunCycle(ctx, a.Who, id)
+	case "pause", "resume":
+		_, err = s.SetPaused(ctx, a.Who, id, a.Action == "pause")
+	case "patch":
+		var p api.GroupPatch
+		if err = json.Unmarshal(a.Body, &p); err == nil {
+			_, err = s.UpdateGroup(ctx, a.Who, id, p)
+		}
+	case "delete":
+		var d deleteWish
+		if err = json.Unmarshal(a.Body, &d); err == nil {
+			err = s.DeleteGroup(ctx, a.Who, id, d.Points, false)
+		}
+	default:
+		err = problem.Invalid("action", "%q is not known.", a.Action)
+	}
+	return err
+}
+
+// RunCycle starts a cycle as soon as it can.
+func (s *Service) RunCycle(ctx context.Context, who, id string) (api.Group, error) {
+	return s.atHome(ctx, who, id, "run", nil, func(g *group) error {
+		s.mu.Lock()
+		switch {
+		case g.rec.Paused:
+			s.mu.Unlock()
+			return problem.Conflict("%s is paused. Resume it first.", g.rec.Name)
+		case g.run != nil:
+			s.mu.Unlock()
+			return problem.Conflict("A cycle of %s is running already.", g.rec.Name)
+		}
+		g.runNow, g.retryAt = true, time.Time{}
+		s.mu.Unlock()
+		s.note(ctx, who, "group", g.rec.Name, "%s asked for a cycle of %s now", who, g.rec.Name)
+		s.schedule(ctx)
+		return nil
+	})
+}
+
+// SetPaused holds cycles or lets them run again. A cycle under way stops where
+// it is and goes on later.
+func (s *Service) SetPaused(ctx context.Context, who, id string, paused bool) (api.Group, error) {
+	action := map[bool]string{true: "pause", false: "resume"}[paused]
+	return s.atHome(ctx, who, id, action, nil, func(g *group) error {
+		s.mu.Lock()
+		if g.rec.Paused == paused {
+			s.mu.Unlock()
+			return nil
+		}
+		rec := g.rec
+		rec.Paused = paused
+		rec.Revision++
+		s.mu.Unlock()
+		if err := s.db.SaveGroup(ctx, rec); err != nil {
+			return err
+		}
+		s.mu.Lock()
+		g.rec.Paused, g.rec.Revision = paused, rec.Revision
+		g.retryAt, g.dueSince = time.Time{}, time.Time{}
+		if paused && g.run != nil {
+			g.run.stop("paused")
+		}
+		s.mu.Unlock()
+		s.note(ctx, who, "group", g.rec.Name, "%s %sd %s", who, action, g.rec.Name)
+		s.beatFor(ctx, g)
+		return nil
+	})
+}
+
+// beatFor mirrors a change at once.
+func (s *Service) beatFor(ctx context.Context, g *group) {
+	s.mu.Lock()
+	var l *linkState
+	if g.rec.Link != nil {
+		l = s.links[*g.rec.Link]
+	}
+	s.mu.Unlock()
+	if l != nil {
+		s.beat(ctx, l)
+	}
+}
+
+// UpdateGroup changes name, machines or promise.
+func (s *Service) UpdateGroup(ctx context.Context, who, id string, in api.GroupPatch) (api.Group, error) {
+	return s.atHome(ctx, who, id, "patch", in, func(g *group) error {
+		var faults []problem.Field
+		s.mu.Lock()
+		rec, set := g.rec, g.set
+		if in.Name != nil {
+			faults = append(faults, checkGroupName(*in.Name)...)
+			rec.Name = strings.TrimSpace(*in.Name)
+			for _, o := range s.groups {
+				if o != g && o.rec.Direction == "out" && strings.EqualFold(o.rec.Name, rec.Name) {
+					faults = append(faults, problem.Field{Field: "name", Message: fmt.Sprintf("There is a group %q already; choose another name.", o.rec.Name)})
+				}
+			}
+		}
+		if in.Promise != nil {
+			faults = append(faults, fields(promise.Faults(promiseOf(*in.Promise).Check()))...)
+			set.Promise = *in.Promise
+		}
+		membership := false
+		if in.Machines != nil {
+			p, ms, more := s.resolveMachines(*in.Machines, g.rec.ID)
+			faults = append(faults, more...)
+			if len(more) == 0 && p.rec.ID != set.Platform {
+				faults = append(faults, problem.Field{Field: "machines", Message: "A group stays on its platform. Make a new group for machines of another."})
+			}
+			membership = !sameMachines(ms, set.Machines)
+			set.Machines = ms
+		}
+		s.mu.Unlock()
+		if len(faults) > 0 {
+			return problem.InvalidFields(faults...)
+		}
+		rec.Settings = mustJSON(set)
+		rec.Revision++
+		if err := s.db.SaveGroup(ctx, rec); err != nil {
+			return err
+		}
+		s.mu.Lock()
+		g.rec.Name, g.rec.Settings, g.rec.Revision, g.set = rec.Name, rec.Settings, rec.Revision, set
+		if membership && g.run != nil {
+			g.run.stop("its machines changed")
+			g.run.abandon = true
+		}
+		s.mu.Unlock()
+		if membership {
+			if err := s.abandonOpenCycle(ctx, g, "the group's machines changed"); err != nil {
+				return err
+			}
+		}
+		s.note(ctx, who, "group", rec.Name, "%s changed the group %s", who, rec.Name)
+		s.beatFor(ctx, g)
+		return nil
+	})
+}
+
+func sameMachines(a, b []settingsMachine) bool {
+	ids := map[string]bool{}
+	for _, m := range a {
+		ids[m.ID] = true
+	}
+	for _, m := range b {
+		if !ids[m.ID] {
+			return false
+		}
+	}
+	return len(a) == len(b)
+}
+
+type deleteWish struct {
+	Points string `json:"points"`
+}
+
+// DeleteGroup ends a group. Points says what becomes of its points at the
+// recovery site: "keep" or "delete". WithoutPeer ends it here although the
+// recovery site cannot be told; its points stay there.
+func (s *Service) DeleteGroup(ctx context.Context, who, id, pointsWish string, withoutPeer bool) error {
+	if pointsWish != "keep" && pointsWish != "delete" {
+		return problem.Invalid("points", `Say what becomes of the points: "keep" or "delete".`)
+	}
+	s.mu.Lock()
+	g, err := s.findGroup(id)
+	s.mu.Unlock()
+	if err != nil {
+		return err
+	}
+	if g.rec.Direction == "ended" {
+		if pointsWish != "delete" {
+			return problem.Conflict("The group %s has ended already; only deleting its points is left to do.", g.rec.Name)
+		}
+		return s.removeEnded(ctx, who, g)
+	}
+	_, err = s.atHome(ctx, who, id, "delete", deleteWish{pointsWish}, func(g *group) error { return s.deleteHome(ctx, who, g, pointsWish, withoutPeer) })
+	if err != nil && g.rec.ID != "" {
+		if p, ok := problem.Of(err); ok && p.Status == 404 {
+			s.mu.Lock()
+			_, still := s.groups[g.rec.ID]
+			s.mu.Unlock()
+			if !still {
+				return nil // deleted, and so not found when it was to be shown
+			}
+		}
+	}
+	return err
+}
+
+func (s *Service) deleteHome(ctx context.Context, who string, g *group, pointsWish string, withoutPeer bool) error {
+	s.mu.Lock()
+	g.ending = true
+	l := s.links[*g.rec.Link]
+	r := g.run
+	if r != nil {
+		r.stop("the group is deleted")
+	}
+	s.mu.Unlock()
+	if r != nil {
+		<-r.done
+	}
+	undo := func() {
+		s.mu.Lock()
+		g.ending = false
+		s.mu.Unlock()
+	}
+	if err := l.peer.EndGroup(ctx, g.rec.ID, pointsWish == "delete"); err != nil && !withoutPeer {
+		undo()
+		if p, ok := problem.Of(err); ok {
+			return p
+		}
+		return problem.Unreachable("%s holds this group's points and cannot be told: %v. Try again, or delete it without %s (its points then stay there).", l.rec.PeerName, err, l.rec.PeerName)
+	}
+	if err := s.db.DeleteGroup(ctx, g.rec.ID); err != nil {
+		undo()
+		return err
+	}
+	s.mu.Lock()
+	delete(s.groups, g.rec.ID)
+	p := s.platforms[g.set.Platform]
+	s.mu.Unlock()
+	if p != nil && g.rec.BaseCheckpoint != "" {
+		_ = p.driver.Forget(ctx, g.rec.BaseCheckpoint) // what is missed here is tidied up later
+	}
+	s.note(ctx, who, "group", g.rec.Name, "%s deleted the group %s; points: %s", who, g.rec.Name, pointsWish)
+	s.changed(g)
+	return nil
+}
+
+// GroupEnded implements link.Local.
+func (s *Service) GroupEnded(ctx context.Context, pin []byte, id string, deletePoints bool) error {
+	s.mu.Lock()
+	l := s.linkByPin(pin)
+	g := s.groups[id]
+	ok := g != nil && g.rec.Direction != "out" && g.rec.HomeID == l.rec.PeerID
+	s.mu.Unlock()
+	if !ok {
+		return nil // never heard of it: nothing to end
+	}
+	if deletePoints {
+		for _, x := range s.store.Points(id) {
+			if s.store.InUse(x.Point) {
+				return problem.Conflict("Point %d of %s is being served or exported at %s. Stop that first.", x.Number, g.rec.Name, s.site.Name)
+			}
+		}
+	}
+	if err := s.endGroup(ctx, g); err != nil {
+		return err
+	}
+	if deletePoints {
+		return s.removeEnded(ctx, l.rec.PeerName, g)
+	}
+	return nil
+}
+
+// endGroup leaves a group's points without the group.
+func (s *Service) endGroup(ctx context.Context, g *group) error {
+	for _, in := range s.store.Intakes(g.rec.ID) {
+		in.Drop()
+	}
+	s.mu.Lock()
+	rec := g.rec
+	rec.Direction = "ended"
+	s.mu.Unlock()
+	if err := s.db.SaveGroup(ctx, rec); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	g.rec.Direction = "ended"
+	s.mu.Unlock()
+	s.note(ctx, rec.HomeName, "group", rec.Name, "The group %s has ended at %s; its points are still here", rec.Name, rec.HomeName)
+	s.changed(g)
+	return nil
+}
+
+// removeEnded deletes an ended group's points and then the group.
+func (s *Service) removeEnded(ctx context.Context, who string, g *group) error {
+	held := s.store.Points(g.rec.ID)
+	for _, x := range held {
+		if s.store.InUse(x.Point) {
+			return problem.Conflict("Point %d of %s is being served or exported. Stop that first.", x.Number, g.rec.Name)
+		}
+	}
+	for _, x := range held {
+		if err := s.store.Drop(x.Point); err != nil {
+			return err
+		}
+	}
+	if err := s.db.DeleteGroup(ctx, g.rec.ID); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	delete(s.groups, g.rec.ID)
+	s.sweepDue = true
+	s.mu.Unlock()
+	s.note(ctx, who, "group", g.rec.Name, "%d points of %s were deleted", len(held), g.rec.Name)
+	s.changed(g)
+	return nil
+}
+
+// endUnreported ends the groups of a home site that no longer reports them.
+func (s *Service) endUnreported(ctx context.Context, l *linkState, reported map[string]bool) error {
+	s.mu.Lock()
+	var gone []*group
+	for _, g := range s.groups {
+		if g.rec.Direction == "in" && g.rec.HomeID == l.rec.PeerID && !reported[g.rec.ID] {
+			gone = append(gone, g)
+		}
+	}
+	s.mu.Unlock()
+	for _, g := range gone {
+		if err := s.endGroup(ctx, g); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// takeReport mirrors a group from its home site.
+func (s *Service) takeReport(ctx context.Context, l *linkState, r link.GroupReport) error {
+	s.mu.Lock()
+	g := s.groups[r.ID]
+	s.mu.Unlock()
+	var set settings
+	if err := json.Unmarshal(r.Settings, &set); err != nil {
+		return problem.Invalid("settings", "The settings of group %s are not understood: %v", r.Name, err)
+	}
+	if g != nil && (g.rec.HomeID != l.rec.PeerID || g.rec.Direction == "out") {
+		return problem.Conflict("Group %s is home elsewhere.", r.Name)
+	}
+	fresh := g == nil
+	if fresh {
+		g = &group{set: set}
+	}
+	s.mu.Lock()
+	if !fresh && r.Term < g.rec.Term {
+		s.mu.Unlock()
+		return problem.Conflict("Group %s has a higher term here; %s has to stand down.", r.Name, l.rec.PeerName)
+	}
+	rec := g.rec
+	stale := fresh || rec.Revision != r.Revision || rec.Term != r.Term || rec.Direction != "in" || rec.Link == nil
+	s.mu.Unlock()
+	if stale {
+		rec.ID, rec.Name, rec.Direction, rec.Link, rec.HomeID, rec.HomeName, rec.RecoveryName = r.ID, r.Name, "in", &l.rec.ID, l.rec.PeerID, r.HomeName, s.site.Name
+		rec.Term, rec.Revision, rec.Settings, rec.Paused = r.Term, r.Revision, r.Settings, r.Paused
+		s.mu.Lock()
+		rec.Anchor, rec.CreatedAt = ours(l, r.Anchor), ours(l, r.CreatedAt)
+		s.mu.Unlock()
+		var err error
+		if fresh {
+			err = s.db.AddGroup(ctx, rec)
+		} else {
+			err = s.db.SaveGroup(ctx, rec)
+		}
+		if err != nil {
+			return err
+		}
+		if fresh {
+			s.note(ctx, l.rec.PeerName, "group", r.Name, "%s keeps the points of its group %s here", l.rec.PeerName, r.Name)
+		}
+	}
+	s.mu.Lock()
+	if stale {
+		g.rec, g.set = rec, set
+		s.groups[r.ID] = g
+	}
+	g.live, g.liveAt = r.Live, s.clk.Now()
+	if len(r.Live.Cycles) > 0 {
+		_ = json.Unmarshal(r.Live.Cycles, &g.cycles) // a display; the next beat brings it again
+	}
+	s.mu.Unlock()
+	s.changed(g)
+	return nil
+}
+
+// stateOf reports what this site holds of a group.
+func (s *Service) stateOf(id string) link.GroupState {
+	st := link.GroupState{ID: id}
+	held := s.store.Points(id)
+	if n := len(held); n > 0 {
+		newest := held[n-1]
+		st.NewestPoint, st.NewestAt, st.NewestSealed = newest.Point, newest.CaptureAt, newest.SealedAt
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	marks := 0
+	if g := s.groups[id]; g != nil {
+		marks = g.marks
+	}
+	st.PointsMark = fmt.Sprintf("%d-%d-%s", marks, len(held), st.NewestPoint)
+	return st
+}
+
+// takeState learns from the recovery site what it holds: exposure is judged by
+// that alone.
+func (s *Service) takeState(ctx context.Context, l *linkState, st link.GroupState) {
+	s.mu.Lock()
+	g := s.groups[st.ID]
+	if g == nil || g.rec.Direction != "out" {
+		s.mu.Unlock()
+		return
+	}
+	g.newestAt, g.newestPoint, g.confirmedAt = st.NewestAt, st.NewestPoint, s.clk.Now()
+	fetch := g.pointsMark != st.PointsMark && s.clk.Now().Sub(g.fetchedAt) > 5*s.beatEvery()
+	if fetch {
+		g.fetchedAt = s.clk.Now()
+	}
+	s.mu.Unlock()
+	if !fetch {
+		return
+	}
+	if err := s.fetchPoints(ctx, l, g); err != nil {
+		s.log.Warn("fetch points", "group", g.rec.Name, "err", err)
+		return
+	}
+	s.mu.Lock()
+	g.pointsMark = st.PointsMark
+	s.mu.Unlock()
+	s.changed(g)
+}
+
+func (s *Service) fetchPoints(ctx context.Context, l *linkState, g *group) error {
+	held, err := l.peer.Points(ctx, g.rec.ID)
+	if err != nil {
+		return err
+	}
+	var recs []records.Point
+	for _, h := range held {
+		recs = append(recs, records.Point{ID: h.Seal.Point, GroupID: g.rec.ID, CaptureAt: h.Seal.CaptureAt, Pinned: h.Pinned, PinnedUntil: h.PinnedUntil, Seal: mustJSON(h.Seal)})
+	}
+	if err := s.db.MirrorPoints(ctx, g.rec.ID, recs); err != nil {
+		return err
+	}
+	return s.countPoints(ctx, g)
+}
+
+// countPoints brings a group's totals up to date.
+func (s *Service) countPoints(ctx context.Context, g *group) error {
+	totals, err := s.db.PointTotals(ctx)
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	g.points, g.oldestAt = 0, time.Time{}
+	for _, t := range totals {
+		if t.GroupID == g.rec.ID {
+			g.points, g.oldestAt = t.Count, t.Oldest
+		}
+	}
+	return nil
+}
+
+// Group gives one.
+func (s *Service) Group(id string) (api.Group, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	g, err := s.findGroup(id)
+	if err != nil {
+		return api.Group{}, err
+	}
+	return s.groupView(g), nil
+}
+
+// Groups lists all, worst first.
+func (s *Service) Groups() []api.Group {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := []api.Group{}
+	for _, g := range s.groups {
+		out = append(out, s.groupView(g))
+	}
+	sort.Slice(out, func(i, j int) bool { return worse(out[i], out[j]) })
+	return out
+}
+
+// Forecast foretells what a promise leads to, with what is known of the machines.
+func (s *Service) Forecast(ctx context.Context, in api.ForecastRequest) (api.Forecast, error) {
+	p := promiseOf(in.Promise)
+	out := api.Forecast{Starts: []time.Time{}, PointsPerRung: []int{}, Faults: []api.FieldError{}, Warnings: []api.FieldError{}}
+	for _, f := range p.Check() {
+		e := api.FieldError{Field: f.Field, Message: f.Message}
+		if f.Warning {
+			out.Warnings = append(out.Warnings, e)
+		} else {
+			out.Faults = append(out.Faults, e)
+		}
+	}
+	var load promise.Load
+	s.mu.Lock()
+	now := s.clk.Now()
+	anchor := now
+	except := ""
+	if in.Group != nil {
+		g, err := s.findGroup(*in.Group)
+		if err != nil {
+			s.mu.Unlock()
+			return out, err
+		}
+		anchor, load.ChangeRate, except = g.rec.Anchor, g.changeRate, g.rec.ID
+		for _, c := range g.cycles {
+			if c.State == stateSealed && c.EndedAt != nil {
+				load.CycleLength = c.EndedAt.Sub(c.StartedAt)
+				break
+			}
+		}
+		if l := s.links[deref(g.rec.Link)]; l != nil && l.peerFS > 0 {
+			out.SpaceFreeBytes = ptr(l.peerFS)
+		}
+	}
+	if in.Machines != nil {
+		_, _, faults := s.resolveMachines(*in.Machines, except)
+		for _, f := range faults {
+			out.Faults = append(out.Faults, api.FieldError{Field: f.Field, Message: f.Message})
+		}
+		for _, t := range *in.Machines {
+			if _, m, err := s.findMachine(t); err == nil {
+				load.UsedBytes += usedBytes(m)
+			}
+		}
+	}
+	s.mu.Unlock()
+	if load.ChangeRate > 0 {
+		out.ChangeBytesPerSecond = ptr(load.ChangeRate)
+	}
+	out.UsedBytes = load.UsedBytes
+	if len(out.Faults) > 0 && anyPromise(out.Faults) {
+		return out, nil // numbers from a promise that cannot be would mislead
+	}
+	f := p.Foretell(anchor, now, load)
+	out.Starts = append(out.Starts, f.Starts...)
+	out.Points, out.PointsPerRung = f.Points, f.PointsPerRung
+	out.OldestSeconds, out.WorstSeconds, out.SpaceBytes = seconds(f.Oldest), seconds(f.Worst), f.SpaceBytes
+	return out, nil
+}
+
+func anyPromise(fs []api.FieldError) bool {
+	for _, f := range fs {
+		if strings.HasPrefix(f.Field, "promise.") {
+			return true
+		}
+	}
+	return false
+}
+
+func usedBytes(m platform.Machine) int64 {
+	var n int64
+	for _, d := range m.Disks {
+		n += d.UsedBytes
+	}
+	return n
+}
+
+func deref(p *string) string {
+	if p == nil {
+		return ""
+	}
+	return *p
+}

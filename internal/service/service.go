@@ -1,0 +1,224 @@
+// Package service is what a site does, free of HTTP: people, platforms, links,
+// groups, points and long work. Its views are the types of the contract.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"kestrel/internal/clock"
+	"kestrel/internal/link"
+	"kestrel/internal/nbd"
+	"kestrel/internal/points"
+	"kestrel/internal/records"
+)
+
+// Version is the version of this build.
+const Version = "0.1.0"
+
+// Config is what a site is started with.
+type Config struct {
+	Name        string // of the site
+	StateDir    string
+	DatabaseURL string
+	LinkListen  string // host:port for other sites
+	LinkAddress string // what other sites connect to; LinkListen if empty
+	NBDListen   string // host:port on loopback for serving points
+	ConsoleURL  string // for one-time links
+	Clock       clock.Clock
+	Log         *slog.Logger
+	// Pulse is how often the scheduler looks; 500 ms if zero. Links are
+	// measured every fourth pulse.
+	Pulse time.Duration
+}
+
+// Service is a running site.
+type Service struct {
+	cfg    Config
+	clk    clock.Clock
+	log    *slog.Logger
+	db     *records.DB
+	store  *points.Store
+	id     *link.Identity
+	sealer *sealer
+	site   records.Site
+	hub    *hub
+
+	linkL, nbdL net.Listener
+	signIns     *limiter
+
+	runCtx context.Context
+	wg     sync.WaitGroup
+	slots  chan struct{} // bounds the cycles that run at once
+
+	mu        sync.Mutex
+	groups    map[string]*group
+	links     map[string]*linkState
+	platforms map[string]*platformState
+	ops       map[string]*operation
+	shares    map[string]*share
+	exports   map[string]*sharedDisk // by export name
+	sweepDue  bool
+	ready     bool
+}
+
+// cyclesAtOnce bounds how many cycles of this site run at the same time.
+const cyclesAtOnce = 4
+
+// New opens everything a site needs. Call Run to set it to work, and Close at
+// the end.
+func New(ctx context.Context, cfg Config) (*Service, error) {
+	if cfg.Pulse == 0 {
+		cfg.Pulse = 500 * time.Millisecond
+	}
+	if err := os.MkdirAll(cfg.StateDir, 0o700); err != nil {
+		return nil, fmt.Errorf("make state folder: %w", err)
+	}
+	host, _, err := net.SplitHostPort(cfg.NBDListen)
+	if err != nil || !loopback(host) {
+		return nil, fmt.Errorf("the NBD address %q is not on loopback: points are served in the clear, so only this host may read them", cfg.NBDListen)
+	}
+	s := &Service{cfg: cfg, clk: cfg.Clock, log: cfg.Log, hub: newHub(), slots: make(chan struct{}, cyclesAtOnce),
+		groups: map[string]*group{}, links: map[string]*linkState{}, platforms: map[string]*platformState{},
+		ops: map[string]*operation{}, shares: map[string]*share{}, exports: map[string]*sharedDisk{}, signIns: newLimiter(cfg.Clock)}
+	if s.sealer, err = newSealer(cfg.StateDir); err != nil {
+		return nil, err
+	}
+	if s.id, err = link.LoadIdentity(cfg.StateDir, s.clk.Now()); err != nil {
+		return nil, err
+	}
+	if s.store, err = points.Open(filepath.Join(cfg.StateDir, "store"), s.clk.Now); err != nil {
+		return nil, err
+	}
+	if s.db, err = records.Open(ctx, cfg.DatabaseURL); err != nil {
+		return nil, errors.Join(err, s.store.Close())
+	}
+	if err := s.open(ctx); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	return s, nil
+}
+
+// open reads the records and the listeners' addresses.
+func (s *Service) open(ctx context.Context) error {
+	var err error
+	if s.site, err = s.db.Site(ctx, s.cfg.Name, s.clk.Now()); err != nil {
+		return err
+	}
+	if s.site.Name != s.cfg.Name {
+		return fmt.Errorf("this state belongs to site %q; start it under that name, or with another --state", s.site.Name)
+	}
+	for _, load := range []func(context.Context) error{s.loadPlatforms, s.loadLinks, s.loadGroups, s.reconcilePoints, s.loadShares, s.endOldOperations} {
+		if err := load(ctx); err != nil {
+			return err
+		}
+	}
+	if s.linkL, err = net.Listen("tcp", s.cfg.LinkListen); err != nil {
+		return fmt.Errorf("listen for other sites on %s: %w", s.cfg.LinkListen, err)
+	}
+	if s.nbdL, err = net.Listen("tcp", s.cfg.NBDListen); err != nil {
+		return fmt.Errorf("listen for NBD on %s: %w", s.cfg.NBDListen, err)
+	}
+	if s.cfg.LinkAddress == "" {
+		s.cfg.LinkAddress = s.linkL.Addr().String()
+	}
+	return nil
+}
+
+// Run works until ctx ends, and then waits until everything has stopped.
+// Cycles that are under way stop where they are and go on at the next start.
+func (s *Service) Run(ctx context.Context) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	s.mu.Lock()
+	s.runCtx = ctx
+	s.ready = true
+	s.mu.Unlock()
+	failed := make(chan error, 2)
+	serve := func(f func() error) {
+		s.wg.Go(func() {
+			if err := f(); err != nil {
+				failed <- err
+			}
+		})
+	}
+	serve(func() error { return link.Serve(ctx, s.linkL, s.id, s, s.log) })
+	serve(func() error { return nbd.Serve(ctx, s.nbdL, s) })
+	s.startBeats(ctx)
+	s.wg.Go(func() { s.pulse(ctx) })
+	var err error
+	select {
+	case <-ctx.Done():
+	case err = <-failed:
+		cancel()
+	}
+	s.hub.close()
+	s.wg.Wait()
+	return err
+}
+
+// Close lets go of store and database.
+func (s *Service) Close() error {
+	var errs []error
+	for _, l := range []net.Listener{s.linkL, s.nbdL} {
+		if l != nil {
+			_ = l.Close()
+		}
+	}
+	if s.db != nil {
+		errs = append(errs, s.db.Close())
+	}
+	return errors.Join(append(errs, s.store.Close())...)
+}
+
+// Ready reports whether the site can do its work.
+func (s *Service) Ready(ctx context.Context) error {
+	s.mu.Lock()
+	ready := s.ready
+	s.mu.Unlock()
+	if !ready {
+		return errors.New("still starting")
+	}
+	if err := s.db.PingContext(ctx); err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	return nil
+}
+
+// note writes a line of the audit trail. An action is not undone because its
+// line could not be written; that is logged.
+func (s *Service) note(ctx context.Context, who, kind, subject, format string, a ...any) {
+	text := fmt.Sprintf(format, a...)
+	err := s.db.AddActivity(context.WithoutCancel(ctx), records.Activity{At: s.clk.Now(), Who: who, Kind: kind, Subject: subject, Text: text})
+	if err != nil {
+		s.log.Error("audit trail", "err", err, "text", text)
+	}
+	s.hub.send(Event{Type: "activity"})
+}
+
+func loopback(host string) bool {
+	if host == "localhost" {
+		return true
+	}
+	ip := net.ParseIP(host)
+	return ip != nil && ip.IsLoopback()
+}
+
+func ptr[T any](v T) *T { return &v }
+
+// orNil gives nil for the zero time.
+func orNil(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+func seconds(d time.Duration) int64 { return int64(d / time.Second) }
