@@ -1,0 +1,286 @@
+// Package cli is the command line: the service and the lab, and a client that
+// does every step through the contract.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/spf13/cobra"
+
+	"kestrel/internal/api"
+	"kestrel/internal/core/span"
+	"kestrel/internal/problem"
+	"kestrel/internal/service"
+)
+
+// Exit codes. Scripts may rely on them.
+const (
+	exitOK          = 0
+	exitFailed      = 1 // the work failed, or a check found faults
+	exitUsage       = 2 // the command line is wrong
+	exitSignIn      = 3 // not signed in
+	exitNotFound    = 4
+	exitRefused     = 5 // not accepted; nothing was changed
+	exitUnreachable = 6 // the service does not answer
+)
+
+// Streams are where a command reads and writes.
+type Streams struct {
+	In  io.Reader
+	Out io.Writer
+	Err io.Writer
+}
+
+// app is one run of the command line.
+type app struct {
+	Streams
+	profile string
+	output  string
+	server  string
+}
+
+var errUsage = errors.New("usage")
+
+// Main runs the command line and gives its exit code.
+func Main(ctx context.Context, args []string, st Streams) int {
+	a := &app{Streams: st}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(st.In)
+	root.SetOut(st.Out)
+	root.SetErr(st.Err)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return exitOK
+	}
+	if errors.Is(err, context.Canceled) && ctx.Err() != nil {
+		return exitFailed
+	}
+	_, _ = fmt.Fprintf(st.Err, "kestrel: %s\n", strings.TrimSuffix(err.Error(), ": "+errUsage.Error()))
+	return code(err)
+}
+
+func code(err error) int {
+	var ne net.Error
+	var ue *url.Error
+	if p, ok := problem.Of(err); ok {
+		switch {
+		case p.Status == http.StatusUnauthorized || p.Status == http.StatusForbidden:
+			return exitSignIn
+		case p.Status == http.StatusNotFound:
+			return exitNotFound
+		case p.Status == http.StatusBadGateway:
+			return exitUnreachable
+		case p.Status < 500:
+			return exitRefused
+		}
+		return exitFailed
+	}
+	switch {
+	case errors.Is(err, errUsage), strings.HasPrefix(err.Error(), "unknown command"), strings.HasPrefix(err.Error(), "required flag"):
+		return exitUsage
+	case errors.As(err, &ue), errors.As(err, &ne):
+		return exitUnreachable
+	}
+	return exitFailed
+}
+
+// usage marks an error as a wrong command line.
+func usage(format string, args ...any) error {
+	return fmt.Errorf("%s: %w", fmt.Sprintf(format, args...), errUsage)
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{Use: "kestrel", Short: "Keep virtual machines recoverable at another site", SilenceUsage: true, SilenceErrors: true,
+		Long: `Kestrel Tide keeps virtual machines recoverable at another site.
+
+One binary: "kestrel serve" runs a site, all other commands speak to one.
+Sign in once with "kestrel login URL"; profiles keep several sites apart.
+
+Exit codes: 0 done, 1 failed or faults found, 2 wrong command line, 3 not
+signed in, 4 not found, 5 not accepted and nothing changed, 6 no answer.`,
+		Example: `  kestrel login http://127.0.0.1:7411 --user harbour-master
+  kestrel status
+  kestrel group create Ticketing -m tick-db -m tick-app --to Eastmole --rpo 5min --every 2min
+  kestrel tide`}
+	root.PersistentFlags().StringVarP(&a.profile, "profile", "p", os.Getenv("KESTREL_PROFILE"), "profile to use (default: the current one)")
+	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "table or json")
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error { return usage("%v (see %s --help)", err, c.CommandPath()) })
+	root.PersistentPreRunE = func(*cobra.Command, []string) error {
+		if a.output != "table" && a.output != "json" {
+			return usage("--output is table or json, not %q", a.output)
+		}
+		return nil
+	}
+	root.AddCommand(a.serveCmd(), a.adminCmd(), a.labCmd(), a.storeCmd(),
+		a.loginCmd(), a.profileCmd(), a.statusCmd(), a.tideCmd(), a.platformCmd(), a.machineCmd(), a.linkCmd(),
+		a.groupCmd(), a.pointCmd(), a.operationCmd(), a.activityCmd(), a.tokenCmd(),
+		&cobra.Command{Use: "version", Short: "Print the version", Example: "  kestrel version", Args: cobra.NoArgs,
+			RunE: func(*cobra.Command, []string) error {
+				_, err := fmt.Fprintln(a.Out, "kestrel", service.Version)
+				return err
+			}})
+	wrapArgs(root)
+	return root
+}
+
+// wrapArgs makes wrong numbers of arguments usage errors.
+func wrapArgs(c *cobra.Command) {
+	if check := c.Args; check != nil {
+		c.Args = func(c *cobra.Command, args []string) error {
+			if err := check(c, args); err != nil {
+				return usage("%v; usage: %s", err, c.UseLine())
+			}
+			return nil
+		}
+	}
+	if c.HasSubCommands() && c.RunE == nil && c.HasParent() {
+		c.RunE = func(c *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return usage("unknown command %q for %q", args[0], c.CommandPath())
+			}
+			return c.Help()
+		}
+	}
+	for _, s := range c.Commands() {
+		wrapArgs(s)
+	}
+}
+
+// client makes a caller of the profile's site.
+func (a *app) client() (*api.Client, error) {
+	p, err := a.currentProfile()
+	if err != nil {
+		return nil, err
+	}
+	a.server = p.URL
+	return newClient(p.URL, p.Token)
+}
+
+func newClient(server, token string) (*api.Client, error) {
+	// No limit in time: an operation is waited for by asking again, and the
+	// context ends what is interrupted.
+	return api.NewClient(strings.TrimSuffix(server, "/")+"/api/v1", api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		if token != "" {
+			r.Header.Set("Authorization", "Bearer "+token)
+		}
+		return nil
+	}))
+}
+
+// read takes an answer apart: the value, or the problem.
+func read[T any](res *http.Response, err error) (T, error) {
+	var v T
+	if err != nil {
+		var u *url.Error
+		if errors.As(err, &u) {
+			return v, fmt.Errorf("the service does not answer: %w", err)
+		}
+		return v, err
+	}
+	defer func() { _ = res.Body.Close() }()
+	if res.StatusCode >= 300 {
+		p := &problem.Problem{}
+		if json.NewDecoder(res.Body).Decode(p) != nil || p.Status == 0 {
+			p = &problem.Problem{Status: res.StatusCode, Title: res.Status}
+		}
+		if p.Status == http.StatusUnauthorized && p.Detail == "" {
+			p.Detail = "Use: kestrel login URL"
+		}
+		return v, p
+	}
+	if res.StatusCode == http.StatusNoContent {
+		return v, nil
+	}
+	return v, json.NewDecoder(res.Body).Decode(&v)
+}
+
+// done is read for answers without content.
+func done(res *http.Response, err error) error {
+	_, err = read[struct{}](res, err)
+	return err
+}
+
+// emit prints a value: as JSON for scripts, else as the table for people.
+func (a *app) emit(v any, table func(w *tabwriter.Writer)) error {
+	if a.output == "json" {
+		e := json.NewEncoder(a.Out)
+		e.SetIndent("", "  ")
+		return e.Encode(v)
+	}
+	w := tabwriter.NewWriter(a.Out, 0, 4, 2, ' ', 0)
+	table(w)
+	return w.Flush()
+}
+
+// say prints a line for people; scripts that asked for JSON are spared it.
+func (a *app) say(format string, args ...any) {
+	if a.output != "json" {
+		_, _ = fmt.Fprintf(a.Out, format+"\n", args...)
+	}
+}
+
+func row(w io.Writer, cells ...any) {
+	for i, c := range cells {
+		if i > 0 {
+			_, _ = io.WriteString(w, "\t")
+		}
+		_, _ = fmt.Fprint(w, c)
+	}
+	_, _ = io.WriteString(w, "\n")
+}
+
+func size(n int64) string { return humanize.IBytes(uint64(max(0, n))) }
+
+func sizeOr(n *int64) string {
+	if n == nil {
+		return "—"
+	}
+	return size(*n)
+}
+
+func secs(n int64) string { return span.Format(time.Duration(n) * time.Second) }
+
+// clockTime prints an instant in local time, with the day if it is not today.
+func clockTime(t *time.Time) string {
+	if t == nil || t.IsZero() {
+		return "—"
+	}
+	l := t.Local()
+	if y, m, d := l.Date(); l.Year() == time.Now().Year() && y == time.Now().Year() && m == time.Now().Month() && d == time.Now().Day() {
+		return l.Format("15:04:05")
+	}
+	return l.Format("2006-01-02 15:04:05")
+}
+
+// mark is the shape that goes with a state, so that no state is told by colour
+// alone.
+func mark(health string) string {
+	switch health {
+	case "over":
+		return "▲"
+	case "stalled":
+		return "■"
+	case "cut off":
+		return "✕"
+	case "tight":
+		return "◆"
+	case "seeding":
+		return "◌"
+	case "paused":
+		return "‖"
+	}
+	return "●"
+}

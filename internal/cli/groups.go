@@ -1,0 +1,753 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"path/filepath"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"kestrel/internal/api"
+	"kestrel/internal/core/ladder"
+	"kestrel/internal/core/span"
+)
+
+// promiseFlags are the flags of a promise.
+type promiseFlags struct{ rpo, every, keep string }
+
+func (p *promiseFlags) add(c *cobra.Command) {
+	c.Flags().StringVar(&p.rpo, "rpo", "", "RPO target, such as 15min")
+	c.Flags().StringVar(&p.every, "every", "", `cadence, such as 5min; "hand" for cycles run by hand`)
+	c.Flags().StringVar(&p.keep, "keep", "", `keep ladder, such as "all 6h, 1h 2d, 1d 14d"`)
+}
+
+// apply puts what was given over a promise.
+func (p *promiseFlags) apply(to *api.Promise) error {
+	if p.rpo != "" {
+		d, err := span.Parse(p.rpo)
+		if err != nil {
+			return usage("--rpo: %v", err)
+		}
+		to.RpoTargetSeconds = int64(d / time.Second)
+	}
+	if p.every == "hand" {
+		to.CadenceSeconds = 0
+	} else if p.every != "" {
+		d, err := span.Parse(p.every)
+		if err != nil {
+			return usage("--every: %v", err)
+		}
+		to.CadenceSeconds = int64(d / time.Second)
+	}
+	if p.keep != "" {
+		l, err := ladder.Parse(p.keep)
+		if err != nil {
+			return usage("--keep: %v", err)
+		}
+		to.Keep = nil
+		for _, r := range l {
+			to.Keep = append(to.Keep, api.Rung{EachSeconds: int64(r.Each / time.Second), ForSeconds: int64(r.For / time.Second)})
+		}
+	}
+	return nil
+}
+
+func (p *promiseFlags) given() bool { return p.rpo+p.every+p.keep != "" }
+
+func keepText(rs []api.Rung) string {
+	var l ladder.Ladder
+	for _, r := range rs {
+		l = append(l, ladder.Rung{Each: time.Duration(r.EachSeconds) * time.Second, For: time.Duration(r.ForSeconds) * time.Second})
+	}
+	return l.String()
+}
+
+const defaultKeep = "all 6h, 1h 2d, 1d 14d"
+
+func (a *app) groupCmd() *cobra.Command {
+	c := &cobra.Command{Use: "group", Short: "Protection groups"}
+	c.AddCommand(a.groupCreateCmd(), a.groupEditCmd(), a.groupDeleteCmd(), a.groupForecastCmd(), a.groupCyclesCmd(), a.groupExposureCmd(), a.groupRunCmd(),
+		&cobra.Command{Use: "list", Short: "List groups, worst first", Example: "  kestrel group list", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			gs, err := read[[]api.Group](c.ListGroups(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.emit(gs, func(w *tabwriter.Writer) { groupTable(w, gs) })
+		}},
+		&cobra.Command{Use: "show GROUP", Short: "One group in full", Example: "  kestrel group show Ticketing", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			g, err := read[api.Group](c.GetGroup(cmd.Context(), url.PathEscape(args[0])))
+			if err != nil {
+				return err
+			}
+			return a.emit(g, func(w *tabwriter.Writer) { groupPage(w, g) })
+		}},
+		a.groupSwitch("pause", "Hold cycles; one under way stops where it is", (*api.Client).PauseGroup),
+		a.groupSwitch("resume", "Let cycles run again", (*api.Client).ResumeGroup))
+	return c
+}
+
+func groupPage(w *tabwriter.Writer, g api.Group) {
+	row(w, "Group", g.Name)
+	row(w, "Way", g.Home+" → "+g.Recovery)
+	row(w, "State", mark(g.Health)+" "+g.Health)
+	for _, r := range g.Reasons {
+		row(w, "", r)
+	}
+	if g.ExposureSeconds != nil {
+		row(w, "Would lose", fmt.Sprintf("%s of %s; headroom %s", secs(*g.ExposureSeconds), secs(g.Promise.RpoTargetSeconds), secs(*g.HeadroomSeconds)))
+	} else {
+		row(w, "Would lose", "everything: the first copy is not sealed yet")
+	}
+	row(w, "Backlog", sizeOr(g.BacklogBytes))
+	every := "by hand"
+	if g.Promise.CadenceSeconds > 0 {
+		every = "every " + secs(g.Promise.CadenceSeconds)
+	}
+	row(w, "Promise", fmt.Sprintf("RPO %s, cycles %s, keep %s", secs(g.Promise.RpoTargetSeconds), every, keepText(g.Promise.Keep)))
+	row(w, "Points", fmt.Sprintf("%d, oldest %s, newest %s", g.Points, clockTime(g.OldestCaptureAt), clockTime(g.NewestCaptureAt)))
+	row(w, "Next cycle", clockTime(g.NextStartAt))
+	if g.Running != nil {
+		row(w, "Running", progressText(*g.Running))
+	}
+	if c := g.LastCycle; c != nil {
+		row(w, "Last cycle", cycleText(*c))
+	}
+	row(w, "Machines")
+	for _, m := range g.Machines {
+		row(w, "", fmt.Sprintf("%s: %d disks, %s, backlog %s", m.Name, m.Disks, size(m.SizeBytes), sizeOr(m.BacklogBytes)))
+	}
+}
+
+func progressText(r api.Progress) string {
+	t := r.Phase
+	if r.TotalBytes > 0 {
+		t += fmt.Sprintf(" %s of %s (%d %%)", size(r.ReadBytes), size(r.TotalBytes), 100*r.ReadBytes/r.TotalBytes)
+	}
+	if r.BytesPerSecond > 0 {
+		t += fmt.Sprintf(", %s/s", size(r.BytesPerSecond))
+	}
+	if r.FinishAt != nil {
+		t += ", done about " + clockTime(r.FinishAt)
+	}
+	return t
+}
+
+func cycleText(c api.Cycle) string {
+	t := fmt.Sprintf("%d (%s) %s at %s", c.Number, c.Kind, c.State, clockTime(&c.StartedAt))
+	if c.EndedAt != nil {
+		t += fmt.Sprintf(", took %s", c.EndedAt.Sub(c.StartedAt).Round(time.Millisecond))
+	}
+	t += fmt.Sprintf("; %s changed, %s shipped, %s on the link", size(c.ChangedBytes), size(c.ShippedBytes), size(c.WireBytes))
+	if c.Error != nil {
+		t += "; " + *c.Error
+	}
+	return t
+}
+
+func (a *app) groupSwitch(name, short string, call func(*api.Client, context.Context, string, ...api.RequestEditorFn) (*http.Response, error)) *cobra.Command {
+	return &cobra.Command{Use: name + " GROUP", Short: short, Example: "  kestrel group " + name + " Ticketing", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		g, err := read[api.Group](call(c, cmd.Context(), url.PathEscape(args[0])))
+		if err != nil {
+			return err
+		}
+		return a.emit(g, func(w *tabwriter.Writer) { groupTable(w, []api.Group{g}) })
+	}}
+}
+
+func (a *app) groupRunCmd() *cobra.Command {
+	var waitFor bool
+	c := &cobra.Command{Use: "run GROUP", Short: "Start a cycle now", Args: cobra.ExactArgs(1), Example: "  kestrel group run Ticketing --wait",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			before, err := read[api.Group](c.GetGroup(cmd.Context(), url.PathEscape(args[0])))
+			if err != nil {
+				return err
+			}
+			g, err := read[api.Group](c.RunCycle(cmd.Context(), before.ID))
+			if err != nil {
+				return err
+			}
+			if waitFor {
+				return a.waitSealed(cmd.Context(), c, before)
+			}
+			return a.emit(g, func(w *tabwriter.Writer) { groupTable(w, []api.Group{g}) })
+		}}
+	c.Flags().BoolVar(&waitFor, "wait", false, "wait until a point is sealed")
+	return c
+}
+
+// waitSealed waits until a group has a newer point than before, and shows
+// progress meanwhile.
+func (a *app) waitSealed(ctx context.Context, c *api.Client, before api.Group) error {
+	bar := a.newBar()
+	for {
+		g, err := read[api.Group](c.GetGroup(ctx, before.ID))
+		if err != nil {
+			return err
+		}
+		if g.NewestCaptureAt != nil && (before.NewestCaptureAt == nil || g.NewestCaptureAt.After(*before.NewestCaptureAt)) && g.Running == nil {
+			bar.end()
+			return a.emit(g, func(w *tabwriter.Writer) { groupPage(w, g) })
+		}
+		if g.Running != nil {
+			bar.show(progressText(*g.Running))
+		} else {
+			bar.show(strings.Join(append([]string{g.Health}, g.Reasons...), " · "))
+		}
+		if err := wait(ctx, 300*time.Millisecond); err != nil {
+			bar.end()
+			return err
+		}
+	}
+}
+
+// bar is a line of progress on a terminal; elsewhere a line now and then.
+type bar struct {
+	a    *app
+	tty  bool
+	last string
+	at   time.Time
+}
+
+func (a *app) newBar() *bar { return &bar{a: a, tty: isTerminal(a.Err)} }
+
+func (b *bar) show(text string) {
+	switch {
+	case b.tty:
+		_, _ = fmt.Fprintf(b.a.Err, "\r\x1b[K%s", text)
+	case text != b.last && time.Since(b.at) > 5*time.Second:
+		_, _ = fmt.Fprintln(b.a.Err, text)
+		b.at = time.Now()
+	}
+	b.last = text
+}
+
+func (b *bar) end() {
+	if b.tty {
+		_, _ = fmt.Fprint(b.a.Err, "\r\x1b[K")
+	}
+}
+
+func (a *app) groupCreateCmd() *cobra.Command {
+	var in api.NewGroup
+	var p promiseFlags
+	var paused, waitFor, dry bool
+	c := &cobra.Command{Use: "create NAME", Short: "Protect machines together", Args: cobra.ExactArgs(1),
+		Example: `  kestrel group create Ticketing -m tick-db -m tick-app --to Eastmole --rpo 5min --every 2min --keep "all 6h, 1h 2d"
+  kestrel group create Ticketing -m tick-db --to Eastmole --rpo 5min --every 2min --dry-run`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			if p.rpo == "" || p.every == "" {
+				return usage("give --rpo and --every")
+			}
+			if p.keep == "" {
+				p.keep = defaultKeep
+			}
+			if err := p.apply(&in.Promise); err != nil {
+				return err
+			}
+			in.Name, in.Paused = args[0], &paused
+			if in.Machines == nil {
+				in.Machines = []string{}
+			}
+			if dry {
+				return a.showForecast(cmd.Context(), c, api.ForecastRequest{Promise: in.Promise, Machines: &in.Machines})
+			}
+			g, err := read[api.Group](c.CreateGroup(cmd.Context(), in))
+			if err != nil {
+				return err
+			}
+			if waitFor {
+				return a.waitSealed(cmd.Context(), c, g)
+			}
+			return a.emit(g, func(w *tabwriter.Writer) { groupPage(w, g) })
+		}}
+	f := c.Flags()
+	f.StringArrayVarP(&in.Machines, "machine", "m", nil, "a machine (name or ID); repeat for more")
+	f.StringVar(&in.Link, "to", "", "recovery site")
+	f.BoolVar(&paused, "paused", false, "make it paused")
+	f.BoolVar(&waitFor, "wait", false, "wait until the first copy is sealed")
+	f.BoolVar(&dry, "dry-run", false, "only show what it would lead to")
+	p.add(c)
+	_ = c.MarkFlagRequired("to")
+	return c
+}
+
+func (a *app) groupEditCmd() *cobra.Command {
+	var p promiseFlags
+	var name string
+	var machines []string
+	c := &cobra.Command{Use: "edit GROUP", Short: "Change name, machines or promise", Args: cobra.ExactArgs(1),
+		Example: "  kestrel group edit Ticketing --every 1min\n  kestrel group edit Ticketing -m tick-db -m tick-app -m tick-web",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			g, err := read[api.Group](c.GetGroup(cmd.Context(), url.PathEscape(args[0])))
+			if err != nil {
+				return err
+			}
+			patch := api.GroupPatch{Name: strOr(name)}
+			if p.given() {
+				if err := p.apply(&g.Promise); err != nil {
+					return err
+				}
+				patch.Promise = &g.Promise
+			}
+			if len(machines) > 0 {
+				patch.Machines = &machines
+			}
+			if patch == (api.GroupPatch{}) {
+				return usage("say what to change: --name, --machine, --rpo, --every or --keep")
+			}
+			if g, err = read[api.Group](c.UpdateGroup(cmd.Context(), g.ID, patch)); err != nil {
+				return err
+			}
+			return a.emit(g, func(w *tabwriter.Writer) { groupPage(w, g) })
+		}}
+	c.Flags().StringVar(&name, "name", "", "new name")
+	c.Flags().StringArrayVarP(&machines, "machine", "m", nil, "all machines of the group from now on; repeat for more")
+	p.add(c)
+	return c
+}
+
+func (a *app) groupDeleteCmd() *cobra.Command {
+	var pts, confirm string
+	var withoutPeer bool
+	c := &cobra.Command{Use: "delete GROUP", Short: "End a group; say what becomes of its points", Args: cobra.ExactArgs(1),
+		Example: "  kestrel group delete Ticketing --points keep --confirm Ticketing",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			g, err := read[api.Group](c.GetGroup(cmd.Context(), url.PathEscape(args[0])))
+			if err != nil {
+				return err
+			}
+			if pts != "keep" && pts != "delete" {
+				return usage("say --points keep or --points delete: %s has %d", g.Name, g.Points)
+			}
+			if confirm != g.Name {
+				return usage("this ends %s; to go on, add --confirm %q", g.Name, g.Name)
+			}
+			if err := done(c.DeleteGroup(cmd.Context(), g.ID, &api.DeleteGroupParams{Points: &pts, WithoutPeer: &withoutPeer})); err != nil {
+				return err
+			}
+			a.say("%s is deleted; points: %s.", g.Name, map[string]string{"keep": "kept at " + g.Recovery, "delete": "deleted"}[pts])
+			return nil
+		}}
+	c.Flags().StringVar(&pts, "points", "", "keep or delete")
+	c.Flags().StringVar(&confirm, "confirm", "", "the group's name")
+	c.Flags().BoolVar(&withoutPeer, "without-peer", false, "although the recovery site cannot be told; its points stay there")
+	return c
+}
+
+func (a *app) groupForecastCmd() *cobra.Command {
+	var p promiseFlags
+	c := &cobra.Command{Use: "forecast GROUP", Short: "What a change of the promise would lead to", Args: cobra.ExactArgs(1), Example: "  kestrel group forecast Ticketing --every 30s",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			g, err := read[api.Group](c.GetGroup(cmd.Context(), url.PathEscape(args[0])))
+			if err != nil {
+				return err
+			}
+			if err := p.apply(&g.Promise); err != nil {
+				return err
+			}
+			ms := []string{}
+			for _, m := range g.Machines {
+				ms = append(ms, m.Name)
+			}
+			return a.showForecast(cmd.Context(), c, api.ForecastRequest{Promise: g.Promise, Machines: &ms, Group: &g.ID})
+		}}
+	p.add(c)
+	return c
+}
+
+func (a *app) showForecast(ctx context.Context, c *api.Client, in api.ForecastRequest) error {
+	f, err := read[api.Forecast](c.Forecast(ctx, in))
+	if err != nil {
+		return err
+	}
+	err = a.emit(f, func(w *tabwriter.Writer) {
+		for _, x := range f.Faults {
+			row(w, "✕ "+x.Field, x.Message)
+		}
+		for _, x := range f.Warnings {
+			row(w, "! "+x.Field, x.Message)
+		}
+		if len(f.Faults) > 0 {
+			return
+		}
+		var starts []string
+		for _, t := range f.Starts {
+			starts = append(starts, clockTime(&t))
+		}
+		row(w, "Next starts", strings.Join(starts, "  "))
+		row(w, "Points", fmt.Sprintf("%d, back to %s", f.Points, secs(f.OldestSeconds)))
+		row(w, "Worst exposure", secs(f.WorstSeconds))
+		row(w, "First copy", size(f.UsedBytes))
+		row(w, "Space at most", size(f.SpaceBytes))
+	})
+	if err == nil && len(f.Faults) > 0 {
+		return errors.New("this promise cannot be made")
+	}
+	return err
+}
+
+func (a *app) groupCyclesCmd() *cobra.Command {
+	var limit int
+	c := &cobra.Command{Use: "cycles GROUP", Short: "Cycles, newest first", Args: cobra.ExactArgs(1), Example: "  kestrel group cycles Ticketing -n 10",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			cs, err := read[[]api.Cycle](c.ListCycles(cmd.Context(), url.PathEscape(args[0]), &api.ListCyclesParams{Limit: &limit}))
+			if err != nil {
+				return err
+			}
+			return a.emit(cs, func(w *tabwriter.Writer) {
+				row(w, "CYCLE", "KIND", "STATE", "STARTED", "TOOK", "READ", "CHANGED", "SHIPPED", "ON THE LINK", "TRIES", "NOTE")
+				for _, x := range cs {
+					took, note := "—", ""
+					if x.EndedAt != nil {
+						took = x.EndedAt.Sub(x.StartedAt).Round(time.Millisecond).String()
+					}
+					if x.Error != nil {
+						note = *x.Error
+					} else if x.Note != nil {
+						note = *x.Note
+					}
+					row(w, x.Number, x.Kind, x.State, clockTime(&x.StartedAt), took, size(x.ReadBytes), size(x.ChangedBytes), size(x.ShippedBytes), size(x.WireBytes), x.Attempts, note)
+				}
+			})
+		}}
+	c.Flags().IntVarP(&limit, "limit", "n", 20, "how many")
+	return c
+}
+
+func (a *app) groupExposureCmd() *cobra.Command {
+	var back string
+	c := &cobra.Command{Use: "exposure GROUP", Short: "How the target was kept over a stretch of time", Args: cobra.ExactArgs(1), Example: "  kestrel group exposure Ticketing --back 7d",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			d, err := span.Parse(back)
+			if err != nil {
+				return usage("--back: %v", err)
+			}
+			from := time.Now().Add(-d)
+			e, err := read[api.Exposure](c.GetExposure(cmd.Context(), url.PathEscape(args[0]), &api.GetExposureParams{From: &from}))
+			if err != nil {
+				return err
+			}
+			return a.emit(e, func(w *tabwriter.Writer) {
+				row(w, "Kept its target", fmt.Sprintf("%.2f %% of the time", 100*e.KeptShare))
+				row(w, "Worst", fmt.Sprintf("%s at %s, target %s", secs(e.WorstSeconds), clockTime(e.WorstAt), secs(e.TargetSeconds)))
+				row(w, "Over target", secs(e.OverSeconds))
+				row(w, "", strip(e.Vertices, e.From, e.To, e.TargetSeconds, 80, colours(isTerminal(a.Out))))
+			})
+		}}
+	c.Flags().StringVar(&back, "back", "24h", "how far back")
+	return c
+}
+
+func (a *app) pointCmd() *cobra.Command {
+	c := &cobra.Command{Use: "point", Short: "Recovery points"}
+	var group string
+	list := &cobra.Command{Use: "list", Short: "List recovery points, newest first", Args: cobra.NoArgs, Example: "  kestrel point list --group Ticketing",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			ps, err := read[[]api.Point](c.ListPoints(cmd.Context(), &api.ListPointsParams{Group: strOr(group)}))
+			if err != nil {
+				return err
+			}
+			return a.emit(ps, func(w *tabwriter.Writer) {
+				row(w, "POINT", "GROUP", "NO.", "CAPTURED", "LOSES", "CONSISTENT", "CHANGED", "HELD", "PIN", "IN USE")
+				for _, p := range ps {
+					row(w, p.ID, p.GroupName, p.Number, clockTime(&p.CaptureAt), secs(p.LosesSeconds), p.Consistency, size(p.ChangedBytes),
+						map[bool]string{true: "here", false: "there"}[p.Held], map[bool]string{true: "◆"}[p.Pinned], map[bool]string{true: "yes"}[p.InUse])
+				}
+			})
+		}}
+	list.Flags().StringVarP(&group, "group", "g", "", "of this group")
+	c.AddCommand(list, a.pointExportCmd(), a.pointPinCmd())
+	one := func(name, short string, run func(ctx context.Context, c *api.Client, p api.Point) error) *cobra.Command {
+		return &cobra.Command{Use: name + " POINT", Short: short, Args: cobra.ExactArgs(1), Example: "  kestrel point " + name + " Ticketing\n  kestrel point " + name + " Ticketing:42",
+			Long: short + ".\n\nPOINT is an ID, GROUP for the newest point of a group, or GROUP:NUMBER.",
+			RunE: func(cmd *cobra.Command, args []string) error {
+				c, err := a.client()
+				if err != nil {
+					return err
+				}
+				p, err := findPoint(cmd.Context(), c, args[0])
+				if err != nil {
+					return err
+				}
+				return run(cmd.Context(), c, p)
+			}}
+	}
+	c.AddCommand(
+		one("show", "One point with its machines and disks", func(_ context.Context, _ *api.Client, p api.Point) error {
+			return a.emit(p, func(w *tabwriter.Writer) {
+				row(w, "Point", p.ID)
+				row(w, "Group", fmt.Sprintf("%s, point %d", p.GroupName, p.Number))
+				row(w, "Captured", fmt.Sprintf("%s; loses %s", p.CaptureAt.Local().Format("2006-01-02 15:04:05.000 MST"), secs(p.LosesSeconds)))
+				row(w, "Sealed", p.SealedAt.Local().Format("2006-01-02 15:04:05.000 MST"))
+				row(w, "Consistent", p.Consistency)
+				row(w, "Content", p.Root)
+				row(w, "Checkpoint", p.Checkpoint)
+				row(w, "Bytes", fmt.Sprintf("%s used, %s changed, %s shipped", size(p.UsedBytes), size(p.ChangedBytes), size(p.ShippedBytes)))
+				for _, m := range p.Machines {
+					for _, d := range m.Disks {
+						row(w, m.Name+" "+d.Key, size(d.SizeBytes)+"  "+d.Root)
+					}
+				}
+			})
+		}),
+		one("unpin", "Give a point back to the ladder", func(ctx context.Context, c *api.Client, p api.Point) error {
+			return done(c.UpdatePoint(ctx, p.ID, api.PointPatch{Pinned: false}))
+		}),
+		one("delete", "Delete a point", func(ctx context.Context, c *api.Client, p api.Point) error { return done(c.DeletePoint(ctx, p.ID)) }),
+		one("serve", "Serve a point's disks over NBD, read-only", func(ctx context.Context, c *api.Client, p api.Point) error {
+			s, err := read[api.Share](c.CreateShare(ctx, api.NewShare{Point: p.ID}))
+			if err != nil {
+				return err
+			}
+			return a.emit(s, func(w *tabwriter.Writer) { shareTable(w, []api.Share{s}) })
+		}),
+		&cobra.Command{Use: "served", Short: "List points that are served", Example: "  kestrel point served", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			ss, err := read[[]api.Share](c.ListShares(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.emit(ss, func(w *tabwriter.Writer) { shareTable(w, ss) })
+		}},
+		&cobra.Command{Use: "unserve SERVED", Short: "Stop serving a point (the ID from kestrel point served)", Example: "  kestrel point unserve 7c0e…", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			return done(c.DeleteShare(cmd.Context(), args[0]))
+		}})
+	return c
+}
+
+func shareTable(w *tabwriter.Writer, ss []api.Share) {
+	row(w, "SERVED", "POINT", "MACHINE", "DISK", "SIZE", "READERS", "ADDRESS")
+	for _, s := range ss {
+		for _, d := range s.Disks {
+			row(w, s.ID, fmt.Sprintf("%s:%d", s.GroupName, s.PointNumber), d.Machine, d.Disk, size(d.SizeBytes), s.Clients, d.URI)
+		}
+	}
+}
+
+// findPoint resolves an ID, GROUP or GROUP:NUMBER.
+func findPoint(ctx context.Context, c *api.Client, text string) (api.Point, error) {
+	group, number, numbered := text, "", false
+	if i := strings.LastIndex(text, ":"); i > 0 {
+		group, number, numbered = text[:i], text[i+1:], true
+	}
+	ps, err := read[[]api.Point](c.ListPoints(ctx, &api.ListPointsParams{Group: &group}))
+	if err == nil {
+		for _, p := range ps {
+			if !numbered || fmt.Sprint(p.Number) == number {
+				return p, nil
+			}
+		}
+		return api.Point{}, fmt.Errorf("%s has no such point", group)
+	}
+	return read[api.Point](c.GetPoint(ctx, text))
+}
+
+func (a *app) pointPinCmd() *cobra.Command {
+	var until string
+	c := &cobra.Command{Use: "pin POINT", Short: "Keep a point out of the ladder's reach", Args: cobra.ExactArgs(1), Example: "  kestrel point pin Ticketing:42 --for 30d",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			p, err := findPoint(cmd.Context(), c, args[0])
+			if err != nil {
+				return err
+			}
+			in := api.PointPatch{Pinned: true}
+			if until != "" {
+				d, err := span.Parse(until)
+				if err != nil {
+					return usage("--for: %v", err)
+				}
+				t := time.Now().Add(d).UTC()
+				in.Until = &t
+			}
+			return done(c.UpdatePoint(cmd.Context(), p.ID, in))
+		}}
+	c.Flags().StringVar(&until, "for", "", "how long (default: until it is unpinned)")
+	return c
+}
+
+func (a *app) pointExportCmd() *cobra.Command {
+	var to string
+	var machines []string
+	var noWait bool
+	c := &cobra.Command{Use: "export POINT --to DIR", Short: "Write a point's disks as raw files on the site's host", Args: cobra.ExactArgs(1),
+		Example: "  kestrel point export Ticketing --to /var/tmp/ticketing\n  kestrel point export Ticketing:42 --to /var/tmp/db -m tick-db",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			p, err := findPoint(cmd.Context(), c, args[0])
+			if err != nil {
+				return err
+			}
+			if to == "" {
+				return usage("give --to DIR")
+			}
+			// A path that was typed here is meant from here.
+			if abs, err := filepath.Abs(to); err == nil {
+				to = abs
+			}
+			in := api.ExportRequest{Directory: to}
+			if len(machines) > 0 {
+				in.Machines = &machines
+			}
+			op, err := read[api.Operation](c.ExportPoint(cmd.Context(), p.ID, in))
+			if err != nil {
+				return err
+			}
+			return a.follow(cmd.Context(), c, op, !noWait)
+		}}
+	c.Flags().StringVar(&to, "to", "", "folder on the site's host")
+	c.Flags().StringArrayVarP(&machines, "machine", "m", nil, "only this machine; repeat for more")
+	c.Flags().BoolVar(&noWait, "no-wait", false, "do not wait for it")
+	return c
+}
+
+// follow shows an operation until it ends, and fails if it does.
+func (a *app) follow(ctx context.Context, c *api.Client, op api.Operation, waitFor bool) error {
+	b := a.newBar()
+	for waitFor && op.State == api.Running {
+		text := op.Kind
+		if op.TotalBytes > 0 {
+			text += fmt.Sprintf(" %d %% of %s, %s/s", 100*op.DoneBytes/op.TotalBytes, size(op.TotalBytes), size(op.BytesPerSecond))
+			if op.FinishAt != nil {
+				text += ", done about " + clockTime(op.FinishAt)
+			}
+		}
+		b.show(text)
+		if err := wait(ctx, 200*time.Millisecond); err != nil {
+			b.end()
+			return err
+		}
+		var err error
+		if op, err = read[api.Operation](c.GetOperation(ctx, op.ID)); err != nil {
+			return err
+		}
+	}
+	b.end()
+	if err := a.emit(op, func(w *tabwriter.Writer) { operationPage(w, op) }); err != nil {
+		return err
+	}
+	if op.State == api.Failed || op.State == api.Stopped {
+		return fmt.Errorf("%s: %s", op.Kind, op.State)
+	}
+	return nil
+}
+
+func operationPage(w *tabwriter.Writer, o api.Operation) {
+	for _, l := range o.Log {
+		_, _ = fmt.Fprintln(w, l)
+	}
+	message := "still running: kestrel operation watch " + o.ID
+	if o.Message != nil {
+		message = *o.Message
+	}
+	_, _ = fmt.Fprintf(w, "%s of %s: %s. %s\n", o.Kind, o.Subject, o.State, message)
+}
+
+func (a *app) operationCmd() *cobra.Command {
+	c := &cobra.Command{Use: "operation", Short: "Long work"}
+	var limit int
+	list := &cobra.Command{Use: "list", Short: "List operations, newest first", Args: cobra.NoArgs, Example: "  kestrel operation list", RunE: func(cmd *cobra.Command, _ []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		os, err := read[[]api.Operation](c.ListOperations(cmd.Context(), &api.ListOperationsParams{Limit: &limit}))
+		if err != nil {
+			return err
+		}
+		return a.emit(os, func(w *tabwriter.Writer) {
+			row(w, "ID", "WHAT", "OF", "STATE", "STARTED", "BY", "DONE")
+			for _, o := range os {
+				share := "—"
+				if o.TotalBytes > 0 {
+					share = fmt.Sprintf("%d %%", 100*o.DoneBytes/o.TotalBytes)
+				}
+				row(w, o.ID, o.Kind, o.Subject, o.State, clockTime(&o.StartedAt), o.StartedBy, share)
+			}
+		})
+	}}
+	list.Flags().IntVarP(&limit, "limit", "n", 20, "how many")
+	c.AddCommand(list,
+		&cobra.Command{Use: "watch ID", Short: "Follow an operation to its end", Example: "  kestrel operation watch 2d9b…", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			op, err := read[api.Operation](c.GetOperation(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			return a.follow(cmd.Context(), c, op, true)
+		}},
+		&cobra.Command{Use: "stop ID", Short: "Stop an operation", Example: "  kestrel operation stop 2d9b…", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			return done(c.CancelOperation(cmd.Context(), args[0]))
+		}})
+	return c
+}

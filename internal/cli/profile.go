@@ -1,0 +1,248 @@
+package cli
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"kestrel/internal/api"
+)
+
+// profile is how to reach a site. The file that holds them is readable for its
+// owner only.
+type profile struct {
+	URL   string `json:"url"`
+	Token string `json:"token"`
+	Site  string `json:"site"`
+	User  string `json:"user"`
+}
+
+type profiles struct {
+	Current  string             `json:"current"`
+	Profiles map[string]profile `json:"profiles"`
+}
+
+func profilePath() (string, error) {
+	if p := os.Getenv("KESTREL_PROFILES"); p != "" {
+		return p, nil
+	}
+	d, err := os.UserConfigDir()
+	return filepath.Join(d, "kestrel", "profiles.json"), err
+}
+
+func loadProfiles() (profiles, error) {
+	ps := profiles{Profiles: map[string]profile{}}
+	path, err := profilePath()
+	if err != nil {
+		return ps, err
+	}
+	b, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return ps, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(b, &ps)
+	}
+	if err != nil {
+		return ps, fmt.Errorf("read profiles %s: %w", path, err)
+	}
+	return ps, nil
+}
+
+func (ps profiles) save() error {
+	path, err := profilePath()
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	b, err := json.MarshalIndent(ps, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(path+".part", append(b, '\n'), 0o600); err != nil {
+		return err
+	}
+	return os.Rename(path+".part", path)
+}
+
+// currentProfile finds where to go: the environment first, then the profile.
+func (a *app) currentProfile() (profile, error) {
+	if u := os.Getenv("KESTREL_URL"); u != "" && a.profile == "" {
+		return profile{URL: u, Token: os.Getenv("KESTREL_TOKEN")}, nil
+	}
+	ps, err := loadProfiles()
+	if err != nil {
+		return profile{}, err
+	}
+	name := a.profile
+	if name == "" {
+		name = ps.Current
+	}
+	p, ok := ps.Profiles[name]
+	if !ok && a.profile != "" {
+		return p, usage("there is no profile %q; kestrel profile list shows them", name)
+	}
+	if !ok {
+		return p, usage("not signed in to any site; use: kestrel login URL")
+	}
+	return p, nil
+}
+
+func (a *app) loginCmd() *cobra.Command {
+	var user, name string
+	var stdin bool
+	c := &cobra.Command{Use: "login URL", Short: "Sign in at a site and keep a token in a profile", Args: cobra.ExactArgs(1),
+		Long: `Sign in at a site and keep a token in a profile.
+
+URL is the site's address, or the one-time link that "kestrel admin link" printed
+there: then you become its first administrator.`,
+		Example: `  kestrel login http://127.0.0.1:7411 --user harbour-master
+  kestrel login 'http://127.0.0.1:7411/welcome#…' --user harbour-master --as norhaven`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			u, err := url.Parse(args[0])
+			if err != nil || u.Host == "" {
+				return usage("%q is not a URL such as http://127.0.0.1:7411", args[0])
+			}
+			welcome := u.Fragment
+			u.Fragment, u.Path = "", ""
+			if user == "" {
+				return usage("give --user NAME")
+			}
+			password, err := a.password(stdin)
+			if err != nil {
+				return err
+			}
+			client, err := newClient(u.String(), "")
+			if err != nil {
+				return err
+			}
+			var me api.Me
+			res, err := client.SignIn(cmd.Context(), api.SignIn{Name: user, Password: password})
+			if welcome != "" {
+				if err == nil {
+					_ = res.Body.Close()
+				}
+				res, err = client.Welcome(cmd.Context(), api.Welcome{Token: welcome, Name: user, Password: password})
+			}
+			if err != nil {
+				return done(res, err)
+			}
+			cookies := res.Cookies()
+			if me, err = read[api.Me](res, nil); err != nil {
+				return err
+			}
+			if len(cookies) == 0 {
+				return errors.New("the service gave no session")
+			}
+			session, err := newClient(u.String(), cookies[0].Value)
+			if err != nil {
+				return err
+			}
+			host, _ := os.Hostname()
+			days := 365
+			secret, err := read[api.TokenSecret](session.CreateToken(cmd.Context(), api.NewToken{Name: "command line on " + host, Days: &days}))
+			if err != nil {
+				return err
+			}
+			if err := done(session.SignOut(cmd.Context())); err != nil {
+				return err
+			}
+			ps, err := loadProfiles()
+			if err != nil {
+				return err
+			}
+			if name == "" {
+				name = strings.ToLower(me.Site)
+			}
+			ps.Profiles[name] = profile{URL: u.String(), Token: secret.Secret, Site: me.Site, User: me.Name}
+			ps.Current = name
+			if err := ps.save(); err != nil {
+				return err
+			}
+			a.say("Signed in at %s as %s; profile %q is now the current one.", me.Site, me.Name, name)
+			return nil
+		}}
+	c.Flags().StringVarP(&user, "user", "u", "", "name to sign in with")
+	c.Flags().StringVar(&name, "as", "", "name of the profile (default: the site's name)")
+	c.Flags().BoolVar(&stdin, "password-stdin", false, "read the password from standard input")
+	return c
+}
+
+func (a *app) password(stdin bool) (string, error) {
+	if f, ok := a.In.(*os.File); ok && !stdin && term.IsTerminal(int(f.Fd())) {
+		_, _ = fmt.Fprint(a.Err, "Password: ")
+		b, err := term.ReadPassword(int(f.Fd()))
+		_, _ = fmt.Fprintln(a.Err)
+		return string(b), err
+	}
+	line, err := bufio.NewReader(a.In).ReadString('\n')
+	if err != nil && !errors.Is(err, io.EOF) {
+		return "", err
+	}
+	return strings.TrimRight(line, "\r\n"), nil
+}
+
+func (a *app) profileCmd() *cobra.Command {
+	c := &cobra.Command{Use: "profile", Short: "Profiles of several sites"}
+	c.AddCommand(&cobra.Command{Use: "list", Short: "List profiles", Example: "  kestrel profile list", Args: cobra.NoArgs, RunE: func(*cobra.Command, []string) error {
+		ps, err := loadProfiles()
+		if err != nil {
+			return err
+		}
+		type line struct {
+			Name    string `json:"name"`
+			Site    string `json:"site"`
+			URL     string `json:"url"`
+			User    string `json:"user"`
+			Current bool   `json:"current"`
+		}
+		out := []line{}
+		for n, p := range ps.Profiles {
+			out = append(out, line{n, p.Site, p.URL, p.User, n == ps.Current})
+		}
+		sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })
+		return a.emit(out, func(w *tabwriter.Writer) {
+			row(w, "", "PROFILE", "SITE", "ADDRESS", "USER")
+			for _, l := range out {
+				row(w, map[bool]string{true: "*"}[l.Current], l.Name, l.Site, l.URL, l.User)
+			}
+		})
+	}}, &cobra.Command{Use: "use NAME", Short: "Make a profile the current one", Example: "  kestrel profile use eastmole", Args: cobra.ExactArgs(1), RunE: func(_ *cobra.Command, args []string) error {
+		ps, err := loadProfiles()
+		if err != nil {
+			return err
+		}
+		if _, ok := ps.Profiles[args[0]]; !ok {
+			return usage("there is no profile %q", args[0])
+		}
+		ps.Current = args[0]
+		return ps.save()
+	}}, &cobra.Command{Use: "remove NAME", Short: "Forget a profile (its token stays valid until it is revoked)", Example: "  kestrel profile remove skarholt", Args: cobra.ExactArgs(1), RunE: func(_ *cobra.Command, args []string) error {
+		ps, err := loadProfiles()
+		if err != nil {
+			return err
+		}
+		if _, ok := ps.Profiles[args[0]]; !ok {
+			return usage("there is no profile %q", args[0])
+		}
+		delete(ps.Profiles, args[0])
+		if ps.Current == args[0] {
+			ps.Current = ""
+		}
+		return ps.save()
+	}})
+	return c
+}

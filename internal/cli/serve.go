@@ -1,0 +1,223 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"runtime/debug"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/sync/errgroup"
+
+	"kestrel/console"
+	"kestrel/internal/clock"
+	"kestrel/internal/httpapi"
+	"kestrel/internal/lab"
+	"kestrel/internal/nbd"
+	"kestrel/internal/records"
+	"kestrel/internal/service"
+)
+
+func logger(a *app, level string) (*slog.Logger, error) {
+	var l slog.Level
+	if err := l.UnmarshalText([]byte(level)); err != nil {
+		return nil, usage("--log is debug, info, warn or error, not %q", level)
+	}
+	return slog.New(slog.NewJSONHandler(a.Err, &slog.HandlerOptions{Level: l})), nil
+}
+
+func (a *app) serveCmd() *cobra.Command {
+	var cfg service.Config
+	var listen, cert, key, level string
+	c := &cobra.Command{Use: "serve", Short: "Run a site", Args: cobra.NoArgs,
+		Long: `Run a site: its console and API, its link to other sites, its point store.
+
+The console and API may be plain HTTP on loopback only; elsewhere give a
+certificate. The database URL may also come from KESTREL_DATABASE_URL, which
+keeps its password off the process list.`,
+		Example: `  kestrel serve --site Norhaven --state /var/lib/kestrel --database postgres://kestrel@127.0.0.1/kestrel \
+      --link-listen 0.0.0.0:7443 --link-address norhaven.skerry.example:7443`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			host, _, err := net.SplitHostPort(listen)
+			if err != nil {
+				return usage("--listen is HOST:PORT, not %q", listen)
+			}
+			secure := cert != "" && key != ""
+			if ip := net.ParseIP(host); !secure && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+				return usage("--listen %s is not on loopback, and plain HTTP is served nowhere else; give --tls-cert and --tls-key, or listen on 127.0.0.1", listen)
+			}
+			if cfg.DatabaseURL == "" {
+				cfg.DatabaseURL = os.Getenv("KESTREL_DATABASE_URL")
+			}
+			if cfg.Name == "" || cfg.StateDir == "" || cfg.DatabaseURL == "" {
+				return usage("give --site, --state and --database")
+			}
+			if cfg.Log, err = logger(a, level); err != nil {
+				return err
+			}
+			cfg.Log = cfg.Log.With("site", cfg.Name)
+			cfg.Clock = clock.Wall{}
+			// Seeding churns through buffers; without a soft limit the heap
+			// doubles before it is collected.
+			debug.SetMemoryLimit(200 << 20)
+			files, err := console.Files()
+			if err != nil {
+				return err
+			}
+			l, err := net.Listen("tcp", listen)
+			if err != nil {
+				return fmt.Errorf("listen for console and API: %w", err)
+			}
+			defer func() { _ = l.Close() }()
+			svc, err := service.New(cmd.Context(), cfg)
+			if err != nil {
+				return err
+			}
+			cfg.Log.Info("site is up", "console", "http://"+l.Addr().String(), "link", cfg.LinkListen, "nbd", cfg.NBDListen)
+			g, ctx := errgroup.WithContext(cmd.Context())
+			g.Go(func() error { return svc.Run(ctx) })
+			g.Go(func() error {
+				return httpapi.Serve(ctx, l, httpapi.New(svc, files, secure, cfg.Log), cert, key)
+			})
+			err = g.Wait()
+			err = errors.Join(err, svc.Close())
+			cfg.Log.Info("site has stopped")
+			return err
+		}}
+	f := c.Flags()
+	f.StringVar(&cfg.Name, "site", "", "name of this site")
+	f.StringVar(&cfg.StateDir, "state", "", "folder for keys and the point store")
+	f.StringVar(&cfg.DatabaseURL, "database", "", "URL of the PostgreSQL database")
+	f.StringVar(&listen, "listen", "127.0.0.1:7410", "address of console and API")
+	f.StringVar(&cert, "tls-cert", "", "certificate for console and API")
+	f.StringVar(&key, "tls-key", "", "its key")
+	f.StringVar(&cfg.LinkListen, "link-listen", "127.0.0.1:7443", "address for other sites")
+	f.StringVar(&cfg.LinkAddress, "link-address", "", "HOST:PORT under which other sites reach --link-listen")
+	f.StringVar(&cfg.NBDListen, "nbd-listen", "127.0.0.1:10809", "loopback address on which points are served over NBD")
+	f.StringVar(&level, "log", "info", "log level")
+	return c
+}
+
+func (a *app) adminCmd() *cobra.Command {
+	c := &cobra.Command{Use: "admin", Short: "Things that are done on a site's host"}
+	var db, consoleURL string
+	link := &cobra.Command{Use: "link", Short: "Print a one-time link with which an administrator is made", Args: cobra.NoArgs,
+		Example: "  kestrel admin link --database postgres://kestrel@127.0.0.1/kestrel --console http://127.0.0.1:7410",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if db == "" {
+				db = os.Getenv("KESTREL_DATABASE_URL")
+			}
+			if db == "" {
+				return usage("give --database")
+			}
+			d, err := records.Open(cmd.Context(), db)
+			if err != nil {
+				return err
+			}
+			defer func() { _ = d.Close() }()
+			l, err := service.WelcomeLink(cmd.Context(), d, time.Now(), consoleURL)
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintln(a.Out, l)
+			return err
+		}}
+	link.Flags().StringVar(&db, "database", "", "URL of the site's database")
+	link.Flags().StringVar(&consoleURL, "console", "http://127.0.0.1:7410", "address of the site's console")
+	c.AddCommand(link)
+	return c
+}
+
+func (a *app) labCmd() *cobra.Command {
+	c := &cobra.Command{Use: "lab", Short: "The small simulated hypervisor manager that stands in for a real one"}
+	var dir, scenario, listen, nbdListen, user string
+	run := &cobra.Command{Use: "run", Short: "Run a lab", Args: cobra.NoArgs,
+		Long:    "Run a lab. Its password is read from the environment variable KESTREL_LAB_PASSWORD.",
+		Example: "  KESTREL_LAB_PASSWORD=… kestrel lab run --dir /var/tmp/lab --scenario norhaven",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			password := os.Getenv("KESTREL_LAB_PASSWORD")
+			if password == "" || dir == "" {
+				return usage("give --dir, and a password in KESTREL_LAB_PASSWORD")
+			}
+			for _, l := range []string{listen, nbdListen} {
+				if host, _, err := net.SplitHostPort(l); err != nil || net.ParseIP(host) == nil || !net.ParseIP(host).IsLoopback() {
+					return usage("a lab listens on loopback only, not on %q", l)
+				}
+			}
+			sc, err := lab.LoadScenario(scenario)
+			if err != nil {
+				return usage("%v", err)
+			}
+			nl, err := net.Listen("tcp", nbdListen)
+			if err != nil {
+				return err
+			}
+			hl, err := net.Listen("tcp", listen)
+			if err != nil {
+				return err
+			}
+			if err := os.MkdirAll(dir, 0o700); err != nil {
+				return err
+			}
+			l, err := lab.Open(dir, sc, clock.Wall{}, nl.Addr().String())
+			if err != nil {
+				return err
+			}
+			g, ctx := errgroup.WithContext(cmd.Context())
+			g.Go(func() error { return l.Run(ctx) })
+			g.Go(func() error { return nbd.Serve(ctx, nl, l) })
+			g.Go(func() error { return httpapi.Serve(ctx, hl, l.Handler(user, password), "", "") })
+			return errors.Join(g.Wait(), l.Close())
+		}}
+	run.Flags().StringVar(&dir, "dir", "", "folder for the lab's disks")
+	run.Flags().StringVar(&scenario, "scenario", "norhaven", "norhaven, eastmole, skarholt, or a file")
+	run.Flags().StringVar(&listen, "listen", "127.0.0.1:7412", "address of its HTTP interface")
+	run.Flags().StringVar(&nbdListen, "nbd-listen", "127.0.0.1:7413", "address of its NBD server")
+	run.Flags().StringVar(&user, "user", "lab", "user to sign in with")
+	c.AddCommand(run, a.labCheckCmd())
+	return c
+}
+
+func (a *app) labCheckCmd() *cobra.Command {
+	var labURL, user, checkpoint string
+	c := &cobra.Command{Use: "check DIR", Short: "Check exported disks: against the lab's own record of that instant, and their guests' records", Args: cobra.ExactArgs(1),
+		Long: `Check the raw files that "kestrel point export" wrote.
+
+Each machine's disks carry a transactional record of the simulated guest; this
+reads it and says up to which transaction the disks are good, and whether
+machines that depend on each other agree. With --lab and --checkpoint (which
+"kestrel point show" names) it also compares every disk with what the lab
+itself held at that instant; the lab's password is read from the environment
+variable KESTREL_LAB_PASSWORD.`,
+		Example: "  kestrel lab check /var/tmp/export --lab http://127.0.0.1:7412 --checkpoint kt-…",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.labCheck(cmd.Context(), args[0], labURL, user, checkpoint)
+		}}
+	c.Flags().StringVar(&labURL, "lab", "", "address of the lab")
+	c.Flags().StringVar(&user, "user", "lab", "user to sign in with")
+	c.Flags().StringVar(&checkpoint, "checkpoint", "", "the point's checkpoint")
+	return c
+}
+
+func (a *app) labCheck(ctx context.Context, dir, labURL, user, checkpoint string) error {
+	files, err := filepath.Glob(filepath.Join(dir, "*.raw"))
+	if err != nil || len(files) == 0 {
+		return fmt.Errorf("no raw files in %s", dir)
+	}
+	rep, err := lab.CheckExport(ctx, files, lab.Source{URL: labURL, User: user, Password: os.Getenv("KESTREL_LAB_PASSWORD"), Checkpoint: checkpoint})
+	if err != nil {
+		return err
+	}
+	if err := a.emit(rep, rep.Table); err != nil {
+		return err
+	}
+	if !rep.OK {
+		return errors.New("the disks are not what they should be")
+	}
+	return nil
+}

@@ -1,0 +1,498 @@
+package cli
+
+import (
+	"fmt"
+	"net/url"
+	"os"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"kestrel/internal/api"
+	"kestrel/internal/points"
+)
+
+// strOr gives nil for an empty flag.
+func strOr(s string) *string {
+	if s == "" {
+		return nil
+	}
+	return &s
+}
+
+func testTable(w *tabwriter.Writer, t api.ConnectionTest) {
+	row(w, "", "STEP", "FOUND")
+	for _, s := range t.Steps {
+		m, note := "✓", s.Note
+		switch {
+		case !s.Tried:
+			m, note = "·", "not tried"
+		case !s.Ok:
+			m, note = "✕", s.Note+" "+s.Mend
+		}
+		row(w, m, s.Name, note)
+	}
+}
+
+// showTest prints a connection test and fails if a step did.
+func (a *app) showTest(t api.ConnectionTest) error {
+	if err := a.emit(t, func(w *tabwriter.Writer) { testTable(w, t) }); err != nil {
+		return err
+	}
+	for _, s := range t.Steps {
+		if !s.Ok {
+			return fmt.Errorf("the step %q fails", s.Name)
+		}
+	}
+	return nil
+}
+
+func (a *app) platformCmd() *cobra.Command {
+	c := &cobra.Command{Use: "platform", Short: "Platforms: where machines run"}
+	var in api.NewPlatform
+	var test bool
+	add := &cobra.Command{Use: "add NAME ADDRESS", Short: "Test a connection and add it", Args: cobra.ExactArgs(2),
+		Long:    "Test a connection and add it. The password is asked for, or read from standard input.",
+		Example: "  kestrel platform add harbour http://127.0.0.1:7413 --user lab\n  kestrel platform add harbour http://127.0.0.1:7413 --user lab --test-only",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			in.Name, in.Address = args[0], args[1]
+			if in.Password, err = a.password(false); err != nil {
+				return err
+			}
+			if test {
+				t, err := read[api.ConnectionTest](c.TestPlatform(cmd.Context(), in))
+				if err != nil {
+					return err
+				}
+				return a.showTest(t)
+			}
+			p, err := read[api.Platform](c.CreatePlatform(cmd.Context(), in))
+			if err != nil {
+				return err
+			}
+			return a.emit(p, func(w *tabwriter.Writer) { platformTable(w, []api.Platform{p}) })
+		}}
+	add.Flags().StringVar(&in.Kind, "kind", "lab", "kind of platform")
+	add.Flags().StringVarP(&in.User, "user", "u", "", "user to sign in with at the platform")
+	add.Flags().BoolVar(&test, "test-only", false, "test the connection and add nothing")
+	c.AddCommand(add,
+		&cobra.Command{Use: "list", Short: "List platforms", Example: "  kestrel platform list", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			ps, err := read[[]api.Platform](c.ListPlatforms(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.emit(ps, func(w *tabwriter.Writer) { platformTable(w, ps) })
+		}},
+		&cobra.Command{Use: "show NAME", Short: "Hosts, pools, datastores and networks of a platform", Example: "  kestrel platform show harbour", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			inv, err := read[api.Inventory](c.GetInventory(cmd.Context(), url.PathEscape(args[0])))
+			if err != nil {
+				return err
+			}
+			return a.emit(inv, func(w *tabwriter.Writer) {
+				row(w, "KIND", "NAME", "SIZE", "FREE", "NOTE")
+				for _, g := range []struct {
+					kind string
+					rs   []api.Resource
+				}{{"host", inv.Hosts}, {"pool", inv.Pools}, {"datastore", inv.Datastores}} {
+					for _, r := range g.rs {
+						row(w, g.kind, r.Name, size(r.TotalBytes), size(r.FreeBytes), "")
+					}
+				}
+				for _, n := range inv.Networks {
+					note := ""
+					if n.Note != nil {
+						note = *n.Note
+					}
+					row(w, "network", n.Name, "", "", note)
+				}
+			})
+		}},
+		&cobra.Command{Use: "test NAME", Short: "Test a platform's connection step by step", Example: "  kestrel platform test harbour", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			t, err := read[api.ConnectionTest](c.RetestPlatform(cmd.Context(), url.PathEscape(args[0])))
+			if err != nil {
+				return err
+			}
+			return a.showTest(t)
+		}},
+		&cobra.Command{Use: "remove NAME", Short: "Remove a platform that no group uses", Example: "  kestrel platform remove harbour", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			return done(c.DeletePlatform(cmd.Context(), url.PathEscape(args[0])))
+		}})
+	return c
+}
+
+func platformTable(w *tabwriter.Writer, ps []api.Platform) {
+	row(w, "PLATFORM", "KIND", "ADDRESS", "STATE", "MACHINES", "NOTE")
+	for _, p := range ps {
+		state, note := "● answers", ""
+		if !p.Reachable {
+			state = "✕ does not answer"
+		}
+		if p.Error != nil {
+			note = *p.Error
+		} else if p.Warning != nil {
+			note = *p.Warning
+		}
+		row(w, p.Name, p.Kind, p.Address, state, p.Machines, note)
+	}
+}
+
+func (a *app) machineCmd() *cobra.Command {
+	c := &cobra.Command{Use: "machine", Short: "Machines of this site's platforms"}
+	var p api.ListMachinesParams
+	var q, plat, folder, tag, power, protection string
+	list := &cobra.Command{Use: "list", Short: "List machines, with filter and search", Args: cobra.NoArgs,
+		Example: "  kestrel machine list --search db --folder /harbour\n  kestrel machine list --protection cannot",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			p.Q, p.Platform, p.Folder, p.Tag, p.Power, p.Protection = strOr(q), strOr(plat), strOr(folder), strOr(tag), strOr(power), strOr(protection)
+			ms, err := read[[]api.Machine](c.ListMachines(cmd.Context(), &p))
+			if err != nil {
+				return err
+			}
+			return a.emit(ms, func(w *tabwriter.Writer) {
+				row(w, "MACHINE", "FOLDER", "POWER", "CPUS", "MEMORY", "DISKS", "USED", "ADDRESS", "PROTECTION")
+				for _, m := range ms {
+					var used int64
+					for _, d := range m.Disks {
+						used += d.UsedBytes
+					}
+					var addr []string
+					for _, n := range m.Nics {
+						addr = append(addr, n.Address)
+					}
+					protection := "none"
+					if m.GroupName != nil {
+						protection = *m.GroupName
+					} else if m.Barrier != nil {
+						protection = "cannot: " + *m.Barrier + " " + *m.Mend
+					}
+					row(w, m.Name, m.Folder, m.Power, m.Cpus, size(m.MemoryBytes), len(m.Disks), size(used), strings.Join(addr, " "), protection)
+				}
+			})
+		}}
+	f := list.Flags()
+	f.StringVarP(&q, "search", "s", "", "words in name, folder, tags, host or address")
+	f.StringVar(&plat, "platform", "", "of this platform")
+	f.StringVar(&folder, "folder", "", "in this folder or below")
+	f.StringVar(&tag, "tag", "", "with this tag")
+	f.StringVar(&power, "power", "", "on, off or suspended")
+	f.StringVar(&protection, "protection", "", "none, protected or cannot")
+	c.AddCommand(list)
+	return c
+}
+
+func (a *app) linkCmd() *cobra.Command {
+	c := &cobra.Command{Use: "link", Short: "Links to other sites"}
+	var forSite string
+	var minutes int
+	invite := &cobra.Command{Use: "invite", Short: "Make an invitation: one string, one use", Args: cobra.NoArgs,
+		Example: "  kestrel link invite --for Eastmole\n  kestrel -p norhaven link invite -o json | jq -r .text | kestrel -p eastmole link accept -",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			v, err := read[api.InvitationSecret](c.CreateInvitation(cmd.Context(), api.NewInvitation{ForSite: strOr(forSite), Minutes: &minutes}))
+			if err != nil {
+				return err
+			}
+			if a.output == "json" {
+				return a.emit(v, nil)
+			}
+			_, err = fmt.Fprintln(a.Out, v.Text)
+			_, _ = fmt.Fprintf(a.Err, "Good once, until %s. At the other site: kestrel link accept STRING\n", v.Invitation.ExpiresAt.Local().Format("2006-01-02 15:04 MST"))
+			if v.Warning != nil {
+				_, _ = fmt.Fprintln(a.Err, "Note:", *v.Warning)
+			}
+			return err
+		}}
+	invite.Flags().StringVar(&forSite, "for", "", "name of the only site that may use it")
+	invite.Flags().IntVar(&minutes, "minutes", 60, "how long it is good")
+	c.AddCommand(invite,
+		&cobra.Command{Use: "accept STRING", Short: "Pair with the site that made an invitation (- reads it from standard input)", Args: cobra.ExactArgs(1), Example: "  kestrel link accept tide1.…",
+			RunE: func(cmd *cobra.Command, args []string) error {
+				c, err := a.client()
+				if err != nil {
+					return err
+				}
+				text := args[0]
+				if text == "-" {
+					if text, err = a.password(true); err != nil {
+						return err
+					}
+				}
+				l, err := read[api.Link](c.AcceptInvitation(cmd.Context(), api.AcceptInvitation{Invitation: text}))
+				if err != nil {
+					return err
+				}
+				return a.emit(l, func(w *tabwriter.Writer) { linkTable(w, []api.Link{l}) })
+			}},
+		&cobra.Command{Use: "list", Short: "List links, with what is missing before groups can cross them", Example: "  kestrel link list", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			ls, err := read[[]api.Link](c.ListLinks(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.emit(ls, func(w *tabwriter.Writer) { linkTable(w, ls) })
+		}},
+		&cobra.Command{Use: "test SITE", Short: "Test a link step by step", Example: "  kestrel link test Eastmole", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			t, err := read[api.ConnectionTest](c.TestLink(cmd.Context(), url.PathEscape(args[0])))
+			if err != nil {
+				return err
+			}
+			return a.showTest(t)
+		}},
+		&cobra.Command{Use: "remove SITE", Short: "Unpair from a site; no group may use the link", Example: "  kestrel link remove Skarholt", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			return done(c.DeleteLink(cmd.Context(), url.PathEscape(args[0])))
+		}},
+		&cobra.Command{Use: "invitations", Short: "List open invitations", Example: "  kestrel link invitations", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			vs, err := read[[]api.Invitation](c.ListInvitations(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.emit(vs, func(w *tabwriter.Writer) {
+				row(w, "ID", "FOR", "EXPIRES", "MADE BY")
+				for _, v := range vs {
+					site := "any site"
+					if v.ForSite != nil {
+						site = *v.ForSite
+					}
+					row(w, v.ID, site, clockTime(&v.ExpiresAt), v.CreatedBy)
+				}
+			})
+		}},
+		&cobra.Command{Use: "withdraw ID", Short: "Withdraw an invitation", Example: "  kestrel link withdraw 0b6c…", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			return done(c.DeleteInvitation(cmd.Context(), args[0]))
+		}})
+	return c
+}
+
+func linkTable(w *tabwriter.Writer, ls []api.Link) {
+	row(w, "", "SITE", "ADDRESS", "STATE", "ROUND TRIP", "CLOCK", "OUT", "IN")
+	for _, l := range ls {
+		state, m, rtt, clock := "up", "●", "—", "—"
+		if !l.Up {
+			state, m = "down", "✕"
+		}
+		if l.RttMillis != nil {
+			rtt = fmt.Sprintf("%.1f ms", *l.RttMillis)
+		}
+		if l.ClockAheadMillis != nil {
+			clock = fmt.Sprintf("%+.1f ms", *l.ClockAheadMillis)
+		}
+		row(w, m, l.Peer, l.Address, state, rtt, clock, fmt.Sprintf("%d groups", l.OutGroups), fmt.Sprintf("%d groups", l.InGroups))
+	}
+	for _, l := range ls {
+		for _, c := range l.Checks {
+			if !c.Ok {
+				_, _ = fmt.Fprintf(w, "\n%s: %s: %s. %s\n", l.Peer, c.Name, c.Note, *c.Mend)
+			}
+		}
+	}
+}
+
+func (a *app) tokenCmd() *cobra.Command {
+	c := &cobra.Command{Use: "token", Short: "API tokens"}
+	var days int
+	create := &cobra.Command{Use: "create NAME", Short: "Make a token; its secret is printed once", Args: cobra.ExactArgs(1), Example: "  kestrel token create monitoring --days 90",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			in := api.NewToken{Name: args[0]}
+			if days > 0 {
+				in.Days = &days
+			}
+			t, err := read[api.TokenSecret](c.CreateToken(cmd.Context(), in))
+			if err != nil {
+				return err
+			}
+			return a.emit(t, func(w *tabwriter.Writer) { row(w, t.Secret) })
+		}}
+	create.Flags().IntVar(&days, "days", 0, "days until it ends (default: never)")
+	c.AddCommand(create,
+		&cobra.Command{Use: "list", Short: "List tokens", Example: "  kestrel token list", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			ts, err := read[[]api.Token](c.ListTokens(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.emit(ts, func(w *tabwriter.Writer) {
+				row(w, "ID", "NAME", "MADE", "ENDS", "LAST USED")
+				for _, t := range ts {
+					row(w, t.ID, t.Name, clockTime(&t.CreatedAt), clockTime(t.ExpiresAt), clockTime(t.LastUsedAt))
+				}
+			})
+		}},
+		&cobra.Command{Use: "revoke ID", Short: "Revoke a token", Example: "  kestrel token revoke 4f1a…", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			return done(c.DeleteToken(cmd.Context(), args[0]))
+		}})
+	return c
+}
+
+func (a *app) storeCmd() *cobra.Command {
+	c := &cobra.Command{Use: "store", Short: "The point store"}
+	c.AddCommand(
+		&cobra.Command{Use: "show", Short: "What the site's store holds", Example: "  kestrel store show", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			s, err := read[api.Store](c.GetStore(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.emit(s, func(w *tabwriter.Writer) {
+				row(w, "Folder", s.Directory)
+				row(w, "Points", s.Points)
+				row(w, "Packs", fmt.Sprintf("%d, %s", s.Packs, size(s.PackBytes)))
+				row(w, "Records", s.Records)
+				row(w, "Arriving", fmt.Sprintf("%d cycles", s.Intakes))
+				row(w, "Found bad", s.DamagedRecords)
+				row(w, "Free", size(s.FreeBytes))
+			})
+		}},
+		&cobra.Command{Use: "check [DIR]", Short: "Read and verify every block of every point", Args: cobra.MaximumNArgs(1),
+			Long: `Read and verify everything: each record against its checksum and its name, each
+point's trees down to the last block. With a folder it works on that store
+directly, also while a service is using it; without, it asks the site to.
+Faults are listed with the points that lose by them, and the exit code is 1.`,
+			Example: "  kestrel store check\n  kestrel store check /var/lib/kestrel/store",
+			RunE: func(cmd *cobra.Command, args []string) error {
+				if len(args) == 0 {
+					c, err := a.client()
+					if err != nil {
+						return err
+					}
+					op, err := read[api.Operation](c.CheckStore(cmd.Context()))
+					if err != nil {
+						return err
+					}
+					return a.follow(cmd.Context(), c, op, true)
+				}
+				s, err := points.OpenForReading(args[0])
+				if err != nil {
+					return err
+				}
+				began := time.Now()
+				rep, err := s.Check(cmd.Context(), nil)
+				if err != nil {
+					return err
+				}
+				if rep.Faults == nil {
+					rep.Faults = []points.Fault{}
+				}
+				err = a.emit(rep, func(w *tabwriter.Writer) {
+					for _, f := range rep.Faults {
+						_, _ = fmt.Fprintf(w, "✕ %s: %s\n", f.Where, f.What)
+						if len(f.Points) > 0 {
+							_, _ = fmt.Fprintf(w, "  points that lose by it: %s\n", strings.Join(f.Points, " "))
+						}
+					}
+					_, _ = fmt.Fprintf(w, "%d records in %d packs (%s), %d disks of %d points, in %s: %d faults\n", rep.Records, rep.Packs, size(rep.Bytes), rep.Disks, rep.Points, time.Since(began).Round(time.Millisecond), len(rep.Faults))
+				})
+				if err == nil && len(rep.Faults) > 0 {
+					return fmt.Errorf("%d faults", len(rep.Faults))
+				}
+				return err
+			}},
+		&cobra.Command{Use: "sweep", Short: "Give back the room of dropped points now", Example: "  kestrel store sweep", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			op, err := read[api.Operation](c.SweepStore(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.follow(cmd.Context(), c, op, true)
+		}})
+	return c
+}
+
+func (a *app) activityCmd() *cobra.Command {
+	var limit int
+	var q string
+	c := &cobra.Command{Use: "activity", Short: "Who did what, and what happened", Args: cobra.NoArgs, Example: "  kestrel activity --search ticketing",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			xs, err := read[[]api.Activity](c.ListActivity(cmd.Context(), &api.ListActivityParams{Limit: &limit, Q: strOr(q)}))
+			if err != nil {
+				return err
+			}
+			return a.emit(xs, func(w *tabwriter.Writer) {
+				row(w, "WHEN", "WHO", "WHAT")
+				for _, x := range xs {
+					row(w, clockTime(&x.At), x.Who, x.Text)
+				}
+			})
+		}}
+	c.Flags().IntVarP(&limit, "limit", "n", 50, "how many lines")
+	c.Flags().StringVarP(&q, "search", "s", "", "words to look for")
+	return c
+}
+
+// isTerminal tells whether progress may be drawn over itself.
+func isTerminal(w any) bool {
+	f, ok := w.(*os.File)
+	if !ok {
+		return false
+	}
+	st, err := f.Stat()
+	return err == nil && st.Mode()&os.ModeCharDevice != 0
+}

@@ -1,0 +1,65 @@
+package httpapi
+
+import (
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+
+	"kestrel/internal/service"
+)
+
+// metrics shows what an administrator's own monitoring wants to know.
+func metrics(svc *service.Service) *prometheus.Registry {
+	r := prometheus.NewRegistry()
+	r.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), &collector{svc: svc,
+		exposure: prometheus.NewDesc("kestrel_group_exposure_seconds", "Time that would be lost if the home site went dark now.", []string{"group", "direction"}, nil),
+		target:   prometheus.NewDesc("kestrel_group_rpo_target_seconds", "RPO target.", []string{"group", "direction"}, nil),
+		backlog:  prometheus.NewDesc("kestrel_group_backlog_bytes", "Changed bytes not yet sealed at the recovery site.", []string{"group", "direction"}, nil),
+		points:   prometheus.NewDesc("kestrel_group_points", "Recovery points.", []string{"group", "direction"}, nil),
+		healthy:  prometheus.NewDesc("kestrel_group_health", "1 for the group's present health.", []string{"group", "direction", "health"}, nil),
+		up:       prometheus.NewDesc("kestrel_link_up", "Whether the link to a site is up.", []string{"peer"}, nil),
+		store:    prometheus.NewDesc("kestrel_store_bytes", "Bytes of the point store's packs.", nil, nil),
+		free:     prometheus.NewDesc("kestrel_store_free_bytes", "Room left for the point store.", nil, nil),
+	})
+	return r
+}
+
+type collector struct {
+	svc                                                         *service.Service
+	exposure, target, backlog, points, healthy, up, store, free *prometheus.Desc
+}
+
+func (c *collector) Describe(ch chan<- *prometheus.Desc) { prometheus.DescribeByCollect(c, ch) }
+
+func (c *collector) Collect(ch chan<- prometheus.Metric) {
+	gauge := func(d *prometheus.Desc, v float64, labels ...string) {
+		ch <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
+	}
+	// Names are unique only among the groups of one home site.
+	seen := map[string]bool{}
+	for _, g := range c.svc.Groups() {
+		name, dir := g.Name, string(g.Direction)
+		if seen[name+dir] {
+			name += " (" + g.Home + ", " + g.ID + ")"
+		}
+		seen[name+dir] = true
+		if g.ExposureSeconds != nil {
+			gauge(c.exposure, float64(*g.ExposureSeconds), name, dir)
+		}
+		if g.BacklogBytes != nil {
+			gauge(c.backlog, float64(*g.BacklogBytes), name, dir)
+		}
+		gauge(c.target, float64(g.Promise.RpoTargetSeconds), name, dir)
+		gauge(c.points, float64(g.Points), name, dir)
+		gauge(c.healthy, 1, name, dir, g.Health)
+	}
+	for _, l := range c.svc.Links() {
+		up := 0.0
+		if l.Up {
+			up = 1
+		}
+		gauge(c.up, up, l.Peer)
+	}
+	st := c.svc.Store()
+	gauge(c.store, float64(st.PackBytes))
+	gauge(c.free, float64(st.FreeBytes))
+}

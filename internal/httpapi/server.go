@@ -1,0 +1,258 @@
+// Package httpapi serves the contract, the console and the service's own
+// health over HTTP.
+package httpapi
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	contract "kestrel/api"
+	"kestrel/internal/api"
+	"kestrel/internal/problem"
+	"kestrel/internal/service"
+)
+
+const (
+	cookieName = "kestrel_session"
+	maxBody    = 1 << 20
+)
+
+type personKey struct{}
+
+// who gives the name of the person behind a request.
+func who(ctx context.Context) string {
+	name, _ := ctx.Value(personKey{}).(string)
+	return name
+}
+
+// New makes the handler of a site. Console holds the built console. Secure
+// marks cookies for HTTPS only.
+func New(svc *service.Service, console fs.FS, secure bool, log *slog.Logger) http.Handler {
+	e := echo.New()
+	e.Logger = log
+	e.Binder = strictBinder{}
+	e.HTTPErrorHandler = func(c *echo.Context, err error) { writeProblem(c, err, log) }
+	h := &handlers{svc: svc, secure: secure}
+	e.Use(h.guard)
+	api.RegisterHandlersWithBaseURL(e, api.NewStrictHandler(h, nil), "/api/v1")
+	e.GET("/api/openapi.yaml", func(c *echo.Context) error {
+		return c.Blob(http.StatusOK, "application/yaml", contract.OpenAPI)
+	})
+	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
+	e.GET("/readyz", func(c *echo.Context) error {
+		if err := svc.Ready(c.Request().Context()); err != nil {
+			return c.String(http.StatusServiceUnavailable, err.Error()+"\n")
+		}
+		return c.String(http.StatusOK, "ready\n")
+	})
+	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(metrics(svc), promhttp.HandlerOpts{})))
+	e.GET("/*", echo.WrapHandler(consoleHandler(console)))
+	return headers(e)
+}
+
+// Serve answers on l until ctx ends, and then lets requests finish.
+func Serve(ctx context.Context, l net.Listener, h http.Handler, certFile, keyFile string) error {
+	srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return ctx }}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		<-ctx.Done()
+		grace, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		defer cancel()
+		if srv.Shutdown(grace) != nil {
+			_ = srv.Close()
+		}
+	}()
+	var err error
+	if certFile != "" {
+		err = srv.ServeTLS(l, certFile, keyFile)
+	} else {
+		err = srv.Serve(l)
+	}
+	if ctx.Err() == nil {
+		return fmt.Errorf("console listener: %w", err)
+	}
+	<-done
+	return nil
+}
+
+// headers keeps browsers from doing what the console never needs.
+func headers(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		next.ServeHTTP(w, r)
+	})
+}
+
+// open lists what needs no sign-in.
+func open(r *http.Request) bool {
+	p := r.URL.Path
+	if !strings.HasPrefix(p, "/api/v1/") {
+		return p != "/metrics"
+	}
+	return r.Method == http.MethodPost && (p == "/api/v1/session" || p == "/api/v1/welcome")
+}
+
+// guard lets nobody past without a session or a token, and no page of another
+// origin act with a session.
+func (h *handlers) guard(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r := c.Request()
+		r.Body = http.MaxBytesReader(c.Response(), r.Body, maxBody)
+		if r.Method != http.MethodGet && r.Method != http.MethodHead && !sameOrigin(r) {
+			return &problem.Problem{Status: http.StatusForbidden, Title: "Not from here", Detail: "The request comes from a page of another origin."}
+		}
+		if open(r) {
+			return next(c)
+		}
+		secret, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+		if !ok {
+			if cookie, err := c.Cookie(cookieName); err == nil {
+				secret = cookie.Value
+			}
+		}
+		name, err := h.svc.WhoIs(r.Context(), secret)
+		if err != nil {
+			return err
+		}
+		ctx := context.WithValue(context.WithValue(r.Context(), personKey{}, name), secretKey{}, secret)
+		c.SetRequest(r.WithContext(ctx))
+		return next(c)
+	}
+}
+
+func sameOrigin(r *http.Request) bool {
+	o := r.Header.Get("Origin")
+	if o == "" {
+		return true // not a browser, or a plain navigation, which changes nothing
+	}
+	u, err := url.Parse(o)
+	return err == nil && u.Host == r.Host
+}
+
+func writeProblem(c *echo.Context, err error, log *slog.Logger) {
+	p, ok := problem.Of(err)
+	var coded interface{ StatusCode() int }
+	var large *http.MaxBytesError
+	switch {
+	case ok:
+	case errors.As(err, &large):
+		p = &problem.Problem{Status: http.StatusRequestEntityTooLarge, Title: "Too large", Detail: fmt.Sprintf("A request has at most %d bytes.", maxBody)}
+	case errors.As(err, &coded):
+		p = &problem.Problem{Status: coded.StatusCode(), Title: http.StatusText(coded.StatusCode())}
+		if p.Status == http.StatusBadRequest {
+			p.Detail = strings.TrimPrefix(err.Error(), "code=400, message=")
+		}
+		if p.Status == http.StatusNotFound {
+			p.Detail = "There is nothing at " + c.Request().URL.Path + "."
+		}
+	case errors.Is(err, context.Canceled):
+		return
+	default:
+		log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "err", err)
+		p = &problem.Problem{Status: http.StatusInternalServerError, Title: "Something failed here; the site's log has the details"}
+	}
+	v := api.Problem{Type: "about:blank", Title: p.Title, Status: p.Status}
+	if p.Detail != "" {
+		v.Detail = &p.Detail
+	}
+	if len(p.Errors) > 0 {
+		fs := []api.FieldError{}
+		for _, f := range p.Errors {
+			fs = append(fs, api.FieldError{Field: f.Field, Message: f.Message})
+		}
+		v.Errors = &fs
+	}
+	w := c.Response()
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(p.Status)
+	_ = json.NewEncoder(w).Encode(v)
+}
+
+// strictBinder reads JSON bodies and takes no field that the contract does not
+// name: a misspelt one must not be passed over in silence.
+type strictBinder struct{}
+
+func (strictBinder) Bind(c *echo.Context, v any) error {
+	d := json.NewDecoder(c.Request().Body)
+	d.DisallowUnknownFields()
+	err := d.Decode(v)
+	if err == nil {
+		if _, more := d.Token(); !errors.Is(more, io.EOF) {
+			err = errors.New("more follows after the JSON value")
+		}
+	}
+	if err == nil {
+		return nil
+	}
+	var large *http.MaxBytesError
+	var typ *json.UnmarshalTypeError
+	var syn *json.SyntaxError
+	switch {
+	case errors.As(err, &large):
+		return err
+	case errors.As(err, &typ):
+		return problem.Invalid(typ.Field, "A %s does not fit here; %s is needed.", typ.Value, kindName(typ.Type.Kind().String()))
+	case errors.As(err, &syn):
+		return &problem.Problem{Status: http.StatusBadRequest, Title: "Not JSON", Detail: fmt.Sprintf("%v at byte %d.", err, syn.Offset)}
+	case strings.HasPrefix(err.Error(), "json: unknown field "):
+		name := strings.Trim(strings.TrimPrefix(err.Error(), "json: unknown field "), `"`)
+		return problem.Invalid(name, "There is no such field; check its spelling against /api/openapi.yaml.")
+	}
+	return &problem.Problem{Status: http.StatusBadRequest, Title: "Not understood", Detail: err.Error()}
+}
+
+func kindName(k string) string {
+	switch k {
+	case "int", "int64":
+		return "a whole number of at most 63 bits"
+	case "float64":
+		return "a number"
+	case "bool":
+		return "true or false"
+	case "slice":
+		return "a list"
+	case "struct":
+		return "an object"
+	}
+	return "text"
+}
+
+// consoleHandler serves the built console; every path that is no file is the
+// page itself, which finds its own way.
+func consoleHandler(files fs.FS) http.Handler {
+	server := http.FileServerFS(files)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		name := strings.TrimPrefix(r.URL.Path, "/")
+		if strings.HasPrefix(name, "api/") {
+			w.Header().Set("Content-Type", "application/problem+json")
+			w.WriteHeader(http.StatusNotFound)
+			_ = json.NewEncoder(w).Encode(api.Problem{Type: "about:blank", Title: "Not Found", Status: http.StatusNotFound})
+			return
+		}
+		if st, err := fs.Stat(files, name); name == "" || err != nil || st.IsDir() {
+			r = r.Clone(r.Context())
+			r.URL.Path = "/"
+			w.Header().Set("Cache-Control", "no-store")
+		} else if strings.HasPrefix(name, "assets/") {
+			w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+		}
+		server.ServeHTTP(w, r)
+	})
+}
