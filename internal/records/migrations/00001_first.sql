@@ -2,7 +2,7 @@
 -- Every instant is written by the service from its clock; the database never
 -- supplies one, so that time stays a value that tests and rehearsals control.
 CREATE TABLE site (
-    only        boolean PRIMARY KEY DEFAULT true CHECK (only),
+    singleton   boolean PRIMARY KEY DEFAULT true CHECK (singleton),
     id          uuid NOT NULL,
     name        text NOT NULL,
     created_at  timestamptz NOT NULL

@@ -1,0 +1,56 @@
+package demo
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"time"
+
+	"kestrel/internal/api"
+	"kestrel/internal/clock"
+	"kestrel/internal/problem"
+)
+
+func (d *demo) makeGroup(ctx context.Context, p plan) error {
+	promise, err := p.promise()
+	if err != nil {
+		return err
+	}
+	var home site
+	for _, s := range d.sites {
+		if s.name == p.home {
+			home = s
+		}
+	}
+	body, err := json.Marshal(api.NewGroup{Name: p.name, Machines: p.machines, Link: p.to, Promise: promise})
+	if err != nil {
+		return err
+	}
+	for try := 0; ; try++ {
+		req, err := http.NewRequestWithContext(ctx, http.MethodPost, home.url()+"/api/v1/groups", bytes.NewReader(body))
+		if err != nil {
+			return err
+		}
+		req.Header.Set("Authorization", "Bearer "+d.secrets.Tokens[p.home])
+		req.Header.Set("Content-Type", "application/json")
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			return err
+		}
+		pr := &problem.Problem{}
+		_ = json.NewDecoder(res.Body).Decode(pr)
+		_ = res.Body.Close()
+		if res.StatusCode == http.StatusCreated {
+			return nil
+		}
+		// The inventory may not have been read yet.
+		if try == 100 {
+			return fmt.Errorf("%s: %w", res.Status, pr)
+		}
+		if err := clock.Sleep(ctx, clock.Wall{}, 100*time.Millisecond); err != nil {
+			return err
+		}
+	}
+}

@@ -1,0 +1,283 @@
+package demo
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"kestrel/internal/api"
+	"kestrel/internal/clock"
+	"kestrel/internal/core/ladder"
+	"kestrel/internal/core/span"
+	"kestrel/internal/httpapi"
+	"kestrel/internal/lab"
+	"kestrel/internal/nbd"
+	"kestrel/internal/records"
+	"kestrel/internal/service"
+)
+
+func newPassword() string {
+	b := make([]byte, 9)
+	_, _ = rand.Read(b) // never fails since Go 1.24
+	return base64.RawURLEncoding.EncodeToString(b)
+}
+
+// plan is a protection group of the story.
+type plan struct {
+	home, to   string
+	name       string
+	machines   []string
+	rpo, every string
+	keep       string
+	paused     bool // after its first copy
+}
+
+const keepUsual = "all 2h, 15min 6h, 1h 2d"
+
+// pastPlans were made hours ago.
+func pastPlans() []plan {
+	return []plan{
+		{"Norhaven", "Eastmole", "Vessel tracking", []string{"track-ingest", "track-tsdb", "track-map"}, "10min", "4min", keepUsual, false},
+		{"Norhaven", "Skarholt", "Timetable", []string{"time-api", "time-web-1", "time-web-2"}, "30min", "12min", keepUsual, false},
+		{"Norhaven", "Eastmole", "Fuel ledger", []string{"fuel-db"}, "4h", "30min", keepUsual, true},
+		{"Eastmole", "Norhaven", "Harbour gates", []string{"gate-ctl", "gate-db"}, "15min", "6min", keepUsual, false},
+		{"Eastmole", "Norhaven", "Freight desk", []string{"freight-db", "freight-app"}, "30min", "10min", keepUsual, false},
+		{"Skarholt", "Norhaven", "Radio archive", []string{"radio-arch", "beacon-log"}, "2h", "45min", "all 6h, 1h 2d, 1d 14d", false},
+	}
+}
+
+// crewRota is a day old and close to its target when the demo starts.
+func crewRota() plan {
+	return plan{"Norhaven", "Skarholt", "Crew rota", []string{"rota-db", "rota-app"}, "6h", "5h45min", "all 2d, 1d 14d", false}
+}
+
+// presentPlans are made when the demo starts. Ticketing's data lies on an old
+// array that reads more slowly than it changes, so that it goes over its
+// target; the cameras' first copy takes a while.
+func presentPlans() []plan {
+	return []plan{
+		{"Norhaven", "Eastmole", "Ticketing", []string{"tick-db", "tick-app", "tick-web"}, "30s", "10s", keepUsual, false},
+		{"Norhaven", "Eastmole", "Pier cameras", []string{"cam-rec-1", "cam-rec-2"}, "1h", "30min", keepUsual, false},
+	}
+}
+
+func (p plan) promise() (api.Promise, error) {
+	rpo, err1 := span.Parse(p.rpo)
+	every, err2 := span.Parse(p.every)
+	keep, err3 := ladder.Parse(p.keep)
+	out := api.Promise{RpoTargetSeconds: int64(rpo / time.Second), CadenceSeconds: int64(every / time.Second)}
+	for _, r := range keep {
+		out.Keep = append(out.Keep, api.Rung{EachSeconds: int64(r.Each / time.Second), ForSeconds: int64(r.For / time.Second)})
+	}
+	return out, errors.Join(err1, err2, err3)
+}
+
+// The past is told by running the real service and labs through it, on a clock
+// that runs fast.
+const (
+	pastLong   = 5*time.Hour + 10*time.Minute // before now, where the story begins
+	pastShort  = 3 * time.Hour
+	speedLong  = 2500
+	speedShort = 330
+)
+
+// tellPast runs the sites through the hours before now.
+func (d *demo) tellPast(ctx context.Context) error {
+	d.say("first start: running the sites through the last hours, %.0f times as fast as time (about %.0f s)", float64(speedShort), pastShort.Seconds()/speedShort+8)
+	now := time.Now()
+	err := d.rehearse(ctx, now.Add(-pastLong), speedLong, func(ctx context.Context, clk clock.Clock, sites map[string]*service.Service) error {
+		if err := d.openSites(ctx, clk, sites); err != nil {
+			return err
+		}
+		if err := makeGroups(ctx, sites, []plan{crewRota()}); err != nil {
+			return err
+		}
+		return d.settle(ctx, clk, sites, now.Add(-pastShort))
+	})
+	if err != nil {
+		return err
+	}
+	return d.rehearse(ctx, now.Add(-pastShort), speedShort, func(ctx context.Context, clk clock.Clock, sites map[string]*service.Service) error {
+		if err := makeGroups(ctx, sites, pastPlans()); err != nil {
+			return err
+		}
+		// Fuel ledger was paused after a while.
+		if err := d.settle(ctx, clk, sites, now.Add(-40*time.Minute)); err != nil {
+			return err
+		}
+		for _, p := range pastPlans() {
+			if p.paused {
+				if _, err := sites[p.home].SetPaused(ctx, d.secrets.User, p.name, true); err != nil {
+					return err
+				}
+			}
+		}
+		// The clock is slightly behind the real one when this ends; what runs
+		// then is cut off, and goes on in the present.
+		return d.settle(ctx, clk, sites, time.Now())
+	})
+}
+
+// settle waits until the fast clock has come to an instant.
+func (d *demo) settle(ctx context.Context, clk clock.Clock, _ map[string]*service.Service, until time.Time) error {
+	return clock.Sleep(ctx, clk, until.Sub(clk.Now()))
+}
+
+// rehearse runs labs and services in this process on a fast clock.
+func (d *demo) rehearse(ctx context.Context, from time.Time, speed float64, story func(context.Context, clock.Clock, map[string]*service.Service) error) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	clk := clock.NewFast(from, speed)
+	logFile, err := os.OpenFile(filepath.Join(d.State, "past.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = logFile.Close() }()
+	log := slog.New(slog.NewJSONHandler(logFile, nil))
+	g, gctx := errgroup.WithContext(ctx)
+	sites := map[string]*service.Service{}
+	var closers []io.Closer
+	err = func() error {
+		for _, s := range d.sites {
+			l, err := d.rehearseLab(gctx, g, s, clk)
+			if err != nil {
+				return err
+			}
+			closers = append(closers, l)
+		}
+		for _, s := range d.sites {
+			svc, err := service.New(gctx, service.Config{Name: s.name, StateDir: filepath.Join(s.dir, "site"), DatabaseURL: s.db, LinkListen: s.addr(portLink), NBDListen: s.addr(portNBD),
+				ConsoleURL: s.url(), Clock: clk, Log: log.With("site", s.name), Pulse: 15 * time.Second})
+			if err != nil {
+				return err
+			}
+			closers = append(closers, svc)
+			sites[s.name] = svc
+			g.Go(func() error { return svc.Run(gctx) })
+		}
+		return story(gctx, clk, sites)
+	}()
+	cancel()
+	err = errors.Join(err, g.Wait())
+	for i := len(closers) - 1; i >= 0; i-- {
+		err = errors.Join(err, closers[i].Close())
+	}
+	return err
+}
+
+func (d *demo) rehearseLab(ctx context.Context, g *errgroup.Group, s site, clk clock.Clock) (*lab.Lab, error) {
+	sc, err := lab.LoadScenario(s.scenario())
+	if err != nil {
+		return nil, err
+	}
+	nl, err := net.Listen("tcp", s.addr(portLabNBD))
+	if err != nil {
+		return nil, err
+	}
+	hl, err := net.Listen("tcp", s.addr(portLab))
+	if err != nil {
+		return nil, err
+	}
+	dir := filepath.Join(s.dir, "lab")
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	l, err := lab.Open(dir, sc, clk, nl.Addr().String())
+	if err != nil {
+		return nil, err
+	}
+	g.Go(func() error { return l.Run(ctx) })
+	g.Go(func() error { return nbd.Serve(ctx, nl, l) })
+	g.Go(func() error { return httpapi.Serve(ctx, hl, l.Handler("lab", d.secrets.LabPassword), "", "") })
+	return l, nil
+}
+
+// openSites makes the administrators, adds the platforms and pairs the sites,
+// as people would.
+func (d *demo) openSites(ctx context.Context, clk clock.Clock, sites map[string]*service.Service) error {
+	profiles := map[string]any{}
+	for _, s := range d.sites {
+		svc := sites[s.name]
+		db, err := records.Open(ctx, s.db)
+		if err != nil {
+			return err
+		}
+		link, err := service.WelcomeLink(ctx, db, clk.Now(), s.url())
+		err = errors.Join(err, db.Close())
+		if err != nil {
+			return err
+		}
+		if _, _, err := svc.Welcome(ctx, api.Welcome{Token: link[len(s.url()+"/welcome#"):], Name: d.secrets.User, Password: d.secrets.Password}); err != nil {
+			return err
+		}
+		t, err := svc.CreateToken(ctx, d.secrets.User, api.NewToken{Name: "demo command line"})
+		if err != nil {
+			return err
+		}
+		d.secrets.Tokens[s.name] = t.Secret
+		profiles[s.scenario()] = map[string]string{"url": s.url(), "token": t.Secret, "site": s.name, "user": d.secrets.User}
+		if _, err := svc.CreatePlatform(ctx, d.secrets.User, api.NewPlatform{Name: s.scenario() + "-lab", Kind: "lab", Address: "http://" + s.addr(portLab), User: "lab", Password: d.secrets.LabPassword}); err != nil {
+			return err
+		}
+	}
+	for _, pair := range [][2]string{{"Norhaven", "Eastmole"}, {"Norhaven", "Skarholt"}} {
+		inv, err := sites[pair[0]].Invite(ctx, d.secrets.User, api.NewInvitation{ForSite: &pair[1]})
+		if err != nil {
+			return err
+		}
+		if _, err := sites[pair[1]].Accept(ctx, d.secrets.User, api.AcceptInvitation{Invitation: inv.Text}); err != nil {
+			return err
+		}
+	}
+	b, err := json.MarshalIndent(map[string]any{"current": "norhaven", "profiles": profiles}, "", "  ")
+	if err != nil {
+		return err
+	}
+	return errors.Join(os.WriteFile(filepath.Join(d.State, "profiles.json"), b, 0o600), d.saveSecrets())
+}
+
+func makeGroups(ctx context.Context, sites map[string]*service.Service, plans []plan) error {
+	for _, p := range plans {
+		promise, err := p.promise()
+		if err != nil {
+			return err
+		}
+		// A platform or a link that has just come up may not be seen yet.
+		for try := 0; ; try++ {
+			_, err = sites[p.home].CreateGroup(ctx, "harbour-master", api.NewGroup{Name: p.name, Machines: p.machines, Link: p.to, Promise: promise})
+			if err == nil || try == 100 {
+				break
+			}
+			if err := clock.Sleep(ctx, clock.Wall{}, 50*time.Millisecond); err != nil {
+				return err
+			}
+		}
+		if err != nil {
+			return fmt.Errorf("group %s: %w", p.name, err)
+		}
+	}
+	return nil
+}
+
+// tellPresent makes the groups that are busy when the demo opens, through the
+// API like anybody else.
+func (d *demo) tellPresent(ctx context.Context) error {
+	for _, p := range presentPlans() {
+		d.say("%s: making the group %s", p.home, p.name)
+		if err := d.makeGroup(ctx, p); err != nil {
+			return fmt.Errorf("group %s: %w", p.name, err)
+		}
+	}
+	return nil
+}
