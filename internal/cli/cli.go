@@ -284,3 +284,11 @@ func mark(health string) string {
 	}
 	return "●"
 }
+
+// count writes a number with its noun.
+func count(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
+}

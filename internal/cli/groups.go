@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"net/url"
 	"path/filepath"
 	"strings"
 	"text/tabwriter"
@@ -89,7 +88,7 @@ func (a *app) groupCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			g, err := read[api.Group](c.GetGroup(cmd.Context(), url.PathEscape(args[0])))
+			g, err := read[api.Group](c.GetGroup(cmd.Context(), args[0]))
 			if err != nil {
 				return err
 			}
@@ -128,7 +127,7 @@ func groupPage(w *tabwriter.Writer, g api.Group) {
 	}
 	row(w, "Machines")
 	for _, m := range g.Machines {
-		row(w, "", fmt.Sprintf("%s: %d disks, %s, backlog %s", m.Name, m.Disks, size(m.SizeBytes), sizeOr(m.BacklogBytes)))
+		row(w, "", fmt.Sprintf("%s: %s, %s, backlog %s", m.Name, count(m.Disks, "disk"), size(m.SizeBytes), sizeOr(m.BacklogBytes)))
 	}
 }
 
@@ -164,7 +163,7 @@ func (a *app) groupSwitch(name, short string, call func(*api.Client, context.Con
 		if err != nil {
 			return err
 		}
-		g, err := read[api.Group](call(c, cmd.Context(), url.PathEscape(args[0])))
+		g, err := read[api.Group](call(c, cmd.Context(), args[0]))
 		if err != nil {
 			return err
 		}
@@ -180,7 +179,7 @@ func (a *app) groupRunCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			before, err := read[api.Group](c.GetGroup(cmd.Context(), url.PathEscape(args[0])))
+			before, err := read[api.Group](c.GetGroup(cmd.Context(), args[0]))
 			if err != nil {
 				return err
 			}
@@ -308,7 +307,7 @@ func (a *app) groupEditCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			g, err := read[api.Group](c.GetGroup(cmd.Context(), url.PathEscape(args[0])))
+			g, err := read[api.Group](c.GetGroup(cmd.Context(), args[0]))
 			if err != nil {
 				return err
 			}
@@ -346,7 +345,7 @@ func (a *app) groupDeleteCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			g, err := read[api.Group](c.GetGroup(cmd.Context(), url.PathEscape(args[0])))
+			g, err := read[api.Group](c.GetGroup(cmd.Context(), args[0]))
 			if err != nil {
 				return err
 			}
@@ -376,7 +375,7 @@ func (a *app) groupForecastCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			g, err := read[api.Group](c.GetGroup(cmd.Context(), url.PathEscape(args[0])))
+			g, err := read[api.Group](c.GetGroup(cmd.Context(), args[0]))
 			if err != nil {
 				return err
 			}
@@ -432,7 +431,7 @@ func (a *app) groupCyclesCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			cs, err := read[[]api.Cycle](c.ListCycles(cmd.Context(), url.PathEscape(args[0]), &api.ListCyclesParams{Limit: &limit}))
+			cs, err := read[[]api.Cycle](c.ListCycles(cmd.Context(), args[0], &api.ListCyclesParams{Limit: &limit}))
 			if err != nil {
 				return err
 			}
@@ -469,7 +468,7 @@ func (a *app) groupExposureCmd() *cobra.Command {
 				return usage("--back: %v", err)
 			}
 			from := time.Now().Add(-d)
-			e, err := read[api.Exposure](c.GetExposure(cmd.Context(), url.PathEscape(args[0]), &api.GetExposureParams{From: &from}))
+			e, err := read[api.Exposure](c.GetExposure(cmd.Context(), args[0], &api.GetExposureParams{From: &from}))
 			if err != nil {
 				return err
 			}
@@ -675,7 +674,9 @@ func (a *app) follow(ctx context.Context, c *api.Client, op api.Operation, waitF
 				text += ", done about " + clockTime(op.FinishAt)
 			}
 		}
-		b.show(text)
+		if op.TotalBytes > 0 || b.tty {
+			b.show(text)
+		}
 		if err := wait(ctx, 200*time.Millisecond); err != nil {
 			b.end()
 			return err

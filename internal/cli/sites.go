@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"net/url"
 	"os"
 	"strings"
 	"text/tabwriter"
@@ -98,7 +97,7 @@ func (a *app) platformCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			inv, err := read[api.Inventory](c.GetInventory(cmd.Context(), url.PathEscape(args[0])))
+			inv, err := read[api.Inventory](c.GetInventory(cmd.Context(), args[0]))
 			if err != nil {
 				return err
 			}
@@ -126,7 +125,7 @@ func (a *app) platformCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t, err := read[api.ConnectionTest](c.RetestPlatform(cmd.Context(), url.PathEscape(args[0])))
+			t, err := read[api.ConnectionTest](c.RetestPlatform(cmd.Context(), args[0]))
 			if err != nil {
 				return err
 			}
@@ -137,7 +136,7 @@ func (a *app) platformCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return done(c.DeletePlatform(cmd.Context(), url.PathEscape(args[0])))
+			return done(c.DeletePlatform(cmd.Context(), args[0]))
 		}})
 	return c
 }
@@ -268,7 +267,7 @@ func (a *app) linkCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t, err := read[api.ConnectionTest](c.TestLink(cmd.Context(), url.PathEscape(args[0])))
+			t, err := read[api.ConnectionTest](c.TestLink(cmd.Context(), args[0]))
 			if err != nil {
 				return err
 			}
@@ -279,7 +278,7 @@ func (a *app) linkCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return done(c.DeleteLink(cmd.Context(), url.PathEscape(args[0])))
+			return done(c.DeleteLink(cmd.Context(), args[0]))
 		}},
 		&cobra.Command{Use: "invitations", Short: "List open invitations", Example: "  kestrel link invitations", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
@@ -324,7 +323,7 @@ func linkTable(w *tabwriter.Writer, ls []api.Link) {
 		if l.ClockAheadMillis != nil {
 			clock = fmt.Sprintf("%+.1f ms", *l.ClockAheadMillis)
 		}
-		row(w, m, l.Peer, l.Address, state, rtt, clock, fmt.Sprintf("%d groups", l.OutGroups), fmt.Sprintf("%d groups", l.InGroups))
+		row(w, m, l.Peer, l.Address, state, rtt, clock, count(l.OutGroups, "group"), count(l.InGroups, "group"))
 	}
 	for _, l := range ls {
 		for _, c := range l.Checks {

@@ -24,22 +24,42 @@ func (Wall) Now() time.Time { return time.Now() }
 // After implements Clock.
 func (Wall) After(d time.Duration) <-chan time.Time { return time.After(d) }
 
-// Fast runs speed times as fast as the wall clock, from a chosen instant.
+// Fast runs some times as fast as the wall clock, from a chosen instant.
 type Fast struct {
-	origin, began time.Time
-	speed         float64
+	mu    sync.Mutex
+	base  time.Time // on this clock
+	at    time.Time // on the wall clock, when this one stood at base
+	speed float64
 }
 
 // NewFast begins a fast clock at origin.
-func NewFast(origin time.Time, speed float64) *Fast { return &Fast{origin, time.Now(), speed} }
+func NewFast(origin time.Time, speed float64) *Fast {
+	return &Fast{base: origin, at: time.Now(), speed: speed}
+}
 
 // Now implements Clock.
 func (f *Fast) Now() time.Time {
-	return f.origin.Add(time.Duration(float64(time.Since(f.began)) * f.speed))
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.now()
+}
+
+func (f *Fast) now() time.Time {
+	return f.base.Add(time.Duration(float64(time.Since(f.at)) * f.speed))
+}
+
+// SetSpeed changes the speed from now on. Waits that have begun end when they
+// would have at the old one.
+func (f *Fast) SetSpeed(speed float64) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.base, f.at, f.speed = f.now(), time.Now(), speed
 }
 
 // After implements Clock.
 func (f *Fast) After(d time.Duration) <-chan time.Time {
+	f.mu.Lock()
+	defer f.mu.Unlock()
 	return time.After(time.Duration(float64(d) / f.speed))
 }
 

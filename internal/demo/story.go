@@ -84,36 +84,46 @@ func (p plan) promise() (api.Promise, error) {
 }
 
 // The past is told by running the real service and labs through it, on a clock
-// that runs fast.
+// that runs fast: slower while first copies are made, so that they do not seem
+// to take hours.
 const (
-	pastLong   = 5*time.Hour + 10*time.Minute // before now, where the story begins
-	pastShort  = 3 * time.Hour
-	speedLong  = 2500
-	speedShort = 330
+	pastLong  = 5*time.Hour + 15*time.Minute // before now, where the story begins
+	pastShort = 3 * time.Hour
+	speedCopy = 15
+	speedSkip = 4000
+	speedRun  = 330
 )
 
 // tellPast runs the sites through the hours before now.
 func (d *demo) tellPast(ctx context.Context) error {
-	d.say("first start: running the sites through the last hours, %.0f times as fast as time (about %.0f s)", float64(speedShort), pastShort.Seconds()/speedShort+8)
+	d.say("first start: making the labs' disks, then running the sites through the last %s on a fast clock; about a minute", span.Format(pastShort))
 	now := time.Now()
-	err := d.rehearse(ctx, now.Add(-pastLong), speedLong, func(ctx context.Context, clk clock.Clock, sites map[string]*service.Service) error {
+	return d.rehearse(ctx, now.Add(-pastLong), func(ctx context.Context, clk *clock.Fast, sites map[string]*service.Service) error {
 		if err := d.openSites(ctx, clk, sites); err != nil {
 			return err
 		}
+		d.say("the sites are paired; copying for the first time")
+		clk.SetSpeed(speedCopy)
 		if err := makeGroups(ctx, sites, []plan{crewRota()}); err != nil {
 			return err
 		}
-		return d.settle(ctx, clk, sites, now.Add(-pastShort))
-	})
-	if err != nil {
-		return err
-	}
-	return d.rehearse(ctx, now.Add(-pastShort), speedShort, func(ctx context.Context, clk clock.Clock, sites map[string]*service.Service) error {
+		if err := allSealed(ctx, sites); err != nil {
+			return err
+		}
+		clk.SetSpeed(speedSkip)
+		if err := settle(ctx, clk, now.Add(-pastShort)); err != nil {
+			return err
+		}
+		clk.SetSpeed(speedCopy)
 		if err := makeGroups(ctx, sites, pastPlans()); err != nil {
 			return err
 		}
-		// Fuel ledger was paused after a while.
-		if err := d.settle(ctx, clk, sites, now.Add(-40*time.Minute)); err != nil {
+		if err := allSealed(ctx, sites); err != nil {
+			return err
+		}
+		d.say("%d groups are copied; the hours pass", len(pastPlans())+1)
+		clk.SetSpeed(speedRun)
+		if err := settle(ctx, clk, now.Add(-40*time.Minute)); err != nil {
 			return err
 		}
 		for _, p := range pastPlans() {
@@ -123,22 +133,39 @@ func (d *demo) tellPast(ctx context.Context) error {
 				}
 			}
 		}
-		// The clock is slightly behind the real one when this ends; what runs
-		// then is cut off, and goes on in the present.
-		return d.settle(ctx, clk, sites, time.Now())
+		// What runs when the present is reached is cut off, and goes on there.
+		return settle(ctx, clk, time.Now())
 	})
 }
 
 // settle waits until the fast clock has come to an instant.
-func (d *demo) settle(ctx context.Context, clk clock.Clock, _ map[string]*service.Service, until time.Time) error {
+func settle(ctx context.Context, clk clock.Clock, until time.Time) error {
 	return clock.Sleep(ctx, clk, until.Sub(clk.Now()))
 }
 
+// allSealed waits until every group has its first point.
+func allSealed(ctx context.Context, sites map[string]*service.Service) error {
+	for {
+		waiting := false
+		for _, s := range sites {
+			for _, g := range s.Groups() {
+				waiting = waiting || g.NewestCaptureAt == nil
+			}
+		}
+		if !waiting {
+			return nil
+		}
+		if err := clock.Sleep(ctx, clock.Wall{}, 50*time.Millisecond); err != nil {
+			return err
+		}
+	}
+}
+
 // rehearse runs labs and services in this process on a fast clock.
-func (d *demo) rehearse(ctx context.Context, from time.Time, speed float64, story func(context.Context, clock.Clock, map[string]*service.Service) error) error {
+func (d *demo) rehearse(ctx context.Context, from time.Time, story func(context.Context, *clock.Fast, map[string]*service.Service) error) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	clk := clock.NewFast(from, speed)
+	clk := clock.NewFast(from, 1)
 	logFile, err := os.OpenFile(filepath.Join(d.State, "past.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err

@@ -231,7 +231,7 @@ func (s *Service) CreateGroup(ctx context.Context, who string, in api.NewGroup) 
 	s.mu.Lock()
 	s.groups[g.rec.ID] = g
 	s.mu.Unlock()
-	s.note(ctx, who, "group", g.rec.Name, "%s made the group %s: %d machines, kept at %s", who, g.rec.Name, len(machines), l.rec.PeerName)
+	s.note(ctx, who, "group", g.rec.Name, "%s made the group %s of %s, kept at %s", who, g.rec.Name, strings.Join(machineNames(machines), ", "), l.rec.PeerName)
 	s.beat(ctx, l) // the recovery site learns of it before the first block arrives
 	s.changed(g)
 	return s.Group(g.rec.ID)
@@ -431,6 +431,14 @@ func (s *Service) UpdateGroup(ctx context.Context, who, id string, in api.GroupP
 		s.beatFor(ctx, g)
 		return nil
 	})
+}
+
+func machineNames(ms []settingsMachine) []string {
+	var out []string
+	for _, m := range ms {
+		out = append(out, m.Name)
+	}
+	return out
 }
 
 func sameMachines(a, b []settingsMachine) bool {

@@ -1,0 +1,184 @@
+// Command kestrel-shots takes the pictures of docs/screenshots from a running
+// demo: every page of the console in headless Chromium, and the terminal view
+// in a terminal window under Xvfb.
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"kestrel/internal/api"
+	"kestrel/internal/browser"
+)
+
+func main() {
+	state := flag.String("state", "", "state folder of the running demo")
+	out := flag.String("out", "docs/screenshots", "where the pictures go")
+	binary := flag.String("binary", "bin/kestrel", "the kestrel binary")
+	only := flag.String("only", "", "take only pictures whose name contains this")
+	flag.Parse()
+	if err := run(context.Background(), *state, *out, *binary, *only); err != nil {
+		fmt.Fprintln(os.Stderr, "shots:", err)
+		os.Exit(1)
+	}
+}
+
+type shot struct {
+	name          string
+	path          string
+	await         string // text that shows when the page is complete
+	width, height int
+	do            chromedp.Action
+	theme         string
+}
+
+func run(ctx context.Context, state, out, binary, only string) error {
+	var secrets struct{ User, Password string }
+	var profiles struct {
+		Profiles map[string]struct{ URL, Token string }
+	}
+	for file, to := range map[string]any{"sign-in.json": &secrets, "profiles.json": &profiles} {
+		b, err := os.ReadFile(filepath.Join(state, file))
+		if err != nil {
+			return fmt.Errorf("is the demo running with --state %s? %w", state, err)
+		}
+		if err := json.Unmarshal(b, to); err != nil {
+			return err
+		}
+	}
+	home := profiles.Profiles["norhaven"]
+	groups, err := fetch[[]api.Group](home.URL+"/api/v1/groups", home.Token)
+	if err != nil {
+		return err
+	}
+	id := map[string]string{}
+	for _, g := range groups {
+		id[g.Name] = g.ID
+	}
+	cookie, err := session(home.URL, secrets.User, secrets.Password)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(out, 0o755); err != nil {
+		return err
+	}
+	click := func(text string) chromedp.Action {
+		return chromedp.Click(fmt.Sprintf(`//label[.//span[text()=%q]]`, text), chromedp.BySearch)
+	}
+	shots := []shot{
+		{name: "tide-board", path: "/", await: "Exposure, last 6 hours"},
+		{name: "tide-board-wide", path: "/", await: "Exposure, last 6 hours", width: 1920, height: 1080},
+		{name: "tide-board-phone", path: "/", await: "Exposure, last 6 hours", width: 390, height: 844},
+		{name: "tide-board-dark", path: "/", await: "Exposure, last 6 hours", theme: "dark"},
+		{name: "group", path: "/groups/" + id["Vessel tracking"], await: "Recovery points"},
+		{name: "group-over", path: "/groups/" + id["Ticketing"], await: "Recovery points"},
+		{name: "group-seeding", path: "/groups/" + id["Pier cameras"], await: "Recovery points"},
+		{name: "groups", path: "/groups", await: "Next cycle"},
+		{name: "group-new", path: "/groups/new", await: "What comes of it", do: chromedp.Tasks{click("berth-kiosk"), chromedp.Sleep(time.Second)}},
+		{name: "points", path: "/points?group=" + id["Harbour gates"], await: "Export"},
+		{name: "machines", path: "/machines", await: "Protection"},
+		{name: "sites", path: "/links", await: "Point store"},
+		{name: "activity", path: "/activity", await: "What"},
+	}
+	tab, stop, err := browser.Open(ctx, 1280, 800)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	if err := chromedp.Run(tab, browser.SignIn(home.URL, cookie)); err != nil {
+		return err
+	}
+	for _, s := range shots {
+		if !strings.Contains(s.name, only) {
+			continue
+		}
+		if s.width == 0 {
+			s.width, s.height = 1280, 800
+		}
+		if s.theme == "" {
+			s.theme = "light"
+		}
+		tctx, cancel := context.WithTimeout(tab, 30*time.Second)
+		tasks := chromedp.Tasks{browser.Size(s.width, s.height), chromedp.Navigate(home.URL + s.path),
+			chromedp.Evaluate(fmt.Sprintf(`localStorage.setItem("theme", %q); document.documentElement.dataset.theme = %q`, s.theme, s.theme), nil),
+			chromedp.WaitVisible(fmt.Sprintf(`//*[contains(text(), %q)]`, s.await), chromedp.BySearch),
+			chromedp.Sleep(1200 * time.Millisecond)} // charts and fonts settle
+		if s.do != nil {
+			tasks = append(tasks, s.do)
+		}
+		err := chromedp.Run(tctx, append(tasks, browser.Picture(filepath.Join(out, s.name+".png"))))
+		cancel()
+		if err != nil {
+			return fmt.Errorf("%s: %w", s.name, err)
+		}
+		fmt.Println(filepath.Join(out, s.name+".png"))
+	}
+	if strings.Contains("terminal", only) {
+		return terminal(ctx, state, out, binary)
+	}
+	return nil
+}
+
+func fetch[T any](url, token string) (T, error) {
+	var v T
+	req, err := http.NewRequest(http.MethodGet, url, nil)
+	if err != nil {
+		return v, err
+	}
+	req.Header.Set("Authorization", "Bearer "+token)
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return v, err
+	}
+	defer func() { _ = res.Body.Close() }()
+	return v, json.NewDecoder(res.Body).Decode(&v)
+}
+
+func session(url, user, password string) (string, error) {
+	b, err := json.Marshal(api.SignIn{Name: user, Password: password})
+	if err != nil {
+		return "", err
+	}
+	res, err := http.Post(url+"/api/v1/session", "application/json", bytes.NewReader(b))
+	if err != nil {
+		return "", err
+	}
+	_ = res.Body.Close()
+	for _, c := range res.Cookies() {
+		return c.Value, nil
+	}
+	return "", fmt.Errorf("no session: %s", res.Status)
+}
+
+// terminal takes the terminal views in an xterm under Xvfb.
+func terminal(ctx context.Context, state, out, binary string) error {
+	abs, err := filepath.Abs(binary)
+	if err != nil {
+		return err
+	}
+	for name, command := range map[string]string{
+		"terminal-tide":   abs + " tide",
+		"terminal-status": "echo '$ kestrel status'; " + abs + " status; echo; echo '$ kestrel group show \"Vessel tracking\"'; " + abs + ` group show "Vessel tracking"; sleep 60`,
+	} {
+		png := filepath.Join(out, name+".png")
+		cmd := exec.CommandContext(ctx, "xvfb-run", "-a", "-s", "-screen 0 1280x800x24", "sh", "-c",
+			`xterm -fa "DejaVu Sans Mono" -fs 10 -bg "#fffdf8" -fg "#0e2233" -geometry 155x46+0+0 -e sh -c "$SHOT" & sleep 4; import -window root "$PNG"; kill %1 2>/dev/null || true`)
+		cmd.Env = append(os.Environ(), "SHOT="+command, "PNG="+png, "KESTREL_PROFILES="+filepath.Join(state, "profiles.json"), "LANG=C.UTF-8", "LC_ALL=C.UTF-8")
+		if b, err := cmd.CombinedOutput(); err != nil {
+			return fmt.Errorf("%s: %w: %s", name, err, b)
+		}
+		fmt.Println(png)
+	}
+	return nil
+}

@@ -1,0 +1,82 @@
+/** size writes bytes with a binary unit. */
+export function size(n: number | undefined | null): string {
+  if (n === undefined || n === null) return "—";
+  const units = ["B", "KiB", "MiB", "GiB", "TiB"];
+  let i = 0;
+  while (n >= 1024 && i < units.length - 1) {
+    n /= 1024;
+    i++;
+  }
+  return `${n < 10 && i > 0 ? n.toFixed(1) : Math.round(n)} ${units[i]}`;
+}
+
+export const rate = (n: number) => `${size(n)}/s`;
+
+/** span writes seconds with at most two units. */
+export function span(s: number | undefined | null): string {
+  if (s === undefined || s === null) return "—";
+  if (s < 0) return `-${span(-s)}`;
+  s = Math.floor(s);
+  const parts: [number, string][] = [
+    [Math.floor(s / 86400), "d"],
+    [Math.floor((s % 86400) / 3600), "h"],
+    [Math.floor((s % 3600) / 60), "min"],
+    [s % 60, "s"],
+  ];
+  while (parts.length > 1 && parts[0]?.[0] === 0) parts.shift();
+  const [a, b] = parts;
+  if (!a) return "0 s";
+  const more = b && b[0] > 0 && !(a[1] === "min" && a[0] >= 10);
+  return `${a[0]} ${a[1]}${more ? ` ${b[0]} ${b[1]}` : ""}`;
+}
+
+/** millis writes a short length of time. */
+export function millis(ms: number): string {
+  if (ms < 1000) return `${Math.round(ms)} ms`;
+  if (ms < 60_000) return `${(ms / 1000).toFixed(1)} s`;
+  return span(ms / 1000);
+}
+
+const day = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short" });
+const hms = new Intl.DateTimeFormat(undefined, {
+  hour: "2-digit",
+  minute: "2-digit",
+  second: "2-digit",
+  hour12: false,
+});
+const hm = new Intl.DateTimeFormat(undefined, { hour: "2-digit", minute: "2-digit", hour12: false });
+const full = new Intl.DateTimeFormat(undefined, { dateStyle: "full", timeStyle: "long" });
+
+/** when writes an instant in local time, with the day if it is not today. */
+export function when(t: string | undefined | null): string {
+  if (!t) return "—";
+  const d = new Date(t);
+  return d.toDateString() === new Date().toDateString() ? hms.format(d) : `${day.format(d)} ${hm.format(d)}`;
+}
+
+/** exactly writes an instant in full, with its zone, for a title. */
+export const exactly = (t: string | undefined | null) => (t ? full.format(new Date(t)) : undefined);
+
+export const clockTime = (t: number) => hm.format(t);
+export const dayTime = (t: number) => `${day.format(t)} ${hm.format(t)}`;
+
+/** parseSpan reads "15 min", "6h", "2 d" as seconds; undefined if it is none. */
+export function parseSpan(text: string): number | undefined {
+  const units: Record<string, number> = { s: 1, sec: 1, m: 60, min: 60, h: 3600, d: 86400, w: 604800 };
+  let rest = text.trim().toLowerCase();
+  if (!rest) return undefined;
+  let total = 0;
+  while (rest) {
+    const m = rest.match(/^(\d+(?:\.\d+)?)\s*([a-z]+)\s*/);
+    const unit = m && units[m[2] ?? ""];
+    if (!m || !unit) return undefined;
+    total += Number(m[1]) * unit;
+    rest = rest.slice(m[0].length);
+  }
+  return Math.round(total);
+}
+
+export const count = (n: number, noun: string) => `${n} ${noun}${n === 1 ? "" : "s"}`;
+
+export const rungText = (each: number, reach: number) =>
+  `${each === 0 ? "every point" : each === 3600 ? "hourly" : each === 86400 ? "daily" : each === 604800 ? "weekly" : `one per ${span(each)}`} · ${span(reach)}`;

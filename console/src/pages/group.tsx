@@ -1,0 +1,436 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { api, ask, type Cycle, type Group, useNow } from "../api";
+import { count, millis, rate, rungText, size, span, when } from "../format";
+import { Rail } from "../rail";
+import { Bar, Button, Card, Empty, Fault, Field, inputLook, Modal, Page, State, td, th, When } from "../ui";
+import { Chart } from "../water";
+
+const ranges: [string, number][] = [
+  ["1 h", 3600],
+  ["6 h", 21600],
+  ["24 h", 86400],
+  ["7 d", 604800],
+  ["30 d", 2592000],
+];
+
+export function GroupPage() {
+  const { id = "" } = useParams();
+  const qc = useQueryClient();
+  const now = useNow();
+  const q = useQuery({
+    queryKey: ["group", id],
+    queryFn: () => ask(api.GET("/groups/{id}", { params: { path: { id } } })),
+    refetchInterval: 3000,
+  });
+  const [deleting, setDeleting] = useState(false);
+  const act = useMutation({
+    mutationFn: (what: "run" | "pause" | "resume") =>
+      ask(api.POST(`/groups/{id}/${what}`, { params: { path: { id } } })),
+    onSuccess: (g) => qc.setQueryData(["group", id], g),
+  });
+  const g = q.data;
+  if (q.error) return <Fault of={q.error} />;
+  if (!g) return null;
+  const age = Math.max(0, Math.min(15, (now - q.dataUpdatedAt) / 1000));
+  const exposure = g.exposureSeconds === undefined ? undefined : g.exposureSeconds + age;
+  const ended = g.direction === "ended";
+  return (
+    <Page
+      crumbs={
+        <>
+          <Link to="/groups">Groups</Link> / {g.home} → {g.recovery}
+        </>
+      }
+      title={
+        <>
+          {g.name}
+          <State of={ended ? "ended" : g.health}>
+            {exposure !== undefined && !ended && (
+              <span>
+                · would lose {span(exposure)} of {span(g.promise.rpoTargetSeconds)}
+              </span>
+            )}
+          </State>
+        </>
+      }
+      actions={
+        <>
+          {!ended && (
+            <>
+              <Button disabled={g.paused || !!g.running || act.isPending} onClick={() => act.mutate("run")}>
+                Run a cycle now
+              </Button>
+              <Button disabled={act.isPending} onClick={() => act.mutate(g.paused ? "resume" : "pause")}>
+                {g.paused ? "Resume" : "Pause"}
+              </Button>
+              {g.direction === "out" && (
+                <Link
+                  to={`/groups/${g.id}/edit`}
+                  className="rounded-md border border-line bg-card px-3 py-1.5 font-semibold text-[13px] hover:border-muted"
+                >
+                  Edit
+                </Link>
+              )}
+            </>
+          )}
+          <Button kind="danger" onClick={() => setDeleting(true)}>
+            Delete…
+          </Button>
+        </>
+      }
+    >
+      <Fault of={act.error} />
+      {g.reasons.length > 0 && (
+        <p
+          className={`rounded-md border px-3 py-2 ${["over", "stalled", "cut off"].includes(g.health) ? "border-over bg-over-bg text-over-ink" : g.health === "tight" ? "border-tight bg-tight-bg text-tight-ink" : "border-line bg-card"}`}
+        >
+          {g.reasons.join(" ")}
+        </p>
+      )}
+      <div className="grid items-start gap-4 xl:grid-cols-[minmax(0,1fr)_300px]">
+        <div className="grid min-w-0 gap-4">
+          <ExposureCard g={g} />
+          <PointsCard g={g} now={now} />
+          <MachinesCard g={g} />
+        </div>
+        <div className="grid gap-4">
+          {g.running && <RunningCard g={g} />}
+          <PromiseCard g={g} />
+          <CycleCard g={g} />
+        </div>
+      </div>
+      {deleting && <DeleteDialog g={g} onClose={() => setDeleting(false)} />}
+    </Page>
+  );
+}
+
+function ExposureCard({ g }: { g: Group }) {
+  const life = (Date.now() - Date.parse(g.createdAt)) / 1000;
+  const [back, setBack] = useState(() => ranges.find(([, s]) => s >= Math.min(life, 21600))?.[1] ?? 86400);
+  const q = useQuery({
+    queryKey: ["exposure", g.id, back],
+    queryFn: () =>
+      ask(
+        api.GET("/groups/{id}/exposure", {
+          params: { path: { id: g.id }, query: { from: new Date(Date.now() - back * 1000).toISOString() } },
+        }),
+      ),
+    refetchInterval: back <= 3600 ? 2000 : 10_000,
+    placeholderData: (d) => d,
+  });
+  const e = q.data;
+  return (
+    <Card
+      title="Exposure"
+      aside={
+        <span className="flex flex-wrap items-baseline gap-x-3">
+          {e && e.vertices.length > 0 && (
+            <span>
+              kept its target {(e.keptShare * 100).toFixed(e.keptShare > 0.999 && e.keptShare < 1 ? 2 : 1)} % of the
+              time · worst {span(e.worstSeconds)} at {when(e.worstAt)}
+            </span>
+          )}
+          <span className="flex gap-1">
+            {ranges.map(([text, s]) => (
+              <button
+                type="button"
+                key={s}
+                aria-pressed={back === s}
+                className={`cursor-pointer rounded px-1.5 py-0.5 ${back === s ? "bg-still-bg font-semibold text-ink" : "hover:text-ink"}`}
+                onClick={() => setBack(s)}
+              >
+                {text}
+              </button>
+            ))}
+          </span>
+        </span>
+      }
+    >
+      <div className="min-h-[200px] px-3 pt-2 pb-1">
+        {e?.vertices.length ? (
+          <Chart
+            vertices={e.vertices}
+            from={e.from}
+            to={e.to}
+            target={e.targetSeconds}
+            label={`Exposure of ${g.name}: kept its target ${(e.keptShare * 100).toFixed(1)} % of the time, worst ${span(e.worstSeconds)}`}
+          />
+        ) : (
+          e && <Empty>The curve begins when the first copy is sealed.</Empty>
+        )}
+        <Fault of={q.error} />
+      </div>
+    </Card>
+  );
+}
+
+function PointsCard({ g, now }: { g: Group; now: number }) {
+  const [selected, select] = useState<string>();
+  const q = useQuery({
+    queryKey: ["points", g.id],
+    queryFn: () => ask(api.GET("/points", { params: { query: { group: g.id } } })),
+    refetchInterval: 15_000,
+  });
+  const ps = q.data ?? [];
+  const oldest = ps[ps.length - 1];
+  return (
+    <Card
+      title="Recovery points"
+      aside={
+        ps.length ? (
+          <>
+            {ps.length} held{oldest && ` · back to ${when(oldest.captureAt)}`} · ◆ pinned ·{" "}
+            <Link to={`/points?group=${g.id}`} className="font-semibold text-link">
+              list
+            </Link>
+          </>
+        ) : undefined
+      }
+    >
+      {ps.length ? (
+        <Rail points={ps} keep={g.promise.keep} now={now} selected={selected} onSelect={select} />
+      ) : (
+        <Empty>No point is sealed yet.</Empty>
+      )}
+    </Card>
+  );
+}
+
+function MachinesCard({ g }: { g: Group }) {
+  return (
+    <Card title="Machines" aside="captured together, one instant">
+      <div className="overflow-x-auto">
+        <table className="w-full">
+          <thead>
+            <tr>
+              <th className={th}>Machine</th>
+              <th className={th}>Disks</th>
+              <th className={`${th} text-right`}>Used</th>
+              <th className={`${th} text-right`}>Backlog</th>
+            </tr>
+          </thead>
+          <tbody>
+            {g.machines.map((m) => (
+              <tr key={m.id} className="border-line border-t">
+                <td className={`${td} font-semibold`}>{m.name}</td>
+                <td className={td}>
+                  {count(m.disks, "disk")} · {size(m.sizeBytes)}
+                </td>
+                <td className={`${td} text-right`}>{size(m.usedBytes)}</td>
+                <td className={`${td} text-right`}>{size(m.backlogBytes)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+    </Card>
+  );
+}
+
+function RunningCard({ g }: { g: Group }) {
+  const r = g.running;
+  if (!r) return null;
+  return (
+    <Card title={g.exposureSeconds === undefined ? "First copy" : "Cycle under way"} aside={r.phase}>
+      <div className="grid gap-1.5 p-4">
+        <Bar
+          share={r.totalBytes ? r.readBytes / r.totalBytes : 0}
+          label="Read"
+          tone={g.exposureSeconds === undefined ? "bg-seeding" : "bg-water"}
+        />
+        <div>
+          {size(r.readBytes)} of {size(r.totalBytes)}
+          {r.bytesPerSecond > 0 && ` · ${rate(r.bytesPerSecond)}`}
+        </div>
+        <div className="text-muted text-xs">
+          {r.finishAt ? `done about ${when(r.finishAt)} · ` : ""}
+          {size(r.wireBytes)} over the link
+        </div>
+        {r.note && <div className="text-tight-ink text-xs">{r.note}</div>}
+      </div>
+    </Card>
+  );
+}
+
+function PromiseCard({ g }: { g: Group }) {
+  const row = "grid grid-cols-[96px_minmax(0,1fr)] gap-2 py-1";
+  return (
+    <Card title="Promise">
+      <dl className="px-4 py-2">
+        <div className={row}>
+          <dt className="text-muted">RPO target</dt>
+          <dd className="font-medium">{span(g.promise.rpoTargetSeconds)}</dd>
+        </div>
+        <div className={row}>
+          <dt className="text-muted">Cadence</dt>
+          <dd className="font-medium">
+            {g.promise.cadenceSeconds ? `every ${span(g.promise.cadenceSeconds)}` : "by hand"}
+            {g.nextStartAt && (
+              <>
+                , next <When at={g.nextStartAt} />
+              </>
+            )}
+          </dd>
+        </div>
+        <div className={row}>
+          <dt className="text-muted">Kept</dt>
+          <dd className="font-medium">
+            {g.promise.keep.map((r) => (
+              <div key={`${r.eachSeconds}-${r.forSeconds}`}>{rungText(r.eachSeconds, r.forSeconds)}</div>
+            ))}
+          </dd>
+        </div>
+        <div className={row}>
+          <dt className="text-muted">Backlog</dt>
+          <dd className="font-medium">
+            {size(g.backlogBytes)}
+            {g.changeBytesPerSecond ? ` · changing ${rate(g.changeBytesPerSecond)}` : ""}
+          </dd>
+        </div>
+        <div className={row}>
+          <dt className="text-muted">Confirmed</dt>
+          <dd className="font-medium">
+            by {g.recovery} <When at={g.confirmedAt} />
+          </dd>
+        </div>
+      </dl>
+    </Card>
+  );
+}
+
+const phaseLook: Record<string, string> = { capture: "bg-ink", read: "bg-water/60", ship: "bg-water", seal: "bg-ink" };
+
+/** Phases draws when each stage of a cycle ran. */
+function Phases({ c }: { c: Cycle }) {
+  const from = Date.parse(c.startedAt);
+  const last = Math.max(...c.phases.map((p) => Date.parse(p.to ?? p.from)), from + 1);
+  return (
+    <div className="grid gap-1">
+      {c.phases.map((p) => {
+        const a = (Date.parse(p.from) - from) / (last - from);
+        const b = (Date.parse(p.to ?? p.from) - from) / (last - from);
+        return (
+          <div key={p.name} className="grid grid-cols-[56px_minmax(0,1fr)_56px] items-center gap-2 text-xs">
+            <span className="text-muted capitalize">{p.name}</span>
+            <span className="relative h-2.5">
+              <span
+                className={`absolute inset-y-0 rounded-sm ${phaseLook[p.name] ?? "bg-water"}`}
+                style={{ left: `${a * 100}%`, width: `max(3px, ${(b - a) * 100}%)` }}
+              />
+            </span>
+            <span className="text-right text-muted">{p.to ? millis(Date.parse(p.to) - Date.parse(p.from)) : "…"}</span>
+          </div>
+        );
+      })}
+    </div>
+  );
+}
+
+function CycleCard({ g }: { g: Group }) {
+  const [all, setAll] = useState(false);
+  const q = useQuery({
+    queryKey: ["cycles", g.id],
+    queryFn: () => ask(api.GET("/groups/{id}/cycles", { params: { path: { id: g.id }, query: { limit: 20 } } })),
+    enabled: all,
+  });
+  const c = g.lastCycle;
+  return (
+    <Card
+      title="Last cycle"
+      aside={
+        c && (
+          <>
+            <When at={c.startedAt} />
+            {c.endedAt && ` · ${millis(Date.parse(c.endedAt) - Date.parse(c.startedAt))}`}
+          </>
+        )
+      }
+    >
+      {c ? (
+        <div className="grid gap-2 px-4 py-3">
+          <Phases c={c} />
+          <div className="text-xs">
+            {size(c.changedBytes)} changed → {size(c.shippedBytes)} new → {size(c.wireBytes)} sent
+            {c.wireBytes > 0 && c.shippedBytes > 0 && ` (${(c.shippedBytes / c.wireBytes).toFixed(1)} : 1)`}
+          </div>
+          {c.error && <div className="text-over-ink text-xs">{c.error}</div>}
+          {c.note && <div className="text-muted text-xs">{c.note}</div>}
+          <button
+            type="button"
+            aria-expanded={all}
+            className="cursor-pointer justify-self-start font-semibold text-link text-xs"
+            onClick={() => setAll(!all)}
+          >
+            {all ? "Hide earlier cycles" : "Earlier cycles"}
+          </button>
+          {all && (
+            <ul className="grid gap-1 text-xs">
+              {q.data?.map((x) => (
+                <li key={x.id} className="flex justify-between gap-2">
+                  <span>
+                    {x.number} · {x.state} · <When at={x.startedAt} />
+                  </span>
+                  <span className="text-muted">
+                    {size(x.changedBytes)}
+                    {x.endedAt && ` · ${millis(Date.parse(x.endedAt) - Date.parse(x.startedAt))}`}
+                  </span>
+                </li>
+              ))}
+            </ul>
+          )}
+        </div>
+      ) : (
+        <Empty>No cycle has run yet.</Empty>
+      )}
+    </Card>
+  );
+}
+
+function DeleteDialog({ g, onClose }: { g: Group; onClose: () => void }) {
+  const go = useNavigate();
+  const [points, setPoints] = useState<"keep" | "delete">("keep");
+  const [name, setName] = useState("");
+  const m = useMutation({
+    mutationFn: () =>
+      ask(
+        api.DELETE("/groups/{id}", {
+          params: { path: { id: g.id }, query: { points: g.direction === "ended" ? "delete" : points } },
+        }),
+      ),
+    onSuccess: () => go("/groups"),
+  });
+  return (
+    <Modal
+      open
+      onOpenChange={(o) => !o && onClose()}
+      title={`Delete ${g.name}`}
+      intro={`Cycles end for good, and exposure is no longer watched. Machines at ${g.home} are not touched. ${g.recovery} holds ${count(g.points, "point")}.`}
+    >
+      {g.direction !== "ended" && (
+        <fieldset className="grid gap-1.5">
+          <legend className="mb-1 font-medium">What becomes of the points?</legend>
+          {(["keep", "delete"] as const).map((w) => (
+            <label key={w} className="flex items-center gap-2">
+              <input type="radio" name="points" checked={points === w} onChange={() => setPoints(w)} />
+              {w === "keep"
+                ? `Keep them at ${g.recovery}`
+                : `Delete all ${g.points} of them; they cannot be brought back`}
+            </label>
+          ))}
+        </fieldset>
+      )}
+      <Field label={`To go on, type the group's name: ${g.name}`}>
+        {(id) => <input id={id} className={inputLook} value={name} onChange={(e) => setName(e.target.value)} />}
+      </Field>
+      <Fault of={m.error} />
+      <div className="flex justify-end gap-2">
+        <Button onClick={onClose}>Leave it as it is</Button>
+        <Button kind="danger" disabled={name !== g.name || m.isPending} onClick={() => m.mutate()}>
+          Delete the group
+        </Button>
+      </div>
+    </Modal>
+  );
+}

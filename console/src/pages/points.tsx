@@ -1,0 +1,280 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useSearchParams } from "react-router";
+import { api, ask, type Point, type Schemas } from "../api";
+import { count, rate, size, span, when } from "../format";
+import { Bar, Button, Card, Empty, Fault, Field, inputLook, Modal, Page, td, th, When } from "../ui";
+
+export function PointsPage() {
+  const [params, setParams] = useSearchParams();
+  const group = params.get("group") ?? "";
+  const qc = useQueryClient();
+  const groups = useQuery({ queryKey: ["groups"], queryFn: () => ask(api.GET("/groups")) });
+  const q = useQuery({
+    queryKey: ["points", group],
+    queryFn: () => ask(api.GET("/points", { params: { query: { group: group || undefined } } })),
+    refetchInterval: 15_000,
+  });
+  const [exporting, setExporting] = useState<Point>();
+  const [deleting, setDeleting] = useState<Point>();
+  const [limit, setLimit] = useState(50);
+  const again = () => {
+    qc.invalidateQueries({ queryKey: ["points"] });
+    qc.invalidateQueries({ queryKey: ["shares"] });
+  };
+  const pin = useMutation({
+    mutationFn: (p: Point) =>
+      ask(api.PATCH("/points/{id}", { params: { path: { id: p.id } }, body: { pinned: !p.pinned } })),
+    onSuccess: again,
+  });
+  const serve = useMutation({
+    mutationFn: (p: Point) => ask(api.POST("/shares", { body: { point: p.id } })),
+    onSuccess: again,
+  });
+  const shown = q.data?.slice(0, limit);
+  return (
+    <Page title="Recovery points">
+      <Fault of={q.error ?? pin.error ?? serve.error} />
+      <SharesCard />
+      <OperationsCard />
+      <Card
+        title={
+          <select
+            aria-label="Group"
+            className={`${inputLook} !w-auto font-normal`}
+            value={group}
+            onChange={(e) => setParams(e.target.value ? { group: e.target.value } : {})}
+          >
+            <option value="">All groups</option>
+            {groups.data?.map((g) => (
+              <option key={g.id} value={g.id}>
+                {g.name} ({g.home} → {g.recovery})
+              </option>
+            ))}
+          </select>
+        }
+        aside={q.data && count(q.data.length, "point")}
+      >
+        {q.data && !q.data.length ? (
+          <Empty>No point yet. The first one is sealed when a group's first copy is done.</Empty>
+        ) : (
+          <div className="overflow-x-auto">
+            <table className="w-full">
+              <thead>
+                <tr>
+                  <th className={th}>Point</th>
+                  <th className={th}>Captured</th>
+                  <th className={`${th} text-right`}>Would lose</th>
+                  <th className={`${th} text-right`}>Changed</th>
+                  <th className={`${th} text-right`}>Whole</th>
+                  <th className={th}>Consistent</th>
+                  <th className={th}>Held</th>
+                  <th className={th}>
+                    <span className="sr-only">Actions</span>
+                  </th>
+                </tr>
+              </thead>
+              <tbody>
+                {shown?.map((p) => (
+                  <tr key={p.id} className="border-line border-t">
+                    <td className={`${td} whitespace-nowrap`}>
+                      <Link to={`/groups/${p.group}`} className="font-semibold">
+                        {p.groupName}
+                      </Link>{" "}
+                      {p.number}
+                      {p.pinned && (
+                        <span
+                          className="ml-1.5 text-tight-ink"
+                          title={p.pinnedUntil ? `pinned until ${when(p.pinnedUntil)}` : "pinned"}
+                        >
+                          ◆ pinned
+                        </span>
+                      )}
+                      {p.newest && <span className="ml-1.5 text-muted text-xs">newest</span>}
+                    </td>
+                    <td className={`${td} whitespace-nowrap`}>
+                      <When at={p.captureAt} />
+                    </td>
+                    <td className={`${td} whitespace-nowrap text-right`}>{span(p.losesSeconds)}</td>
+                    <td className={`${td} whitespace-nowrap text-right`}>{size(p.changedBytes)}</td>
+                    <td className={`${td} whitespace-nowrap text-right`}>{size(p.usedBytes)}</td>
+                    <td className={td}>{p.consistency === "application" ? "▲ application" : "crash"}</td>
+                    <td className={td}>{p.held ? "here" : "at the recovery site"}</td>
+                    <td className={`${td} whitespace-nowrap text-right`}>
+                      {p.held && (
+                        <span className="inline-flex gap-1.5">
+                          <Button onClick={() => pin.mutate(p)}>{p.pinned ? "Unpin" : "Pin"}</Button>
+                          <Button onClick={() => serve.mutate(p)}>Serve</Button>
+                          <Button onClick={() => setExporting(p)}>Export…</Button>
+                          <Button
+                            kind="danger"
+                            disabled={p.pinned || p.inUse}
+                            title={p.pinned ? "Unpin it first." : p.inUse ? "It is in use." : undefined}
+                            onClick={() => setDeleting(p)}
+                          >
+                            Delete…
+                          </Button>
+                        </span>
+                      )}
+                    </td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+            {q.data && q.data.length > limit && (
+              <div className="border-line border-t p-3">
+                <Button onClick={() => setLimit(limit + 100)}>Show {Math.min(100, q.data.length - limit)} more</Button>
+              </div>
+            )}
+          </div>
+        )}
+      </Card>
+      {exporting && <ExportDialog p={exporting} onClose={() => setExporting(undefined)} />}
+      {deleting && <DeleteDialog p={deleting} onClose={() => setDeleting(undefined)} />}
+    </Page>
+  );
+}
+
+function SharesCard() {
+  const qc = useQueryClient();
+  const q = useQuery({ queryKey: ["shares"], queryFn: () => ask(api.GET("/shares")), refetchInterval: 5000 });
+  const stop = useMutation({
+    mutationFn: (s: Schemas["Share"]) => ask(api.DELETE("/shares/{id}", { params: { path: { id: s.id } } })),
+    onSuccess: () => {
+      qc.invalidateQueries({ queryKey: ["shares"] });
+      qc.invalidateQueries({ queryKey: ["points"] });
+    },
+  });
+  if (!q.data?.length) return null;
+  return (
+    <Card title="Served over NBD" aside="read-only, on the site's host">
+      <Fault of={stop.error} />
+      <ul>
+        {q.data.map((s) => (
+          <li key={s.id} className="grid gap-1 border-line border-t px-4 py-3 first:border-t-0">
+            <div className="flex items-center justify-between gap-2">
+              <span>
+                <strong>
+                  {s.groupName} {s.pointNumber}
+                </strong>{" "}
+                <span className="text-muted">
+                  · {count(s.clients, "reader")} · by {s.createdBy} since {when(s.createdAt)}
+                </span>
+              </span>
+              <Button onClick={() => stop.mutate(s)}>Stop serving</Button>
+            </div>
+            {s.disks.map((d) => (
+              <div key={d.uri} className="flex flex-wrap gap-x-3 text-xs">
+                <span className="w-36">
+                  {d.machine} {d.disk}
+                </span>
+                <code className="select-all break-all">{d.uri}</code>
+                <span className="text-muted">{size(d.sizeBytes)}</span>
+              </div>
+            ))}
+          </li>
+        ))}
+      </ul>
+    </Card>
+  );
+}
+
+function OperationsCard() {
+  const q = useQuery({
+    queryKey: ["operations"],
+    queryFn: () => ask(api.GET("/operations", { params: { query: { limit: 5 } } })),
+    refetchInterval: 3000,
+  });
+  const recent = q.data?.filter((o) => o.state === "running" || Date.now() - Date.parse(o.startedAt) < 900_000);
+  if (!recent?.length) return null;
+  return (
+    <Card title="Long work">
+      <ul>
+        {recent.map((o) => (
+          <li key={o.id} className="grid gap-1 border-line border-t px-4 py-2.5 first:border-t-0">
+            <div>
+              <strong>{o.kind}</strong> of {o.subject} · {o.state}{" "}
+              <span className="text-muted">· by {o.startedBy}</span>
+            </div>
+            {o.state === "running" ? (
+              <>
+                <Bar share={o.totalBytes ? o.doneBytes / o.totalBytes : 0} label={o.kind} />
+                <div className="text-muted text-xs">
+                  {size(o.doneBytes)} of {size(o.totalBytes)} · {rate(o.bytesPerSecond)}
+                  {o.finishAt && ` · done about ${when(o.finishAt)}`}
+                </div>
+              </>
+            ) : (
+              <div className={`text-xs ${o.state === "failed" ? "text-over-ink" : "text-muted"}`}>{o.message}</div>
+            )}
+          </li>
+        ))}
+      </ul>
+    </Card>
+  );
+}
+
+function ExportDialog({ p, onClose }: { p: Point; onClose: () => void }) {
+  const qc = useQueryClient();
+  const [directory, setDirectory] = useState(`/var/tmp/${p.groupName.toLowerCase().replace(/\W+/g, "-")}-${p.number}`);
+  const m = useMutation({
+    mutationFn: () => ask(api.POST("/points/{id}/export", { params: { path: { id: p.id } }, body: { directory } })),
+    onSuccess: () => {
+      qc.invalidateQueries({ queryKey: ["operations"] });
+      onClose();
+    },
+  });
+  const disks = p.machines.flatMap((x) => x.disks);
+  return (
+    <Modal
+      open
+      onOpenChange={(o) => !o && onClose()}
+      title={`Export ${p.groupName} ${p.number}`}
+      intro={`${count(disks.length, "disk")} as raw files, ${size(disks.reduce((s, d) => s + d.sizeBytes, 0))}, sparse: ${size(p.usedBytes)} on disk. Every block is checked. Nothing is overwritten.`}
+    >
+      <Field label="Folder on this site's host">
+        {(id) => (
+          <input id={id} className={inputLook} value={directory} onChange={(e) => setDirectory(e.target.value)} />
+        )}
+      </Field>
+      <Fault of={m.error} />
+      <div className="flex justify-end gap-2">
+        <Button onClick={onClose}>Not now</Button>
+        <Button kind="main" disabled={m.isPending} onClick={() => m.mutate()}>
+          Export
+        </Button>
+      </div>
+    </Modal>
+  );
+}
+
+function DeleteDialog({ p, onClose }: { p: Point; onClose: () => void }) {
+  const qc = useQueryClient();
+  const [name, setName] = useState("");
+  const m = useMutation({
+    mutationFn: () => ask(api.DELETE("/points/{id}", { params: { path: { id: p.id } } })),
+    onSuccess: () => {
+      qc.invalidateQueries({ queryKey: ["points"] });
+      onClose();
+    },
+  });
+  return (
+    <Modal
+      open
+      onOpenChange={(o) => !o && onClose()}
+      title={`Delete point ${p.number} of ${p.groupName}`}
+      intro={`The state of ${when(p.captureAt)} cannot be brought back afterwards. No other point is touched.`}
+    >
+      <Field label={`To go on, type the group's name: ${p.groupName}`}>
+        {(id) => <input id={id} className={inputLook} value={name} onChange={(e) => setName(e.target.value)} />}
+      </Field>
+      <Fault of={m.error} />
+      <div className="flex justify-end gap-2">
+        <Button onClick={onClose}>Leave it as it is</Button>
+        <Button kind="danger" disabled={name !== p.groupName || m.isPending} onClick={() => m.mutate()}>
+          Delete the point
+        </Button>
+      </div>
+    </Modal>
+  );
+}

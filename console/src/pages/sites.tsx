@@ -1,0 +1,504 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, ask, Problem, type Schemas } from "../api";
+import { count, rate, size, when } from "../format";
+import { Button, Card, Empty, Fault, Field, inputLook, Modal, Page, State, When } from "../ui";
+
+export function SitesPage() {
+  const links = useQuery({ queryKey: ["links"], queryFn: () => ask(api.GET("/links")), refetchInterval: 5000 });
+  const platforms = useQuery({
+    queryKey: ["platforms"],
+    queryFn: () => ask(api.GET("/platforms")),
+    refetchInterval: 10_000,
+  });
+  const store = useQuery({ queryKey: ["store"], queryFn: () => ask(api.GET("/store")), refetchInterval: 15_000 });
+  const [dialog, setDialog] = useState<"invite" | "accept" | "platform">();
+  return (
+    <Page
+      title="Sites & links"
+      actions={
+        <>
+          <Button onClick={() => setDialog("platform")}>Add a platform…</Button>
+          <Button onClick={() => setDialog("accept")}>Accept an invitation…</Button>
+          <Button kind="main" onClick={() => setDialog("invite")}>
+            Invite another site…
+          </Button>
+        </>
+      }
+    >
+      <Fault of={links.error} />
+      <div className="grid items-start gap-4 lg:grid-cols-2">
+        {links.data?.map((l) => (
+          <LinkCard key={l.id} l={l} />
+        ))}
+        {links.data && !links.data.length && (
+          <Card title="Links">
+            <Empty action={<Button onClick={() => setDialog("invite")}>Invite another site…</Button>}>
+              Make an invitation here and accept it at the other site, or the other way round.
+            </Empty>
+          </Card>
+        )}
+      </div>
+      <OpenInvitations />
+      <div className="grid items-start gap-4 lg:grid-cols-2">
+        {platforms.data?.map((p) => (
+          <PlatformCard key={p.id} p={p} />
+        ))}
+        {platforms.data && !platforms.data.length && (
+          <Card title="Platforms">
+            <Empty action={<Button onClick={() => setDialog("platform")}>Add a platform…</Button>}>
+              A platform is where this site's machines run.
+            </Empty>
+          </Card>
+        )}
+        {store.data && (
+          <Card title="Point store" aside={store.data.directory.split("/").slice(-2).join("/")}>
+            <dl className="grid grid-cols-[140px_minmax(0,1fr)] gap-y-1 px-4 py-3">
+              <dt className="text-muted">Points</dt>
+              <dd>{store.data.points}</dd>
+              <dt className="text-muted">Packs</dt>
+              <dd>
+                {store.data.packs} · {size(store.data.packBytes)}
+              </dd>
+              <dt className="text-muted">Room left</dt>
+              <dd>{size(store.data.freeBytes)}</dd>
+              <dt className="text-muted">Found damaged</dt>
+              <dd className={store.data.damagedRecords ? "font-semibold text-over-ink" : ""}>
+                {store.data.damagedRecords ? `✕ ${count(store.data.damagedRecords, "record")}` : "nothing"}
+              </dd>
+            </dl>
+            <div className="px-4 pb-3">
+              <CheckStore />
+            </div>
+          </Card>
+        )}
+      </div>
+      {dialog === "invite" && <InviteDialog onClose={() => setDialog(undefined)} />}
+      {dialog === "accept" && <AcceptDialog onClose={() => setDialog(undefined)} />}
+      {dialog === "platform" && <PlatformDialog onClose={() => setDialog(undefined)} />}
+    </Page>
+  );
+}
+
+function CheckStore() {
+  const qc = useQueryClient();
+  const [id, setID] = useState<string>();
+  const m = useMutation({
+    mutationFn: () => ask(api.POST("/store/check")),
+    onSuccess: (o) => {
+      setID(o.id);
+      qc.invalidateQueries({ queryKey: ["operations"] });
+    },
+  });
+  const op = useQuery({
+    queryKey: ["operations", id],
+    queryFn: () => ask(api.GET("/operations/{id}", { params: { path: { id: id ?? "" } } })),
+    enabled: !!id,
+    refetchInterval: (q) => (q.state.data?.state === "running" ? 500 : false),
+  });
+  return (
+    <div className="grid justify-items-start gap-2">
+      <Button disabled={m.isPending || op.data?.state === "running"} onClick={() => m.mutate()}>
+        Check every block
+      </Button>
+      <Fault of={m.error} />
+      {op.data && (
+        <div role="status" className={op.data.state === "failed" ? "text-over-ink" : ""}>
+          {op.data.state === "running"
+            ? `${size(op.data.doneBytes)} of ${size(op.data.totalBytes)} read`
+            : op.data.message}
+          {op.data.log.map((t) => (
+            <div key={t} className="break-all text-xs">
+              {t}
+            </div>
+          ))}
+        </div>
+      )}
+    </div>
+  );
+}
+
+function Steps({ t }: { t: Schemas["ConnectionTest"] }) {
+  return (
+    <ol className="grid gap-1 text-xs">
+      {t.steps.map((s) => (
+        <li key={s.name} className="grid grid-cols-[18px_80px_minmax(0,1fr)]">
+          <span aria-hidden="true" className={s.ok ? "text-good-ink" : s.tried ? "text-over-ink" : "text-muted"}>
+            {s.ok ? "✓" : s.tried ? "✕" : "·"}
+          </span>
+          <span className="text-muted">{s.name}</span>
+          <span>
+            {s.tried ? s.note : "not tried"} {!s.ok && s.mend}
+          </span>
+        </li>
+      ))}
+    </ol>
+  );
+}
+
+function LinkCard({ l }: { l: Schemas["Link"] }) {
+  const qc = useQueryClient();
+  const test = useMutation({ mutationFn: () => ask(api.POST("/links/{id}/test", { params: { path: { id: l.id } } })) });
+  const remove = useMutation({
+    mutationFn: () => ask(api.DELETE("/links/{id}", { params: { path: { id: l.id } } })),
+    onSuccess: () => qc.invalidateQueries({ queryKey: ["links"] }),
+  });
+  const [sure, setSure] = useState(false);
+  return (
+    <Card title={`Link to ${l.peer}`} aside={<State of={l.up ? "up" : "down"} />}>
+      <div className="grid gap-3 px-4 py-3">
+        <dl className="grid grid-cols-2 gap-x-4 gap-y-1 sm:grid-cols-4">
+          <div>
+            <dt className="text-muted text-xs">Round trip</dt>
+            <dd className="font-semibold">{l.rttMillis === undefined ? "—" : `${l.rttMillis.toFixed(2)} ms`}</dd>
+          </div>
+          <div>
+            <dt className="text-muted text-xs">Its clock</dt>
+            <dd className="font-semibold">
+              {l.clockAheadMillis === undefined
+                ? "—"
+                : `${Math.abs(l.clockAheadMillis).toFixed(2)} ms ${l.clockAheadMillis < 0 ? "behind" : "ahead"}`}
+            </dd>
+          </div>
+          <div>
+            <dt className="text-muted text-xs">Going out</dt>
+            <dd className="font-semibold">
+              {count(l.outGroups, "group")} · {rate(l.sendBytesPerSecond)}
+            </dd>
+          </div>
+          <div>
+            <dt className="text-muted text-xs">Coming in</dt>
+            <dd className="font-semibold">
+              {count(l.inGroups, "group")} · {rate(l.receiveBytesPerSecond)}
+            </dd>
+          </div>
+        </dl>
+        <ul className="grid gap-0.5 text-xs">
+          {l.checks.map((c) => (
+            <li key={c.name}>
+              <span className={c.ok ? "text-good-ink" : "text-over-ink"}>{c.ok ? "✓" : "✕"}</span> {c.name}{" "}
+              <span className="text-muted">
+                · {c.note} {c.mend}
+              </span>
+            </li>
+          ))}
+        </ul>
+        {test.data && <Steps t={test.data} />}
+        <Fault of={test.error ?? remove.error} />
+        <div className="flex items-center gap-2">
+          <Button disabled={test.isPending} onClick={() => test.mutate()}>
+            Test step by step
+          </Button>
+          <Button kind="danger" onClick={() => setSure(true)}>
+            Remove…
+          </Button>
+          <span className="text-muted text-xs">
+            {l.address} · seen <When at={l.seenAt} />
+          </span>
+        </div>
+      </div>
+      {sure && (
+        <Modal
+          open
+          onOpenChange={setSure}
+          title={`Remove the link to ${l.peer}`}
+          intro="Both sites forget each other's keys. A link that groups use cannot be removed."
+        >
+          <Fault of={remove.error} />
+          <div className="flex justify-end gap-2">
+            <Button onClick={() => setSure(false)}>Leave it</Button>
+            <Button kind="danger" onClick={() => remove.mutate()}>
+              Remove the link
+            </Button>
+          </div>
+        </Modal>
+      )}
+    </Card>
+  );
+}
+
+function PlatformCard({ p }: { p: Schemas["Platform"] }) {
+  const qc = useQueryClient();
+  const inv = useQuery({
+    queryKey: ["platforms", p.id, "inventory"],
+    queryFn: () => ask(api.GET("/platforms/{id}/inventory", { params: { path: { id: p.id } } })),
+    enabled: p.reachable,
+  });
+  const test = useMutation({
+    mutationFn: () => ask(api.POST("/platforms/{id}/test", { params: { path: { id: p.id } } })),
+  });
+  const remove = useMutation({
+    mutationFn: () => ask(api.DELETE("/platforms/{id}", { params: { path: { id: p.id } } })),
+    onSuccess: () => qc.invalidateQueries({ queryKey: ["platforms"] }),
+  });
+  const free = (rs: Schemas["Resource"][]) =>
+    rs.map((r) => (
+      <div key={r.id}>
+        {r.name}{" "}
+        <span className="text-muted text-xs">
+          {size(r.freeBytes)} of {size(r.totalBytes)} free
+        </span>
+      </div>
+    ));
+  return (
+    <Card title={`Platform ${p.name}`} aside={<State of={p.reachable ? "up" : "down"} />}>
+      <div className="grid gap-3 px-4 py-3">
+        <div className="text-muted text-xs">
+          {p.kind} · {p.address} · as {p.user} · {count(p.machines, "machine")} · seen <When at={p.seenAt} />
+        </div>
+        {p.warning && <div className="rounded bg-tight-bg px-2.5 py-1.5 text-tight-ink text-xs">◆ {p.warning}</div>}
+        {p.error && <div className="text-over-ink text-xs">✕ {p.error}</div>}
+        {inv.data && (
+          <dl className="grid gap-3 sm:grid-cols-2">
+            {(
+              [
+                ["Hosts", free(inv.data.hosts)],
+                ["Pools", free(inv.data.pools)],
+                ["Datastores", free(inv.data.datastores)],
+                [
+                  "Networks",
+                  inv.data.networks.map((n) => (
+                    <div key={n.id}>
+                      {n.name} <span className="text-muted text-xs">{n.note}</span>
+                    </div>
+                  )),
+                ],
+              ] as const
+            ).map(([t, list]) => (
+              <div key={t}>
+                <dt className="text-muted text-xs">{t}</dt>
+                <dd>{list}</dd>
+              </div>
+            ))}
+          </dl>
+        )}
+        {test.data && <Steps t={test.data} />}
+        <Fault of={test.error ?? remove.error} />
+        <div className="flex gap-2">
+          <Button disabled={test.isPending} onClick={() => test.mutate()}>
+            Test step by step
+          </Button>
+          <Button kind="danger" onClick={() => remove.mutate()}>
+            Remove
+          </Button>
+        </div>
+      </div>
+    </Card>
+  );
+}
+
+function OpenInvitations() {
+  const qc = useQueryClient();
+  const q = useQuery({
+    queryKey: ["invitations"],
+    queryFn: () => ask(api.GET("/invitations")),
+    refetchInterval: 10_000,
+  });
+  const withdraw = useMutation({
+    mutationFn: (id: string) => ask(api.DELETE("/invitations/{id}", { params: { path: { id } } })),
+    onSuccess: () => qc.invalidateQueries({ queryKey: ["invitations"] }),
+  });
+  if (!q.data?.length) return null;
+  return (
+    <Card title="Open invitations">
+      <ul>
+        {q.data.map((i) => (
+          <li
+            key={i.id}
+            className="flex items-center justify-between gap-2 border-line border-t px-4 py-2 first:border-t-0"
+          >
+            <span>
+              for <strong>{i.forSite ?? "any site"}</strong> · good until {when(i.expiresAt)} · made by {i.createdBy}
+            </span>
+            <Button onClick={() => withdraw.mutate(i.id)}>Withdraw</Button>
+          </li>
+        ))}
+      </ul>
+    </Card>
+  );
+}
+
+function InviteDialog({ onClose }: { onClose: () => void }) {
+  const qc = useQueryClient();
+  const [forSite, setForSite] = useState("");
+  const [copied, setCopied] = useState(false);
+  const m = useMutation({
+    mutationFn: () => ask(api.POST("/invitations", { body: { forSite: forSite || undefined, minutes: 60 } })),
+    onSuccess: () => qc.invalidateQueries({ queryKey: ["invitations"] }),
+  });
+  const p = m.error instanceof Problem ? m.error : undefined;
+  return (
+    <Modal
+      open
+      onOpenChange={(o) => !o && onClose()}
+      title="Invite another site"
+      intro="One string holds the address, the key and a secret. It is good once, for an hour."
+    >
+      {m.data ? (
+        <>
+          <label htmlFor="invitation" className="font-medium">
+            Paste this at the other site, under “Accept an invitation”
+          </label>
+          <textarea
+            id="invitation"
+            readOnly
+            rows={5}
+            className={`${inputLook} break-all font-mono text-xs`}
+            value={m.data.text}
+            onFocus={(e) => e.target.select()}
+          />
+          {m.data.warning && (
+            <div className="rounded bg-tight-bg px-2.5 py-1.5 text-tight-ink text-xs">◆ {m.data.warning}</div>
+          )}
+          <div className="flex justify-end gap-2">
+            <Button
+              onClick={() => {
+                navigator.clipboard.writeText(m.data.text).then(() => setCopied(true));
+              }}
+            >
+              {copied ? "Copied" : "Copy"}
+            </Button>
+            <Button kind="main" onClick={onClose}>
+              Done
+            </Button>
+          </div>
+        </>
+      ) : (
+        <form
+          className="grid gap-3"
+          onSubmit={(e) => {
+            e.preventDefault();
+            m.mutate();
+          }}
+        >
+          <Field label="Only for the site called" hint="Leave empty for any site." faults={p?.at("forSite")}>
+            {(id) => (
+              <input id={id} className={inputLook} value={forSite} onChange={(e) => setForSite(e.target.value)} />
+            )}
+          </Field>
+          <Fault of={p && !p.at("forSite").length ? p : undefined} />
+          <div className="flex justify-end gap-2">
+            <Button onClick={onClose}>Not now</Button>
+            <Button kind="main" type="submit">
+              Make the invitation
+            </Button>
+          </div>
+        </form>
+      )}
+    </Modal>
+  );
+}
+
+function AcceptDialog({ onClose }: { onClose: () => void }) {
+  const qc = useQueryClient();
+  const [invitation, set] = useState("");
+  const m = useMutation({
+    mutationFn: () => ask(api.POST("/links", { body: { invitation } })),
+    onSuccess: () => {
+      qc.invalidateQueries({ queryKey: ["links"] });
+      onClose();
+    },
+  });
+  const p = m.error instanceof Problem ? m.error : undefined;
+  return (
+    <Modal
+      open
+      onOpenChange={(o) => !o && onClose()}
+      title="Accept an invitation"
+      intro="Paste the string that the other site made."
+    >
+      <form
+        className="grid gap-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          m.mutate();
+        }}
+      >
+        <Field label="Invitation" faults={p?.at("invitation")}>
+          {(id, d) => (
+            <textarea
+              id={id}
+              aria-describedby={d}
+              rows={5}
+              required
+              className={`${inputLook} break-all font-mono text-xs`}
+              value={invitation}
+              onChange={(e) => set(e.target.value)}
+            />
+          )}
+        </Field>
+        <Fault of={p && !p.at("invitation").length ? p : undefined} />
+        <div className="flex justify-end gap-2">
+          <Button onClick={onClose}>Not now</Button>
+          <Button kind="main" type="submit" disabled={m.isPending}>
+            Pair the sites
+          </Button>
+        </div>
+      </form>
+    </Modal>
+  );
+}
+
+function PlatformDialog({ onClose }: { onClose: () => void }) {
+  const qc = useQueryClient();
+  const [v, set] = useState({ name: "", kind: "lab", address: "http://", user: "", password: "" });
+  const test = useMutation({ mutationFn: () => ask(api.POST("/platforms/test", { body: v })) });
+  const m = useMutation({
+    mutationFn: () => ask(api.POST("/platforms", { body: v })),
+    onSuccess: () => {
+      qc.invalidateQueries({ queryKey: ["platforms"] });
+      qc.invalidateQueries({ queryKey: ["machines"] });
+      onClose();
+    },
+  });
+  const p = [m.error, test.error].find((e) => e instanceof Problem) as Problem | undefined;
+  const text = (k: "name" | "address" | "user" | "password", label: string, hint?: string) => (
+    <Field label={label} hint={hint} faults={p?.at(k)}>
+      {(id, d) => (
+        <input
+          id={id}
+          aria-describedby={d}
+          type={k === "password" ? "password" : "text"}
+          autoComplete="off"
+          required
+          className={inputLook}
+          value={v[k]}
+          onChange={(e) => set({ ...v, [k]: e.target.value })}
+        />
+      )}
+    </Field>
+  );
+  return (
+    <Modal
+      open
+      onOpenChange={(o) => !o && onClose()}
+      title="Add a platform"
+      intro="The connection is tested step by step before it is added."
+    >
+      <form
+        className="grid gap-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          m.mutate();
+        }}
+      >
+        {text("name", "Name", "What people call it, such as harbour.")}
+        {text("address", "Address", "Such as http://lab.norhaven.example:7414; a full name or an IP address.")}
+        <div className="grid gap-3 sm:grid-cols-2">
+          {text("user", "User")}
+          {text("password", "Password")}
+        </div>
+        {test.data && <Steps t={test.data} />}
+        <Fault of={p && !p.errors.length ? p : undefined} />
+        <div className="flex justify-end gap-2">
+          <Button onClick={() => test.mutate()} disabled={test.isPending}>
+            Test only
+          </Button>
+          <Button kind="main" type="submit" disabled={m.isPending}>
+            Add
+          </Button>
+        </div>
+      </form>
+    </Modal>
+  );
+}

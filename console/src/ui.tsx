@@ -1,0 +1,195 @@
+import { Dialog, Tooltip } from "radix-ui";
+import { type ButtonHTMLAttributes, type ReactNode, useId } from "react";
+import { Problem } from "./api";
+import { exactly, when } from "./format";
+
+export function Card(p: { title?: ReactNode; aside?: ReactNode; children: ReactNode; className?: string }) {
+  return (
+    <section className={`rounded-lg border border-line bg-card ${p.className ?? ""}`}>
+      {p.title && (
+        <header className="flex flex-wrap items-baseline justify-between gap-x-4 border-line border-b px-4 py-2.5">
+          <h2 className="font-semibold">{p.title}</h2>
+          {p.aside && <div className="text-muted text-xs">{p.aside}</div>}
+        </header>
+      )}
+      {p.children}
+    </section>
+  );
+}
+
+type Kind = "plain" | "main" | "danger";
+const looks: Record<Kind, string> = {
+  plain: "border-line bg-card text-ink hover:border-muted",
+  main: "border-deep bg-deep text-white hover:bg-deep-2",
+  danger: "border-over-bg bg-card text-over-ink hover:border-over",
+};
+
+export function Button({ kind = "plain", className, ...p }: ButtonHTMLAttributes<HTMLButtonElement> & { kind?: Kind }) {
+  return (
+    <button
+      type="button"
+      {...p}
+      className={`inline-flex cursor-pointer items-center gap-1.5 rounded-md border px-3 py-1.5 font-semibold text-[13px] disabled:cursor-not-allowed disabled:opacity-55 ${looks[kind]} ${className ?? ""}`}
+    />
+  );
+}
+
+const states: Record<string, { shape: string; look: string; word: string }> = {
+  over: { shape: "▲", look: "bg-over-bg text-over-ink", word: "Over" },
+  stalled: { shape: "■", look: "bg-over-bg text-over-ink", word: "Stalled" },
+  "cut off": { shape: "✕", look: "bg-over-bg text-over-ink", word: "Cut off" },
+  tight: { shape: "◆", look: "bg-tight-bg text-tight-ink", word: "Tight" },
+  seeding: { shape: "◌", look: "bg-seeding-bg text-seeding", word: "Seeding" },
+  paused: { shape: "‖", look: "bg-still-bg text-ink", word: "Paused" },
+  "on target": { shape: "●", look: "bg-good-bg text-good-ink", word: "On target" },
+  ended: { shape: "□", look: "bg-still-bg text-ink", word: "Ended" },
+  up: { shape: "●", look: "bg-good-bg text-good-ink", word: "Up" },
+  down: { shape: "✕", look: "bg-over-bg text-over-ink", word: "Down" },
+};
+
+/** State names a state by word, shape and colour. */
+export function State({ of, children }: { of: string; children?: ReactNode }) {
+  const s = states[of] ?? { shape: "·", look: "bg-still-bg text-ink", word: of };
+  return (
+    <span
+      className={`inline-flex items-center gap-1.5 whitespace-nowrap rounded px-2 py-0.5 font-semibold text-xs ${s.look}`}
+    >
+      <span aria-hidden="true" className="text-[9px]">
+        {s.shape}
+      </span>
+      {s.word}
+      {children}
+    </span>
+  );
+}
+
+export function When({ at }: { at: string | undefined | null }) {
+  return (
+    <time dateTime={at ?? undefined} title={exactly(at)}>
+      {when(at)}
+    </time>
+  );
+}
+
+export function Fault({ of }: { of: unknown }) {
+  if (!of) return null;
+  const p = of instanceof Problem ? of : new Problem(0, String(of), "", []);
+  return (
+    <div role="alert" className="rounded-md border border-over bg-over-bg px-3 py-2 text-over-ink">
+      <div className="font-semibold">{p.title}</div>
+      {p.detail && <div>{p.detail}</div>}
+      {p.errors.map((e) => (
+        <div key={e.field + e.message}>{e.message}</div>
+      ))}
+    </div>
+  );
+}
+
+/** Field labels an input and says what is wrong with it. */
+export function Field(p: {
+  label: string;
+  hint?: ReactNode;
+  faults?: string[];
+  children: (id: string, described: string) => ReactNode;
+}) {
+  const id = useId();
+  return (
+    <div className="grid gap-1">
+      <label htmlFor={id} className="font-medium">
+        {p.label}
+      </label>
+      {p.children(id, `${id}-note`)}
+      <div id={`${id}-note`} className="text-xs">
+        {p.faults?.length ? (
+          <span className="text-over-ink">✕ {p.faults.join(" ")}</span>
+        ) : (
+          <span className="text-muted">{p.hint}</span>
+        )}
+      </div>
+    </div>
+  );
+}
+
+export const inputLook = "w-full rounded-md border border-line bg-card px-2.5 py-1.5 text-ink placeholder:text-muted";
+
+export function Page(p: { crumbs?: ReactNode; title: ReactNode; actions?: ReactNode; children: ReactNode }) {
+  return (
+    <div className="grid gap-4">
+      <header className="flex flex-wrap items-end justify-between gap-3">
+        <div>
+          {p.crumbs && <div className="mb-0.5 text-muted text-xs">{p.crumbs}</div>}
+          <h1 className="flex flex-wrap items-center gap-2.5 font-bold text-[21px] leading-tight">{p.title}</h1>
+        </div>
+        <div className="flex flex-wrap gap-2">{p.actions}</div>
+      </header>
+      {p.children}
+    </div>
+  );
+}
+
+export function Empty(p: { children: ReactNode; action?: ReactNode }) {
+  return (
+    <div className="grid justify-items-start gap-3 px-4 py-8 text-muted">
+      <div>{p.children}</div>
+      {p.action}
+    </div>
+  );
+}
+
+export function Modal(p: {
+  open: boolean;
+  onOpenChange: (open: boolean) => void;
+  title: string;
+  intro?: ReactNode;
+  children: ReactNode;
+}) {
+  return (
+    <Dialog.Root open={p.open} onOpenChange={p.onOpenChange}>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 bg-black/40" />
+        <Dialog.Content className="-translate-x-1/2 -translate-y-1/2 fixed top-1/2 left-1/2 grid max-h-[90vh] w-[min(560px,94vw)] gap-3 overflow-auto rounded-lg border border-line bg-card p-5 shadow-xl">
+          <Dialog.Title className="font-bold text-base">{p.title}</Dialog.Title>
+          <Dialog.Description asChild>
+            <div className="text-muted">{p.intro}</div>
+          </Dialog.Description>
+          {p.children}
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}
+
+export function Hint({ text, children }: { text: string; children: ReactNode }) {
+  return (
+    <Tooltip.Root>
+      <Tooltip.Trigger asChild>{children}</Tooltip.Trigger>
+      <Tooltip.Portal>
+        <Tooltip.Content
+          sideOffset={4}
+          className="z-20 max-w-72 rounded-md bg-deep px-2.5 py-1.5 text-white text-xs shadow-lg"
+        >
+          {text}
+        </Tooltip.Content>
+      </Tooltip.Portal>
+    </Tooltip.Root>
+  );
+}
+
+export function Bar({ share, label, tone = "bg-water" }: { share: number; label: string; tone?: string }) {
+  const pct = Math.max(0, Math.min(100, share * 100));
+  return (
+    <div
+      role="progressbar"
+      aria-label={label}
+      aria-valuenow={Math.round(pct)}
+      aria-valuemin={0}
+      aria-valuemax={100}
+      className="h-1.5 overflow-hidden rounded-full bg-still-bg"
+    >
+      <div className={`h-full rounded-full ${tone}`} style={{ width: `${pct}%` }} />
+    </div>
+  );
+}
+
+export const th = "whitespace-nowrap px-4 py-2 text-left text-muted text-xs";
+export const td = "px-4 py-2 align-top";

@@ -1,0 +1,148 @@
+import { useId } from "react";
+import type { Schemas } from "./api";
+import { clockTime, dayTime, span } from "./format";
+
+type Vertex = Schemas["Vertex"];
+
+/** shape turns a sawtooth into an area within w × h, bottom up. */
+function shape(vs: Vertex[], from: number, to: number, top: number, w: number, h: number) {
+  const x = (t: number) => ((t - from) / Math.max(1, to - from)) * w;
+  const y = (s: number) => h - Math.min(1, s / top) * h;
+  const corners = vs.map((v) => `${x(Date.parse(v.at)).toFixed(1)},${y(v.seconds).toFixed(1)}`);
+  const first = vs[0];
+  const last = vs[vs.length - 1];
+  if (!first || !last) return { line: "", area: "", y };
+  const line = `M${corners.join("L")}`;
+  const area = `${line}L${x(Date.parse(last.at)).toFixed(1)},${h}L${x(Date.parse(first.at)).toFixed(1)},${h}Z`;
+  return { line, area, y };
+}
+
+/** Water is the one drawing of exposure: water, and the RPO target as a dashed
+ * mark; what stands above the mark is vermilion. */
+function Water(p: { vertices: Vertex[]; from: number; to: number; target: number; top: number; w: number; h: number }) {
+  const id = useId();
+  const { line, area, y } = shape(p.vertices, p.from, p.to, p.top, p.w, p.h);
+  const mark = y(p.target);
+  return (
+    <g>
+      <clipPath id={`${id}-above`}>
+        <rect x={0} y={0} width={p.w} height={mark} />
+      </clipPath>
+      <path d={area} fill="var(--shallow)" />
+      <path
+        d={line}
+        fill="none"
+        stroke="var(--water)"
+        strokeWidth={1.2}
+        vectorEffect="non-scaling-stroke"
+        strokeLinejoin="round"
+      />
+      <g clipPath={`url(#${id}-above)`}>
+        <path d={area} fill="var(--over)" opacity={0.8} />
+        <path d={line} fill="none" stroke="var(--over)" strokeWidth={1.2} vectorEffect="non-scaling-stroke" />
+      </g>
+      <line
+        x1={0}
+        x2={p.w}
+        y1={mark}
+        y2={mark}
+        stroke="var(--ink)"
+        strokeWidth={1.2}
+        strokeDasharray="4 3"
+        vectorEffect="non-scaling-stroke"
+      />
+    </g>
+  );
+}
+
+const peak = (vs: Vertex[]) => vs.reduce((m, v) => Math.max(m, v.seconds), 0);
+
+/** Strip is the water of one group in a list. */
+export function Strip(p: { vertices: Vertex[]; from: string; to: string; target: number; label: string }) {
+  const top = Math.max(p.target * 1.35, Math.min(peak(p.vertices), p.target * 2.6) * 1.05);
+  return (
+    <svg
+      viewBox="0 0 320 44"
+      preserveAspectRatio="none"
+      role="img"
+      aria-label={p.label}
+      className="block h-11 w-full overflow-visible"
+    >
+      <Water
+        vertices={p.vertices}
+        from={Date.parse(p.from)}
+        to={Date.parse(p.to)}
+        target={p.target}
+        top={top}
+        w={320}
+        h={44}
+      />
+      <line
+        x1={0}
+        x2={320}
+        y1={44}
+        y2={44}
+        stroke="var(--water)"
+        strokeWidth={1}
+        vectorEffect="non-scaling-stroke"
+        opacity={0.5}
+      />
+    </svg>
+  );
+}
+
+const steps = [1, 5, 10, 30, 60, 300, 600, 900, 1800, 3600, 7200, 10800, 21600, 43200, 86400, 172800, 604800];
+const niceStep = (range: number, n: number) => steps.find((s) => range / s <= n) ?? 604800;
+
+/** Chart is the water of one group at large, with its scales. */
+export function Chart(p: { vertices: Vertex[]; from: string; to: string; target: number; label: string }) {
+  const w = 830;
+  const h = 180;
+  const left = 62;
+  const top = Math.max(p.target * 1.45, peak(p.vertices) * 1.1, 1);
+  const from = Date.parse(p.from);
+  const to = Date.parse(p.to);
+  const yStep = niceStep(top, 5);
+  const ys: number[] = [];
+  for (let s = 0; s <= top; s += yStep) ys.push(s);
+  const xStep = niceStep((to - from) / 1000, 9) * 1000;
+  const offset = new Date(from).getTimezoneOffset() * 60_000;
+  const xs: number[] = [];
+  for (let t = Math.ceil((from - offset) / xStep) * xStep + offset; t <= to; t += xStep) xs.push(t);
+  const x = (t: number) => left + ((t - from) / (to - from)) * w;
+  const y = (s: number) => 14 + h - (s / top) * h;
+  const label = xStep >= 86_400_000 ? dayTime : clockTime;
+  return (
+    <svg viewBox={`0 0 ${left + w + 26} ${h + 44}`} role="img" aria-label={p.label} className="block w-full">
+      {ys.map((s) => (
+        <g key={s}>
+          <line x1={left} x2={left + w} y1={y(s)} y2={y(s)} stroke="var(--line)" strokeWidth={1} />
+          <text x={left - 8} y={y(s) + 4} textAnchor="end" fontSize={11} fill="var(--muted)">
+            {s === 0 ? "0" : span(s)}
+          </text>
+        </g>
+      ))}
+      <g transform={`translate(${left},14)`}>
+        <Water vertices={p.vertices} from={from} to={to} target={p.target} top={top} w={w} h={h} />
+      </g>
+      <text
+        x={left + w}
+        y={y(p.target) - 6}
+        textAnchor="end"
+        fontSize={11}
+        fontWeight={600}
+        fill="var(--ink)"
+        stroke="var(--card)"
+        strokeWidth={3}
+        paintOrder="stroke"
+      >
+        RPO target {span(p.target)}
+      </text>
+      {xs.map((t) => (
+        <text key={t} x={x(t)} y={h + 34} textAnchor="middle" fontSize={11} fill="var(--muted)">
+          {label(t)}
+        </text>
+      ))}
+    </svg>
+  );
+}
