@@ -4,7 +4,6 @@
 package main
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"flag"
@@ -39,7 +38,7 @@ type shot struct {
 	path          string
 	await         string // text that shows when the page is complete
 	width, height int
-	do            chromedp.Action
+	do            chromedp.Action[chromedp.Void]
 	theme         string
 }
 
@@ -66,15 +65,11 @@ func run(ctx context.Context, state, out, binary, only string) error {
 	for _, g := range groups {
 		id[g.Name] = g.ID
 	}
-	cookie, err := session(home.URL, secrets.User, secrets.Password)
-	if err != nil {
-		return err
-	}
 	if err := os.MkdirAll(out, 0o755); err != nil {
 		return err
 	}
-	click := func(text string) chromedp.Action {
-		return chromedp.Click(fmt.Sprintf(`//label[.//span[text()=%q]]`, text), chromedp.BySearch)
+	tick := func(machine string) chromedp.Action[chromedp.Void] {
+		return chromedp.Click(chromedp.Search(fmt.Sprintf(`//label[.//span[text()=%q]]`, machine)))
 	}
 	shots := []shot{
 		{name: "tide-board", path: "/", await: "Exposure, last 6 hours"},
@@ -85,7 +80,7 @@ func run(ctx context.Context, state, out, binary, only string) error {
 		{name: "group-over", path: "/groups/" + id["Ticketing"], await: "Recovery points"},
 		{name: "group-seeding", path: "/groups/" + id["Pier cameras"], await: "Recovery points"},
 		{name: "groups", path: "/groups", await: "Next cycle"},
-		{name: "group-new", path: "/groups/new", await: "What comes of it", do: chromedp.Tasks{click("berth-kiosk"), chromedp.Sleep(time.Second)}},
+		{name: "group-new", path: "/groups/new", await: "What comes of it", do: chromedp.Steps(tick("berth-kiosk"), chromedp.Sleep(time.Second))},
 		{name: "points", path: "/points?group=" + id["Harbour gates"], await: "Export"},
 		{name: "machines", path: "/machines", await: "Protection"},
 		{name: "sites", path: "/links", await: "Point store"},
@@ -96,7 +91,7 @@ func run(ctx context.Context, state, out, binary, only string) error {
 		return err
 	}
 	defer stop()
-	if err := chromedp.Run(tab, browser.SignIn(home.URL, cookie)); err != nil {
+	if err := chromedp.Do(tab, browser.SignIn(home.URL, secrets.User, secrets.Password)); err != nil {
 		return err
 	}
 	for _, s := range shots {
@@ -110,14 +105,19 @@ func run(ctx context.Context, state, out, binary, only string) error {
 			s.theme = "light"
 		}
 		tctx, cancel := context.WithTimeout(tab, 30*time.Second)
-		tasks := chromedp.Tasks{browser.Size(s.width, s.height), chromedp.Navigate(home.URL + s.path),
-			chromedp.Evaluate(fmt.Sprintf(`localStorage.setItem("theme", %q); document.documentElement.dataset.theme = %q`, s.theme, s.theme), nil),
-			chromedp.WaitVisible(fmt.Sprintf(`//*[contains(text(), %q)]`, s.await), chromedp.BySearch),
-			chromedp.Sleep(1200 * time.Millisecond)} // charts and fonts settle
+		steps := []chromedp.Action[chromedp.Void]{browser.Size(s.width, s.height),
+			func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+				_, err := chromedp.Evaluate[string](fmt.Sprintf(`localStorage.setItem("theme", %q); "ok"`, s.theme))(ctx, t)
+				return chromedp.Void{}, err
+			},
+			chromedp.Navigate(home.URL + s.path), browser.See(s.await), chromedp.Sleep(1200 * time.Millisecond)} // charts and fonts settle
 		if s.do != nil {
-			tasks = append(tasks, s.do)
+			steps = append(steps, s.do)
 		}
-		err := chromedp.Run(tctx, append(tasks, browser.Picture(filepath.Join(out, s.name+".png"))))
+		err := chromedp.Do(tctx, steps...)
+		if err == nil {
+			err = browser.Picture(tctx, filepath.Join(out, s.name+".png"))
+		}
 		cancel()
 		if err != nil {
 			return fmt.Errorf("%s: %w", s.name, err)
@@ -143,22 +143,6 @@ func fetch[T any](url, token string) (T, error) {
 	}
 	defer func() { _ = res.Body.Close() }()
 	return v, json.NewDecoder(res.Body).Decode(&v)
-}
-
-func session(url, user, password string) (string, error) {
-	b, err := json.Marshal(api.SignIn{Name: user, Password: password})
-	if err != nil {
-		return "", err
-	}
-	res, err := http.Post(url+"/api/v1/session", "application/json", bytes.NewReader(b))
-	if err != nil {
-		return "", err
-	}
-	_ = res.Body.Close()
-	for _, c := range res.Cookies() {
-		return c.Value, nil
-	}
-	return "", fmt.Errorf("no session: %s", res.Status)
 }
 
 // terminal takes the terminal views in an xterm under Xvfb.

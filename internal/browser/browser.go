@@ -10,9 +10,6 @@ import (
 	"os/exec"
 	"time"
 
-	"github.com/chromedp/cdproto/emulation"
-	"github.com/chromedp/cdproto/network"
-	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
 )
 
@@ -37,30 +34,50 @@ func Open(ctx context.Context, width, height int) (context.Context, func(), erro
 	alloc, stopAlloc := chromedp.NewExecAllocator(ctx, opts...)
 	tab, stopTab := chromedp.NewContext(alloc)
 	stop := func() { stopTab(); stopAlloc(); _ = os.RemoveAll(dir) }
-	if err := chromedp.Run(tab, emulation.SetDeviceMetricsOverride(int64(width), int64(height), 1, false)); err != nil {
+	if err := chromedp.Do(tab, Size(width, height)); err != nil {
 		stop()
 		return nil, nil, fmt.Errorf("start chromium: %w", err)
 	}
 	return tab, stop, nil
 }
 
-// SignIn gives the tab a session that was made through the API.
-func SignIn(url, cookie string) chromedp.Action {
-	return network.SetCookie("kestrel_session", cookie).WithURL(url).WithHTTPOnly(true)
+// SignIn signs in at the console at url as a person does.
+func SignIn(url, name, password string) chromedp.Action[chromedp.Void] {
+	return chromedp.Steps(chromedp.Navigate(url+"/sign-in"),
+		chromedp.SendKeys(chromedp.CSS(`input[name="name"]`), name),
+		chromedp.SendKeys(chromedp.CSS(`input[name="password"]`), password),
+		chromedp.Click(chromedp.CSS(`button[type="submit"]`)),
+		chromedp.WaitVisible(chromedp.CSS(`#content`)))
 }
 
 // Size changes the tab's size.
-func Size(width, height int) chromedp.Action {
-	return emulation.SetDeviceMetricsOverride(int64(width), int64(height), 1, false)
+func Size(width, height int) chromedp.Action[chromedp.Void] {
+	return chromedp.EmulateViewport(int64(width), int64(height))
+}
+
+// See waits until text shows on the page.
+func See(text string) chromedp.Action[chromedp.Void] {
+	return chromedp.WaitVisible(chromedp.Search(fmt.Sprintf(`//*[text()[contains(., %q)]]`, text)))
+}
+
+// Press clicks the button or link with this text.
+func Press(text string) chromedp.Action[chromedp.Void] {
+	return chromedp.Click(chromedp.Search(fmt.Sprintf(`//button[normalize-space()=%q and not(@disabled)] | //a[normalize-space()=%q]`, text, text)))
+}
+
+// Fill types into the input with this label.
+func Fill(label, text string) chromedp.Action[chromedp.Void] {
+	sel := chromedp.Search(fmt.Sprintf(`//*[@id=//label[normalize-space()=%q]/@for] | //*[@aria-label=%q]`, label, label))
+	return chromedp.Steps(chromedp.Click(sel), chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
+		return chromedp.Do(ctx, chromedp.KeyEvent("a", chromedp.KeyModifiers(chromedp.ModifierCtrl)), chromedp.KeyEvent("\b"))
+	}), chromedp.SendKeys(sel, text))
 }
 
 // Picture writes what the tab shows to a PNG file.
-func Picture(path string) chromedp.Action {
-	return chromedp.ActionFunc(func(ctx context.Context) error {
-		b, err := page.CaptureScreenshot().Do(ctx)
-		if err != nil {
-			return err
-		}
-		return os.WriteFile(path, b, 0o644)
-	})
+func Picture(ctx context.Context, path string) error {
+	b, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(path, b, 0o644)
 }

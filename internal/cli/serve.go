@@ -169,7 +169,7 @@ func (a *app) labCmd() *cobra.Command {
 				return err
 			}
 			g, ctx := errgroup.WithContext(cmd.Context())
-			g.Go(func() error { return l.Run(ctx) })
+			g.Go(func() error { return l.Run(ctx, lab.Tick) })
 			g.Go(func() error { return nbd.Serve(ctx, nl, l) })
 			g.Go(func() error { return httpapi.Serve(ctx, hl, l.Handler(user, password), "", "") })
 			return errors.Join(g.Wait(), l.Close())

@@ -273,15 +273,23 @@ func (d *demo) start(name string, env []string, args ...string) error {
 }
 
 func (d *demo) stopProcs() {
-	for _, p := range d.procs {
-		_ = p.cmd.Process.Signal(syscall.SIGTERM)
-	}
-	for _, p := range d.procs {
-		select {
-		case <-p.done:
-		case <-time.After(15 * time.Second):
-			_ = p.cmd.Process.Kill()
-			<-p.done
+	// Sites first: a site that sees its lab go away would note a failure.
+	for _, kind := range []string{"site-", "lab-"} {
+		for _, p := range d.procs {
+			if strings.HasPrefix(p.name, kind) {
+				_ = p.cmd.Process.Signal(syscall.SIGTERM)
+			}
+		}
+		for _, p := range d.procs {
+			if !strings.HasPrefix(p.name, kind) {
+				continue
+			}
+			select {
+			case <-p.done:
+			case <-time.After(15 * time.Second):
+				_ = p.cmd.Process.Kill()
+				<-p.done
+			}
 		}
 	}
 }

@@ -50,7 +50,7 @@ func pastPlans() []plan {
 	return []plan{
 		{"Norhaven", "Eastmole", "Vessel tracking", []string{"track-ingest", "track-tsdb", "track-map"}, "10min", "4min", keepUsual, false},
 		{"Norhaven", "Skarholt", "Timetable", []string{"time-api", "time-web-1", "time-web-2"}, "30min", "12min", keepUsual, false},
-		{"Norhaven", "Eastmole", "Fuel ledger", []string{"fuel-db"}, "4h", "30min", keepUsual, true},
+		{"Norhaven", "Eastmole", "Fuel ledger", []string{"fuel-db"}, "6h", "30min", keepUsual, true},
 		{"Eastmole", "Norhaven", "Harbour gates", []string{"gate-ctl", "gate-db"}, "15min", "6min", keepUsual, false},
 		{"Eastmole", "Norhaven", "Freight desk", []string{"freight-db", "freight-app"}, "30min", "10min", keepUsual, false},
 		{"Skarholt", "Norhaven", "Radio archive", []string{"radio-arch", "beacon-log"}, "2h", "45min", "all 6h, 1h 2d, 1d 14d", false},
@@ -224,7 +224,7 @@ func (d *demo) rehearseLab(ctx context.Context, g *errgroup.Group, s site, clk c
 	if err != nil {
 		return nil, err
 	}
-	g.Go(func() error { return l.Run(ctx) })
+	g.Go(func() error { return l.Run(ctx, 20*time.Second) })
 	g.Go(func() error { return nbd.Serve(ctx, nl, l) })
 	g.Go(func() error { return httpapi.Serve(ctx, hl, l.Handler("lab", d.secrets.LabPassword), "", "") })
 	return l, nil

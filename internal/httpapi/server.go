@@ -237,6 +237,11 @@ func kindName(k string) string {
 // consoleHandler serves the built console; every path that is no file is the
 // page itself, which finds its own way.
 func consoleHandler(files fs.FS) http.Handler {
+	if _, err := fs.Stat(files, "index.html"); err != nil {
+		return http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			http.Error(w, "This binary was built without the console; ./dev build makes one with it. API and command line work.", http.StatusNotFound)
+		})
+	}
 	server := http.FileServerFS(files)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		name := strings.TrimPrefix(r.URL.Path, "/")

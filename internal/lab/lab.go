@@ -48,6 +48,7 @@ type Lab struct {
 	cps      map[string]*checkpoint
 	limits   map[string]*rate.Limiter // by datastore
 	digests  []wire.Digest            // newest last
+	stopped  chan struct{}            // closed when Run ends: nobody waits for a slow datastore then
 	frozen   func(cp string, machine, disk string, content *FrozenDisk)
 }
 
@@ -83,7 +84,7 @@ const keptDigests = 4000
 // Open opens the lab at dir, making its machines from the scenario if it is
 // new. NBDAddress is what clients are told to connect to.
 func Open(dir string, sc Scenario, clk clock.Clock, nbdAddress string) (*Lab, error) {
-	l := &Lab{dir: dir, clk: clk, nbdAt: nbdAddress, cps: map[string]*checkpoint{}, limits: map[string]*rate.Limiter{}}
+	l := &Lab{dir: dir, clk: clk, nbdAt: nbdAddress, cps: map[string]*checkpoint{}, limits: map[string]*rate.Limiter{}, stopped: make(chan struct{})}
 	st := state{Scenario: sc}
 	b, err := os.ReadFile(filepath.Join(dir, "state.json"))
 	fresh := errors.Is(err, os.ErrNotExist)
@@ -188,21 +189,16 @@ func (l *Lab) save() error {
 	return os.Rename(tmp, filepath.Join(l.dir, "state.json"))
 }
 
-// Run lets the guests of machines that are on write until ctx ends.
-func (l *Lab) Run(ctx context.Context) error {
-	for next := l.clk.Now(); ; {
-		// A fast clock may have passed several ticks; a guest catches up with
-		// at most a minute of them.
-		now := l.clk.Now()
-		if behind := now.Sub(next); behind > time.Minute {
-			next = now.Add(-time.Minute)
+// Run lets the guests of machines that are on write until ctx ends. They act
+// as often as every says, usually Tick; on a fast clock a longer time keeps
+// them from taking all there is of the processors.
+func (l *Lab) Run(ctx context.Context, every time.Duration) error {
+	defer close(l.stopped)
+	for {
+		if err := l.Step(l.clk.Now()); err != nil {
+			return err
 		}
-		for ; !next.After(now); next = next.Add(tick) {
-			if err := l.Step(next); err != nil {
-				return err
-			}
-		}
-		if err := clock.Sleep(ctx, l.clk, tick); err != nil {
+		if err := clock.Sleep(ctx, l.clk, every); err != nil {
 			return nil
 		}
 	}
@@ -509,7 +505,7 @@ func (l *Lab) Open(name string) (*nbd.Export, error) {
 		m, _ := l.machineByID(machineID)
 		for i := range m.disks {
 			if lim := l.limits[m.Disks[i].Datastore]; lim != nil && m.disks[i] == d {
-				e.Device = limited{f, lim, l.clk}
+				e.Device = limited{f, lim, l.clk, l.stopped}
 			}
 		}
 		return e, nil
@@ -522,13 +518,18 @@ type limited struct {
 	frozen
 	limit *rate.Limiter
 	clk   clock.Clock
+	stop  <-chan struct{}
 }
 
 func (x limited) ReadAt(p []byte, off int64) (int, error) {
 	for left := len(p); left > 0; {
 		n := min(left, x.limit.Burst())
 		now := x.clk.Now()
-		<-x.clk.After(x.limit.ReserveN(now, n).DelayFrom(now))
+		select {
+		case <-x.clk.After(x.limit.ReserveN(now, n).DelayFrom(now)):
+		case <-x.stop:
+			return 0, errors.New("the lab is stopping")
+		}
 		left -= n
 	}
 	return x.frozen.ReadAt(p, off)

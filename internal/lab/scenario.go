@@ -75,8 +75,8 @@ type Workload struct {
 	Quiet float64 `yaml:"quiet"`
 }
 
-// tick is how often a workload acts.
-const tick = 500 * time.Millisecond
+// Tick is how often a workload acts.
+const Tick = 500 * time.Millisecond
 
 // LoadScenario reads a scenario file, or one of those built in by its name.
 func LoadScenario(name string) (Scenario, error) {

@@ -46,7 +46,7 @@ func (g *guest) step(now time.Time, peer *guest, still func(func() error) error)
 	g.ticks++
 	r := rand.New(rand.NewPCG(g.load.Seed, g.ticks))
 	amount := func(perSecond float64) int {
-		x := perSecond * tick.Seconds()
+		x := perSecond * Tick.Seconds()
 		n := math.Floor(x)
 		if r.Float64() < x-n {
 			n++
