@@ -67,7 +67,7 @@ func crewRota() plan {
 // target; the cameras' first copy takes a while.
 func presentPlans() []plan {
 	return []plan{
-		{"Norhaven", "Eastmole", "Ticketing", []string{"tick-db", "tick-app", "tick-web"}, "30s", "10s", keepUsual, false},
+		{"Norhaven", "Eastmole", "Ticketing", []string{"tick-db", "tick-app", "tick-web"}, "15s", "5s", "all 30min, 5min 6h", false},
 		{"Norhaven", "Eastmole", "Pier cameras", []string{"cam-rec-1", "cam-rec-2"}, "1h", "30min", keepUsual, false},
 	}
 }

@@ -451,6 +451,9 @@ func (l *Lab) Forget(name string) error {
 	}
 	for _, cd := range cp.Disks {
 		if d, err := l.diskOf(cd.Machine, cd.Disk); err == nil {
+			if l.frozen != nil && cp.Open {
+				l.frozen(name, cd.Machine, cd.Disk, &FrozenDisk{frozen{d, d.cps[name]}, d.size})
+			}
 			d.forget(name)
 		}
 	}
@@ -472,7 +475,7 @@ func (l *Lab) Digests(checkpoint string) []wire.Digest {
 }
 
 // OnRelease has f called with every disk just before its checkpoint is
-// released, while the bytes of the instant can still be read.
+// released or forgotten, while the bytes of the instant can still be read.
 func (l *Lab) OnRelease(f func(checkpoint, machine, disk string, content *FrozenDisk)) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
