@@ -30,11 +30,13 @@ type Fast struct {
 	base  time.Time // on this clock
 	at    time.Time // on the wall clock, when this one stood at base
 	speed float64
+	// changed is closed when the speed changes, so that waits count anew.
+	changed chan struct{}
 }
 
 // NewFast begins a fast clock at origin.
 func NewFast(origin time.Time, speed float64) *Fast {
-	return &Fast{base: origin, at: time.Now(), speed: speed}
+	return &Fast{base: origin, at: time.Now(), speed: speed, changed: make(chan struct{})}
 }
 
 // Now implements Clock.
@@ -48,19 +50,35 @@ func (f *Fast) now() time.Time {
 	return f.base.Add(time.Duration(float64(time.Since(f.at)) * f.speed))
 }
 
-// SetSpeed changes the speed from now on. Waits that have begun end when they
-// would have at the old one.
+// SetSpeed changes the speed from now on.
 func (f *Fast) SetSpeed(speed float64) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.base, f.at, f.speed = f.now(), time.Now(), speed
+	close(f.changed)
+	f.changed = make(chan struct{})
 }
 
 // After implements Clock.
 func (f *Fast) After(d time.Duration) <-chan time.Time {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	return time.After(time.Duration(float64(d) / f.speed))
+	out := make(chan time.Time, 1)
+	due := f.Now().Add(d)
+	go func() {
+		for {
+			f.mu.Lock()
+			left, speed, changed := due.Sub(f.now()), f.speed, f.changed
+			f.mu.Unlock()
+			if left <= 0 {
+				out <- due
+				return
+			}
+			select {
+			case <-time.After(time.Duration(float64(left) / speed)):
+			case <-changed:
+			}
+		}
+	}()
+	return out
 }
 
 // Manual stands still until it is advanced.

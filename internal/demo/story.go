@@ -89,7 +89,7 @@ func (p plan) promise() (api.Promise, error) {
 const (
 	pastLong  = 5*time.Hour + 15*time.Minute // before now, where the story begins
 	pastShort = 3 * time.Hour
-	speedCopy = 15
+	speedCopy = 20
 	speedSkip = 4000
 	speedRun  = 330
 )

@@ -322,7 +322,7 @@ func (s *Service) RunCycle(ctx context.Context, who, id string) (api.Group, erro
 		case g.rec.Paused:
 			s.mu.Unlock()
 			return problem.Conflict("%s is paused. Resume it first.", g.rec.Name)
-		case g.run != nil:
+		case g.run != nil && g.run.rec.State != stateSealed:
 			s.mu.Unlock()
 			return problem.Conflict("A cycle of %s is running already.", g.rec.Name)
 		}

@@ -75,9 +75,13 @@ func (s *Service) refreshPlatforms(ctx context.Context) {
 }
 
 func (s *Service) refreshPlatform(ctx context.Context, p *platformState) {
+	outer := ctx
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
 	inv, err := p.driver.Inventory(ctx)
+	if outer.Err() != nil {
+		return // the service is stopping; that says nothing of the platform
+	}
 	if ctx.Err() != nil && err != nil {
 		err = fmt.Errorf("%w: no answer in time", platform.ErrUnreachable)
 	}

@@ -389,22 +389,22 @@ func (s *Service) ExportPoint(ctx context.Context, who, id string, in api.Export
 			wanted[strings.ToLower(m)] = true
 		}
 	}
+	some := len(wanted) > 0
 	for _, m := range x.Machines {
-		if len(wanted) > 0 && !wanted[strings.ToLower(m.Name)] && !wanted[strings.ToLower(m.ID)] {
+		name, id := strings.ToLower(m.Name), strings.ToLower(m.ID)
+		if some && !wanted[name] && !wanted[id] {
 			continue
 		}
-		delete(wanted, strings.ToLower(m.Name))
-		delete(wanted, strings.ToLower(m.ID))
+		delete(wanted, name)
+		delete(wanted, id)
 		for _, d := range m.Disks {
 			jobs = append(jobs, job{filepath.Join(in.Directory, fmt.Sprintf("%s.%s.raw", safeName(m.Name), safeName(d.Key))), d})
 			total += d.Size
 		}
 	}
 	err = nil
-	if in.Machines != nil && len(wanted) > 0 {
-		for m := range wanted {
-			err = problem.Invalid("machines", "Point %d of %s has no machine %q.", x.Number, x.Group.Name, m)
-		}
+	for m := range wanted {
+		err = problem.Invalid("machines", "Point %d of %s has no machine %q.", x.Number, x.Group.Name, m)
 	}
 	if err == nil {
 		if mk := os.MkdirAll(in.Directory, 0o700); mk != nil {
