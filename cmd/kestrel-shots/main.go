@@ -72,10 +72,10 @@ func run(ctx context.Context, state, out, binary, only string) error {
 		return chromedp.Click(chromedp.Search(fmt.Sprintf(`//label[.//span[text()=%q]]`, machine)))
 	}
 	shots := []shot{
-		{name: "tide-board", path: "/", await: "Exposure, last 6 hours"},
-		{name: "tide-board-wide", path: "/", await: "Exposure, last 6 hours", width: 1920, height: 1080},
-		{name: "tide-board-phone", path: "/", await: "Exposure, last 6 hours", width: 390, height: 844},
-		{name: "tide-board-dark", path: "/", await: "Exposure, last 6 hours", theme: "dark"},
+		{name: "tide-board", path: "/", await: "Exposure, up to 6 hours back"},
+		{name: "tide-board-wide", path: "/", await: "Exposure, up to 6 hours back", width: 1920, height: 1080},
+		{name: "tide-board-phone", path: "/", await: "Exposure, up to 6 hours back", width: 390, height: 844},
+		{name: "tide-board-dark", path: "/", await: "Exposure, up to 6 hours back", theme: "dark"},
 		{name: "group", path: "/groups/" + id["Vessel tracking"], await: "Recovery points"},
 		{name: "group-over", path: "/groups/" + id["Ticketing"], await: "Recovery points"},
 		{name: "group-seeding", path: "/groups/" + id["Pier cameras"], await: "Recovery points"},

@@ -98,7 +98,7 @@ const niceStep = (range: number, n: number) => steps.find((s) => range / s <= n)
 export function Chart(p: { vertices: Vertex[]; from: string; to: string; target: number; label: string }) {
   const w = 830;
   const h = 180;
-  const left = 62;
+  const left = 66;
   const top = Math.max(p.target * 1.45, peak(p.vertices) * 1.1, 1);
   const from = Date.parse(p.from);
   const to = Date.parse(p.to);
@@ -117,7 +117,7 @@ export function Chart(p: { vertices: Vertex[]; from: string; to: string; target:
       {ys.map((s) => (
         <g key={s}>
           <line x1={left} x2={left + w} y1={y(s)} y2={y(s)} stroke="var(--line)" strokeWidth={1} />
-          <text x={left - 8} y={y(s) + 4} textAnchor="end" fontSize={11} fill="var(--muted)">
+          <text x={left - 8} y={y(s) + 4} textAnchor="end" fontSize={13} fill="var(--muted)">
             {s === 0 ? "0" : span(s)}
           </text>
         </g>
@@ -126,10 +126,9 @@ export function Chart(p: { vertices: Vertex[]; from: string; to: string; target:
         <Water vertices={p.vertices} from={from} to={to} target={p.target} top={top} w={w} h={h} />
       </g>
       <text
-        x={left + w}
+        x={left + 6}
         y={y(p.target) - 6}
-        textAnchor="end"
-        fontSize={11}
+        fontSize={13}
         fontWeight={600}
         fill="var(--ink)"
         stroke="var(--card)"
@@ -139,7 +138,7 @@ export function Chart(p: { vertices: Vertex[]; from: string; to: string; target:
         RPO target {span(p.target)}
       </text>
       {xs.map((t) => (
-        <text key={t} x={x(t)} y={h + 34} textAnchor="middle" fontSize={11} fill="var(--muted)">
+        <text key={t} x={x(t)} y={h + 35} textAnchor="middle" fontSize={13} fill="var(--muted)">
           {label(t)}
         </text>
       ))}

@@ -55,9 +55,12 @@ func Size(width, height int) chromedp.Action[chromedp.Void] {
 	return chromedp.EmulateViewport(int64(width), int64(height))
 }
 
-// See waits until text shows on the page.
+// See waits until the page shows text.
 func See(text string) chromedp.Action[chromedp.Void] {
-	return chromedp.WaitVisible(chromedp.Search(fmt.Sprintf(`//*[text()[contains(., %q)]]`, text)))
+	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+		_, err := chromedp.Poll[bool](fmt.Sprintf(`document.body.innerText.replace(/\s+/g, " ").includes(%q)`, text))(ctx, t)
+		return chromedp.Void{}, err
+	}
 }
 
 // Press clicks the button or link with this text.

@@ -537,3 +537,18 @@ func (x limited) ReadAt(p []byte, off int64) (int, error) {
 	}
 	return x.frozen.ReadAt(p, off)
 }
+
+// Write writes to a machine's disk as its guest would, for measurements that
+// need to know exactly what changed.
+func (l *Lab) Write(machineID, key string, p []byte, off int64) error {
+	l.mu.Lock()
+	d, err := l.diskOf(machineID, key)
+	l.mu.Unlock()
+	if err != nil {
+		return err
+	}
+	l.instant.RLock()
+	defer l.instant.RUnlock()
+	_, err = d.WriteAt(p, off)
+	return err
+}

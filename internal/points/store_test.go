@@ -18,7 +18,7 @@ import (
 	"kestrel/internal/points"
 )
 
-const diskSize = 20<<20 + 4096 // three leaves and a block cut short
+const diskSize = 9<<20 + 4096 // two leaves and a block cut short
 
 var groupID = "0197a000-0000-7000-8000-000000000001"
 
@@ -101,7 +101,7 @@ func TestEveryListedPointReadsBackExactly(t *testing.T) {
 		in, _, err := s.OpenIntake(spec(m))
 		require.NoError(t, err)
 		pool := [][]byte{randomBlock(r), randomBlock(r), make([]byte, points.BlockSize)}
-		for range rapid.IntRange(5, 40).Draw(t, "steps") {
+		for range rapid.IntRange(5, 25).Draw(t, "steps") {
 			switch rapid.IntRange(0, 9).Draw(t, "step") {
 			case 0: // seal and begin the next
 				at = at.Add(time.Second)

@@ -21,11 +21,10 @@ export function SeedLine({ r }: { r: Schemas["Progress"] }) {
   );
 }
 
-function way(g: Group, site: string) {
-  return `${count(g.machines.length, "machine")} ${g.direction === "in" ? `← ${g.home}` : `→ ${g.recovery}`}${g.home === site || g.direction === "in" ? "" : ""}`;
-}
+const way = (g: Group) =>
+  `${count(g.machines.length, "machine")} ${g.direction === "in" ? `← ${g.home}` : `→ ${g.recovery}`}`;
 
-function Row({ x, age, site }: { x: Schemas["BoardGroup"]; age: number; site: string }) {
+function Row({ x, age }: { x: Schemas["BoardGroup"]; age: number }) {
   const g = x.group;
   const exposure = g.exposureSeconds === undefined ? undefined : g.exposureSeconds + age;
   const tone = g.health === "over" ? "text-over-ink" : g.health === "tight" ? "text-tight-ink" : "";
@@ -35,7 +34,7 @@ function Row({ x, age, site }: { x: Schemas["BoardGroup"]; age: number; site: st
         <Link to={`/groups/${g.id}`} className="block truncate font-semibold after:absolute after:inset-0">
           {g.name}
         </Link>
-        <div className="truncate text-muted text-xs">{way(g, site)}</div>
+        <div className="truncate text-muted text-xs">{way(g)}</div>
       </div>
       <div className="order-last col-span-2 md:order-none md:col-span-1">
         {g.exposureSeconds === undefined && g.running ? (
@@ -89,11 +88,11 @@ export function BoardPage() {
         {b.dark && <p className="mt-1 text-muted">{b.dark}</p>}
       </header>
       <div className="grid items-start gap-4 xl:grid-cols-[minmax(0,1fr)_290px]">
-        <Card title="Exposure, last 6 hours" aside="water = what would be lost · dashed mark = RPO target">
+        <Card title="Exposure, up to 6 hours back" aside="water = what would be lost · dashed mark = RPO target">
           {b.groups.length ? (
             <ul>
               {b.groups.map((x) => (
-                <Row key={x.group.id} x={x} age={age} site={b.site} />
+                <Row key={x.group.id} x={x} age={age} />
               ))}
             </ul>
           ) : b.links.length ? (

@@ -8,6 +8,7 @@ import { Bar, Button, Card, Empty, Fault, Field, inputLook, Modal, Page, State, 
 import { Chart } from "../water";
 
 const ranges: [string, number][] = [
+  ["15 min", 900],
   ["1 h", 3600],
   ["6 h", 21600],
   ["24 h", 86400],

@@ -1,0 +1,328 @@
+// Package bench measures the data path through its real interfaces: two sites
+// as processes of their own, a lab, a private PostgreSQL, all on loopback.
+// What it compares with are public tools on the same bytes in the same run.
+package bench
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"sort"
+	"strings"
+	"text/tabwriter"
+	"time"
+)
+
+// Options for Run.
+type Options struct {
+	Binary string
+	JSON   bool
+	Quick  bool
+	Out    io.Writer
+}
+
+// Result is what one bench found.
+type Result struct {
+	Bench   string             `json:"bench"`
+	Figures map[string]float64 `json:"figures"` // by name with unit
+	Runs    int                `json:"runs"`
+	Raw     []float64          `json:"raw"` // of each run, in the unit that RawUnit names
+	RawUnit string             `json:"rawUnit"`
+	Aim     string             `json:"aim,omitempty"`
+}
+
+type benchmark struct {
+	name string
+	what string
+	run  func(ctx context.Context, o Options) (Result, error)
+}
+
+func benches() []benchmark {
+	return []benchmark{
+		{"seed", "first copy of a 1 GiB disk: a third zero, half text, the rest random", seed},
+		{"delta", "1 % of a 2 GiB disk changed at random places", delta},
+		{"flat", "the same changed bytes on a 1 GiB and a 16 GiB disk", flat},
+		{"empty", "a cycle with nothing changed, three machines, six disks", empty},
+		{"memory", "peak resident memory of both services while 16 GiB are copied", memory},
+	}
+}
+
+// Run runs the named benches, or all.
+func Run(ctx context.Context, o Options, names []string) error {
+	want := map[string]bool{}
+	for _, n := range names {
+		if n != "all" {
+			want[n] = true
+		}
+	}
+	var results []Result
+	for _, b := range benches() {
+		if len(want) > 0 && !want[b.name] {
+			continue
+		}
+		delete(want, b.name)
+		if !o.JSON {
+			_, _ = fmt.Fprintf(os.Stderr, "%s: %s …\n", b.name, b.what)
+		}
+		r, err := b.run(ctx, o)
+		if err != nil {
+			return fmt.Errorf("%s: %w", b.name, err)
+		}
+		r.Bench = b.name
+		if o.JSON {
+			if err := json.NewEncoder(o.Out).Encode(r); err != nil {
+				return err
+			}
+		}
+		results = append(results, r)
+		if len(names) > 0 && len(want) == 0 && names[0] != "all" {
+			break
+		}
+	}
+	for n := range want {
+		return fmt.Errorf("there is no bench %q", n)
+	}
+	if o.JSON {
+		return nil
+	}
+	w := tabwriter.NewWriter(o.Out, 0, 4, 2, ' ', 0)
+	_, _ = fmt.Fprintln(w, "BENCH\tFIGURE\tVALUE\tAIM")
+	for _, r := range results {
+		var keys []string
+		for k := range r.Figures {
+			keys = append(keys, k)
+		}
+		sort.Strings(keys)
+		for i, k := range keys {
+			name, aim := "", ""
+			if i == 0 {
+				name, aim = r.Bench, r.Aim
+			}
+			_, _ = fmt.Fprintf(w, "%s\t%s\t%.4g\t%s\n", name, k, r.Figures[k], aim)
+		}
+	}
+	return w.Flush()
+}
+
+const mib = 1 << 20
+
+func pick[T any](quick bool, a, b T) T {
+	if quick {
+		return a
+	}
+	return b
+}
+
+func median(xs []float64) float64 { return quantile(xs, 0.5) }
+
+func quantile(xs []float64, q float64) float64 {
+	s := append([]float64(nil), xs...)
+	sort.Float64s(s)
+	return s[min(len(s)-1, int(q*float64(len(s))))]
+}
+
+func seed(ctx context.Context, o Options) (Result, error) {
+	size := pick[int64](o.Quick, 256*mib, 1024*mib)
+	runs := pick(o.Quick, 1, 3)
+	var rates, ratios []float64
+	var wire, shipped float64
+	for i := range runs {
+		err := with(ctx, o, []machineSpec{{"m", []int64{size}}}, func(w *world) error {
+			if err := w.mixed("m", 0, size, uint64(i)); err != nil {
+				return err
+			}
+			g, err := w.protect(ctx, "g", 0, "m")
+			if err != nil {
+				return err
+			}
+			c, err := w.lastCycle(ctx, g)
+			if err != nil {
+				return err
+			}
+			took := c.EndedAt.Sub(c.StartedAt).Seconds()
+			rates = append(rates, float64(size)/mib/took)
+			wire, shipped = float64(c.WireBytes)/mib, float64(c.ShippedBytes)/mib
+			ref, err := rsyncSeconds(ctx, w.diskPath("m", 0), filepath.Join(w.dir, "copy.raw"))
+			ratios = append(ratios, ref/took)
+			return err
+		})
+		if err != nil {
+			return Result{}, err
+		}
+	}
+	return Result{Runs: runs, Raw: rates, RawUnit: "MiB/s", Figures: map[string]float64{"disk_mib_per_s": median(rates), "shipped_mib": shipped, "wire_mib": wire, "ratio_rsync_local_whole_file": median(ratios)}}, nil
+}
+
+// rsyncSeconds copies a file with rsync, whole and synced, on this machine.
+func rsyncSeconds(ctx context.Context, from, to string) (float64, error) {
+	if _, err := exec.LookPath("rsync"); err != nil {
+		return 0, errors.New("rsync is not installed: ./dev bench installs it")
+	}
+	defer func() { _ = os.Remove(to) }()
+	began := time.Now()
+	out, err := exec.CommandContext(ctx, "rsync", "--whole-file", "--inplace", "--fsync", from, to).CombinedOutput()
+	if err != nil {
+		return 0, fmt.Errorf("rsync: %w: %s", err, out)
+	}
+	return time.Since(began).Seconds(), nil
+}
+
+func delta(ctx context.Context, o Options) (Result, error) {
+	size := pick[int64](o.Quick, 512*mib, 2048*mib)
+	runs := pick(o.Quick, 2, 5)
+	var took, ratio []float64
+	var overhead float64
+	err := with(ctx, o, []machineSpec{{"m", []int64{size}}}, func(w *world) error {
+		if err := w.mixed("m", 0, size, 1); err != nil {
+			return err
+		}
+		g, err := w.protect(ctx, "g", 0, "m")
+		if err != nil {
+			return err
+		}
+		copyPath := filepath.Join(w.dir, "copy.raw")
+		if _, err := copyFile(w.diskPath("m", 0), copyPath); err != nil {
+			return err
+		}
+		for i := range runs {
+			if err := w.scatter("m", 0, size, size/100, uint64(100+i)); err != nil {
+				return err
+			}
+			c, err := w.cycle(ctx, g)
+			if err != nil {
+				return err
+			}
+			t := c.EndedAt.Sub(c.StartedAt).Seconds()
+			took = append(took, t*1000)
+			overhead = float64(c.WireBytes) / float64(c.ChangedBytes)
+			began := time.Now()
+			out, err := exec.CommandContext(ctx, "rsync", "--inplace", "--no-whole-file", w.diskPath("m", 0), copyPath).CombinedOutput()
+			if err != nil {
+				return fmt.Errorf("rsync: %w: %s", err, out)
+			}
+			ratio = append(ratio, time.Since(began).Seconds()/t)
+		}
+		return nil
+	})
+	return Result{Runs: runs, Raw: took, RawUnit: "ms", Figures: map[string]float64{"cycle_ms": median0(took), "wire_per_changed_byte": overhead, "ratio_rsync_delta": median0(ratio)}}, err
+}
+
+func median0(xs []float64) float64 {
+	if len(xs) == 0 {
+		return 0
+	}
+	return median(xs)
+}
+
+func flat(ctx context.Context, o Options) (Result, error) {
+	small, large := int64(1024*mib), pick[int64](o.Quick, 4096*mib, 16*1024*mib)
+	runs := pick(o.Quick, 3, 7)
+	var a, b, ratio []float64
+	err := with(ctx, o, []machineSpec{{"small", []int64{small}}, {"large", []int64{large}}}, func(w *world) error {
+		gs, err := w.protect(ctx, "small", 0, "small")
+		if err != nil {
+			return err
+		}
+		gl, err := w.protect(ctx, "large", 0, "large")
+		if err != nil {
+			return err
+		}
+		for i := range runs {
+			for _, x := range []struct {
+				machine, group string
+				size           int64
+				to             *[]float64
+			}{{"small", gs, small, &a}, {"large", gl, large, &b}} {
+				if err := w.scatter(x.machine, 0, x.size, 16*mib, uint64(i)); err != nil {
+					return err
+				}
+				c, err := w.cycle(ctx, x.group)
+				if err != nil {
+					return err
+				}
+				*x.to = append(*x.to, float64(c.EndedAt.Sub(c.StartedAt).Milliseconds()))
+			}
+			ratio = append(ratio, b[len(b)-1]/a[len(a)-1])
+		}
+		return nil
+	})
+	return Result{Runs: runs, Raw: ratio, RawUnit: "ratio", Figures: map[string]float64{"small_ms": median0(a), "large_ms": median0(b), "ratio_flat": median0(ratio)}, Aim: "follows the changed bytes"}, err
+}
+
+func empty(ctx context.Context, o Options) (Result, error) {
+	runs := pick(o.Quick, 10, 50)
+	var ms []float64
+	s := int64(256 * mib)
+	err := with(ctx, o, []machineSpec{{"a", []int64{s, s}}, {"b", []int64{s, s}}, {"c", []int64{s, s}}}, func(w *world) error {
+		for _, m := range []string{"a", "b", "c"} {
+			for d := range 2 {
+				if err := w.scatter(m, d, s, 8*mib, uint64(d)); err != nil {
+					return err
+				}
+			}
+		}
+		g, err := w.protect(ctx, "g", 0, "a", "b", "c")
+		for range runs {
+			if err != nil {
+				return err
+			}
+			c, cerr := w.cycle(ctx, g)
+			if cerr != nil {
+				return cerr
+			}
+			if c.ChangedBytes != 0 {
+				return fmt.Errorf("%d bytes changed in a cycle that should be empty", c.ChangedBytes)
+			}
+			ms = append(ms, float64(c.EndedAt.Sub(c.StartedAt).Microseconds())/1000)
+		}
+		return err
+	})
+	if err != nil {
+		return Result{}, err
+	}
+	return Result{Runs: runs, Raw: ms, RawUnit: "ms", Figures: map[string]float64{"empty_p50_ms": median(ms), "empty_p95_ms": quantile(ms, 0.95)}, Aim: "under 150 ms"}, nil
+}
+
+func memory(ctx context.Context, o Options) (Result, error) {
+	size := pick[int64](o.Quick, 2048*mib, 16*1024*mib)
+	f := map[string]float64{"seeded_gib": float64(size) / (1 << 30)}
+	err := with(ctx, o, []machineSpec{{"m", []int64{size}}}, func(w *world) error {
+		if err := w.text("m", 0, size); err != nil {
+			return err
+		}
+		began := time.Now()
+		if _, err := w.protect(ctx, "g", 0, "m"); err != nil {
+			return err
+		}
+		f["mib_per_s"] = float64(size) / mib / time.Since(began).Seconds()
+		for _, s := range []*site{w.home, w.recovery} {
+			peak, err := peakResident(s.cmd.Process.Pid)
+			if err != nil {
+				return err
+			}
+			f["peak_rss_"+s.role+"_mib"] = peak
+		}
+		return nil
+	})
+	return Result{Runs: 1, Raw: []float64{f["peak_rss_home_mib"], f["peak_rss_recovery_mib"]}, RawUnit: "MiB", Figures: f, Aim: "under 300 MiB each"}, err
+}
+
+// peakResident reads VmHWM, the kernel's own high-water mark, in MiB.
+func peakResident(pid int) (float64, error) {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	if err != nil {
+		return 0, err
+	}
+	for _, line := range strings.Split(string(b), "\n") {
+		var kib float64
+		if n, _ := fmt.Sscanf(line, "VmHWM: %f kB", &kib); n == 1 {
+			return kib / 1024, nil
+		}
+	}
+	return 0, errors.New("the kernel gives no peak memory")
+}
