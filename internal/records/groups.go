@@ -33,11 +33,17 @@ func (db *DB) AddGroup(ctx context.Context, g Group) error {
 		VALUES (:id, :name, :direction, :link, :home_id, :home_name, :recovery_name, :term, :revision, :settings, :paused, :anchor, :last_start, :base_checkpoint, :base_point, :created_at)`, g)
 }
 
-// SaveGroup writes what of a group can change.
+// SaveGroup writes what administrators and the home site change of a group.
+// What its cycles change is written by NoteStart and EndCycle alone, so that
+// neither overwrites the other.
 func (db *DB) SaveGroup(ctx context.Context, g Group) error {
 	return db.named(ctx, "group", `UPDATE groups SET name = :name, direction = :direction, link = :link, home_name = :home_name, recovery_name = :recovery_name,
-		term = :term, revision = :revision, settings = :settings, paused = :paused, anchor = :anchor, last_start = :last_start,
-		base_checkpoint = :base_checkpoint, base_point = :base_point WHERE id = :id`, g)
+		term = :term, revision = :revision, settings = :settings, paused = :paused, anchor = :anchor WHERE id = :id`, g)
+}
+
+// NoteStart writes when a group's newest cycle began.
+func (db *DB) NoteStart(ctx context.Context, id string, at time.Time) error {
+	return db.exec(ctx, "group", `UPDATE groups SET last_start = $2 WHERE id = $1`, id, at)
 }
 
 // Groups lists all.

@@ -226,44 +226,47 @@ func joinPhases(before, now []cycle.Phase) []cycle.Phase {
 // openCycle writes the record before anything is asked of the platform, so
 // that after a crash the same capture is found again.
 func (s *Service) openCycle(ctx context.Context, g *group, r *running) (resumed bool, err error) {
-	rec, err := s.db.OpenCycle(ctx, g.rec.ID)
+	s.mu.Lock()
+	grec := g.rec
+	s.mu.Unlock()
+	var detail cycleDetail
+	rec, err := s.db.OpenCycle(ctx, grec.ID)
 	switch {
 	case err == nil:
-		if err := json.Unmarshal(rec.Detail, &r.detail); err != nil {
+		if err := json.Unmarshal(rec.Detail, &detail); err != nil {
 			return false, fmt.Errorf("cycle record: %w", err)
 		}
-		r.rec, resumed = rec, true
+		resumed = true
 	case errors.Is(err, records.ErrNotFound):
 		number := int64(1)
-		if last, err := s.db.Cycles(ctx, g.rec.ID, 1); err != nil {
+		if last, err := s.db.Cycles(ctx, grec.ID, 1); err != nil {
 			return false, err
 		} else if len(last) > 0 {
 			number = last[0].Number + 1
 		}
-		r.rec = records.Cycle{ID: uuid.NewString(), GroupID: g.rec.ID, Number: number, StartedAt: s.clk.Now().UTC()}
-		r.detail = cycleDetail{Checkpoint: s.checkpointPrefix() + r.rec.ID, BaseCheckpoint: g.rec.BaseCheckpoint, BasePoint: g.rec.BasePoint}
+		rec = records.Cycle{ID: uuid.NewString(), GroupID: grec.ID, Number: number, StartedAt: s.clk.Now().UTC()}
+		detail = cycleDetail{Checkpoint: s.checkpointPrefix() + rec.ID, BaseCheckpoint: grec.BaseCheckpoint, BasePoint: grec.BasePoint}
 	default:
 		return false, err
 	}
-	r.detail.Attempts++
-	r.detail.Error = ""
-	r.rec.State, r.rec.Detail = stateRunning, mustJSON(r.detail)
-	if err := s.db.PutCycle(ctx, r.rec); err != nil {
+	detail.Attempts++
+	detail.Error = ""
+	rec.State, rec.Detail = stateRunning, mustJSON(detail)
+	if err := s.db.PutCycle(ctx, rec); err != nil {
 		return false, err
 	}
 	s.mu.Lock()
-	grec := g.rec
+	r.rec, r.detail = rec, detail
 	if !resumed {
-		grec.LastStart = &r.rec.StartedAt
-		g.rec.LastStart = grec.LastStart
+		g.rec.LastStart = &rec.StartedAt
 	}
-	g.cycles = replaceCycle(g.cycles, cycleView(r.rec, r.detail))
+	g.cycles = replaceCycle(g.cycles, cycleView(rec, detail))
 	s.mu.Unlock()
 	s.changed(g)
 	if resumed {
 		return true, nil
 	}
-	return false, s.db.SaveGroup(ctx, grec)
+	return false, s.db.NoteStart(ctx, grec.ID, rec.StartedAt)
 }
 
 // checkpointPrefix marks this site's checkpoints on a platform.
