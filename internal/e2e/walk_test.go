@@ -170,3 +170,24 @@ func TestCyclesShipOnlyWhatIsNew(t *testing.T) {
 	ps := w.recovery.points(second.ID)
 	w.served(ps[0])
 }
+
+// A lost dirty bitmap makes the next cycle compare by hash: everything is
+// read, little is shipped, the cycle says why, and the point is right.
+func TestLostBitmapIsComparedByHash(t *testing.T) {
+	w := paired(t)
+	g := w.protect("Ticketing", promise(3600, 0), "tick-db", "tick-app")
+	w.eventually("the base is released", func() bool { cps := w.lab.Checkpoints(); return len(cps) == 1 && !cps[0].Open })
+	require.NoError(t, w.lab.Forget(w.lab.Checkpoints()[0].Name))
+	must[api.Group](w.home, http.MethodPost, "/groups/"+g.ID+"/run", nil)
+	w.eventually("a second cycle seals", func() bool { return w.home.group(g.ID).LastCycle.Number == 2 && w.home.group(g.ID).Running == nil })
+	c := *w.home.group(g.ID).LastCycle
+	require.Equal(t, "compare", c.Kind)
+	require.Contains(t, *c.Note, "no longer tracks changes")
+	require.Less(t, c.ShippedBytes, c.ReadBytes/2)
+	w.eventually("the instant is known", func() bool {
+		p := w.recovery.points(g.ID)[0]
+		_, ok := w.lab.sum(p.Checkpoint, p.Machines[0].ID, "disk-0")
+		return ok
+	})
+	require.Equal(t, 3, w.served(w.recovery.points(g.ID)[0]))
+}

@@ -172,6 +172,9 @@ func (d *disk) loadCheckpoint(name string, open bool) (*diskCheckpoint, error) {
 		name string
 		to   **bits
 	}{{"copied", &c.copied}, {"alloc", &c.alloc}, {"stale", &c.stale}} {
+		if _, err := os.Stat(filepath.Join(c.dir, "digest")); err == nil && m.name == "stale" {
+			continue // summed up already
+		}
 		if *m.to, err = openBits(filepath.Join(c.dir, m.name+".map"), n); err != nil {
 			return nil, err
 		}
@@ -256,12 +259,21 @@ func (f frozen) status(m *bits, set, unset uint32) func(off, length int64) ([]nb
 	}
 }
 
+// digestLimit is the size of a disk beyond which no digest is taken: hashing
+// it would hold its guest up.
+const digestLimit = 4 << 30
+
 // digest brings the sums of all blocks up to an open checkpoint and sums them
 // up; see wire.Digest. The disk's lock is held.
 func (d *disk) digest(c *diskCheckpoint) (string, error) {
-	n := blocksOf(d.size)
-	if c.stale == nil {
+	if d.size > digestLimit {
 		return "", nil
+	}
+	n := blocksOf(d.size)
+	kept := filepath.Join(c.dir, "digest")
+	if c.stale == nil { // taken before, when a later checkpoint came
+		b, err := os.ReadFile(kept)
+		return string(b), err
 	}
 	buf := make([]byte, blockSize)
 	for b := range n {
@@ -298,8 +310,8 @@ func (d *disk) digest(c *diskCheckpoint) (string, error) {
 	}
 	c.stale.close()
 	c.stale = nil
-	_ = os.Remove(filepath.Join(c.dir, "stale.map"))
-	return hex.EncodeToString(h.Sum(nil)), nil
+	out := hex.EncodeToString(h.Sum(nil))
+	return out, os.WriteFile(kept, []byte(out), 0o600)
 }
 
 // release ends reading a checkpoint and gives its digest.
