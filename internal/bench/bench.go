@@ -201,7 +201,7 @@ func delta(ctx context.Context, o Options) (Result, error) {
 			took = append(took, t*1000)
 			overhead = float64(c.WireBytes) / float64(c.ChangedBytes)
 			began := time.Now()
-			out, err := exec.CommandContext(ctx, "rsync", "--inplace", "--no-whole-file", w.diskPath("m", 0), copyPath).CombinedOutput()
+			out, err := exec.CommandContext(ctx, "rsync", "--inplace", "--no-whole-file", "--ignore-times", w.diskPath("m", 0), copyPath).CombinedOutput()
 			if err != nil {
 				return fmt.Errorf("rsync: %w: %s", err, out)
 			}

@@ -91,6 +91,9 @@ func Run(ctx context.Context, o Options) (err error) {
 	if err := os.WriteFile(filepath.Join(o.State, "kestrel-demo"), []byte("state of a Kestrel Tide demo\n"), 0o600); err != nil {
 		return fmt.Errorf("write to the state folder: %w", err)
 	}
+	if err := roomFor(o.State); err != nil {
+		return err
+	}
 	for i, n := range siteNames() {
 		d.sites = append(d.sites, site{name: n, base: o.Ports + i*portsPerSite, dir: filepath.Join(o.State, strings.ToLower(n))})
 	}
@@ -179,6 +182,20 @@ func (d *demo) clusterDir() string {
 	}
 	sum := sha256.Sum256([]byte(d.State))
 	return filepath.Join("/var/tmp", "kestrel-demo-postgres-"+hex.EncodeToString(sum[:6]))
+}
+
+// minRoom is what the demo's disks and points take, with some to spare.
+const minRoom = 4 << 30
+
+func roomFor(dir string) error {
+	var st syscall.Statfs_t
+	if err := syscall.Statfs(dir, &st); err != nil {
+		return fmt.Errorf("look at %s: %w", dir, err)
+	}
+	if free := int64(st.Bavail) * st.Bsize; free < minRoom {
+		return fmt.Errorf("only %d MiB are free at %s, and the demo needs %d; free some, or give another --state", free>>20, dir, minRoom>>20)
+	}
+	return nil
 }
 
 func (d *demo) portsFree() error {
