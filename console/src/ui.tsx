@@ -114,7 +114,7 @@ export const inputLook = "w-full rounded-md border border-line bg-card px-2.5 py
 
 export function Page(p: { crumbs?: ReactNode; title: ReactNode; actions?: ReactNode; children: ReactNode }) {
   return (
-    <div className="grid gap-4">
+    <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
       <header className="flex flex-wrap items-end justify-between gap-3">
         <div>
           {p.crumbs && <div className="mb-0.5 text-muted text-xs">{p.crumbs}</div>}

@@ -191,9 +191,18 @@ func wait(ctx context.Context, d time.Duration) error {
 func drawTide(b api.Board, width int, p palette) string {
 	var out strings.Builder
 	line := func(format string, args ...any) { _, _ = fmt.Fprintf(&out, format+"\n", args...) }
+	at := 0
 	for _, ph := range b.Headline {
 		tone := map[api.PhraseTone]string{api.Over: p.over, api.Tight: p.tight}[ph.Tone]
-		_, _ = fmt.Fprintf(&out, "%s%s%s%s ", p.bold, tone, ph.Text, p.off)
+		for _, word := range strings.Fields(ph.Text) {
+			n := len([]rune(word)) + 1
+			if at > 0 && at+n > width {
+				out.WriteString("\n")
+				at = 0
+			}
+			_, _ = fmt.Fprintf(&out, "%s%s%s%s ", p.bold, tone, word, p.off)
+			at += n
+		}
 	}
 	line("\n%s%s%s\n", p.dim, b.Dark, p.off)
 	name := 5

@@ -89,7 +89,6 @@ export function MachinesPage() {
               <thead>
                 <tr>
                   <th className={th}>Machine</th>
-                  <th className={th}>Folder</th>
                   <th className={th}>Power</th>
                   <th className={`${th} text-right`}>CPUs · memory</th>
                   <th className={th}>Disks</th>
@@ -100,34 +99,35 @@ export function MachinesPage() {
               <tbody>
                 {all.data?.map((m) => (
                   <tr key={m.id} className="border-line border-t">
-                    <td className={td}>
+                    <td className={`${td} whitespace-nowrap`}>
                       <div className="font-semibold">{m.name}</div>
-                      <div className="text-muted text-xs">{[m.guest, ...m.tags].join(" · ")}</div>
+                      <div className="text-muted text-xs">{[m.folder, ...m.tags].join(" · ")}</div>
                     </td>
-                    <td className={`${td} text-muted`}>{m.folder}</td>
                     <td className={`${td} whitespace-nowrap`}>{m.power === "on" ? "● on" : `○ ${m.power}`}</td>
                     <td className={`${td} whitespace-nowrap text-right`}>
                       {m.cpus} · {size(m.memoryBytes)}
+                      <div className="text-muted text-xs">{m.guest}</div>
                     </td>
-                    <td className={td}>
+                    <td className={`${td} whitespace-nowrap`}>
                       {m.disks.map((d) => (
-                        <div key={d.key} className="whitespace-nowrap">
-                          {d.label} {size(d.sizeBytes)}{" "}
+                        <div key={d.key}>
+                          {d.label} {size(d.usedBytes)}{" "}
                           <span className="text-muted text-xs">
-                            {size(d.usedBytes)} used · {d.datastore}
+                            of {size(d.sizeBytes)} · {d.datastore}
                           </span>
                         </div>
                       ))}
                       {!m.disks.length && <span className="text-muted">none</span>}
                     </td>
-                    <td className={td}>
+                    <td className={`${td} whitespace-nowrap`}>
                       {m.nics.map((n) => (
-                        <div key={n.mac} className="whitespace-nowrap">
-                          {n.address} <span className="text-muted text-xs">{n.network}</span>
+                        <div key={n.mac}>
+                          {n.address}
+                          <div className="text-muted text-xs">{n.network}</div>
                         </div>
                       ))}
                     </td>
-                    <td className={`${td} min-w-40`}>
+                    <td className={`${td} min-w-36`}>
                       {m.group ? (
                         <Link to={`/groups/${m.group}`} className="font-semibold text-link">
                           {m.groupName}
