@@ -669,7 +669,10 @@ func (a *app) follow(ctx context.Context, c *api.Client, op api.Operation, waitF
 	for waitFor && op.State == api.Running {
 		text := op.Kind
 		if op.TotalBytes > 0 {
-			text += fmt.Sprintf(" %d %% of %s, %s/s", 100*op.DoneBytes/op.TotalBytes, size(op.TotalBytes), size(op.BytesPerSecond))
+			text += fmt.Sprintf(" %d %% of %s", 100*op.DoneBytes/op.TotalBytes, size(op.TotalBytes))
+			if op.BytesPerSecond > 0 {
+				text += fmt.Sprintf(", %s/s", size(op.BytesPerSecond))
+			}
 			if op.FinishAt != nil {
 				text += ", done about " + clockTime(op.FinishAt)
 			}

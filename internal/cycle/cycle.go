@@ -127,7 +127,7 @@ const (
 // goroutine at a time. The seal is returned once the point is sealed at the
 // recovery site; the caller then releases the capture.
 func Run(ctx context.Context, d platform.Driver, r Remote, clk clock.Clock, job Job, report func(Progress)) (*points.Seal, error) {
-	c := &run{driver: d, remote: r, clk: clk, job: job, report: report}
+	c := &run{driver: d, remote: r, clk: clk, job: job, report: report, claimed: map[points.Name]chan struct{}{}}
 	cap, err := c.capture(ctx)
 	if err != nil {
 		return nil, err
@@ -177,6 +177,9 @@ type run struct {
 	mu      sync.Mutex
 	p       Progress
 	useBase []bool
+	// claimed holds the blocks that a worker is sending: another that has the
+	// same content, as machines made from one template do, waits for it.
+	claimed map[points.Name]chan struct{}
 }
 
 // change applies f to the progress and reports it.
@@ -519,17 +522,13 @@ func (w *worker) batch(ctx context.Context, spans []span) error {
 	}
 	w.begin("ship")
 	for try := 0; ; try++ {
-		blocks, plain, err := w.lacking(ctx, names, content)
-		if err != nil {
-			return err
-		}
-		wire, err := w.remote.Ship(ctx, w.job.ID, blocks, entries)
+		wire, plain, err := w.send(ctx, names, content, entries)
 		var missing *points.MissingError
 		if errors.As(err, &missing) && try < 3 {
 			continue // swept or lost by a restart since we asked
 		}
 		if err != nil {
-			return fmt.Errorf("ship: %w", err)
+			return err
 		}
 		w.change(func(p *Progress) {
 			p.ReadBytes += int64(at)
@@ -574,28 +573,78 @@ func (w *worker) read(ctx context.Context, s span, b []byte) error {
 	return nil
 }
 
-// lacking asks which blocks the other side lacks and encodes those, each once.
-func (w *worker) lacking(ctx context.Context, names []points.Name, content [][]byte) ([]Block, int64, error) {
+// send ships the blocks that the other side lacks and records the entries.
+func (w *worker) send(ctx context.Context, names []points.Name, content [][]byte, entries []points.Entry) (wire, plain int64, err error) {
+	blocks, others, release, err := w.lacking(ctx, names, content)
+	if err != nil {
+		return 0, 0, err
+	}
+	defer release()
+	plain = int64(len(blocks)) * points.BlockSize
+	if len(others) > 0 {
+		// Ours go first, so that two workers never wait for each other.
+		if wire, err = w.remote.Ship(ctx, w.job.ID, blocks, nil); err != nil {
+			return 0, 0, fmt.Errorf("ship: %w", err)
+		}
+		release()
+		for _, c := range others {
+			select {
+			case <-c:
+			case <-ctx.Done():
+				return 0, 0, ctx.Err()
+			}
+		}
+		blocks = nil
+	}
+	more, err := w.remote.Ship(ctx, w.job.ID, blocks, entries)
+	if err != nil {
+		return 0, 0, fmt.Errorf("ship: %w", err)
+	}
+	return wire + more, plain, nil
+}
+
+// lacking asks which blocks the other side lacks, claims those that no other
+// worker is sending, and encodes them, each once. Release ends the claims;
+// others are closed when the other workers' are ended.
+func (w *worker) lacking(ctx context.Context, names []points.Name, content [][]byte) (blocks []Block, others []chan struct{}, release func(), err error) {
+	release = func() {}
 	if len(names) == 0 {
-		return nil, 0, nil
+		return nil, nil, release, nil
 	}
 	missing, err := w.remote.Missing(ctx, w.job.ID, names)
 	if err != nil {
-		return nil, 0, fmt.Errorf("ask what is missing: %w", err)
+		return nil, nil, release, fmt.Errorf("ask what is missing: %w", err)
 	}
 	if len(missing) != len(names) {
-		return nil, 0, fmt.Errorf("ask what is missing: %d answers to %d names", len(missing), len(names))
+		return nil, nil, release, fmt.Errorf("ask what is missing: %d answers to %d names", len(missing), len(names))
 	}
-	var out []Block
-	var plain int64
-	seen := map[points.Name]bool{}
+	claim := make(chan struct{})
+	var mine []int
+	w.mu.Lock()
 	for i, m := range missing {
-		if m && !seen[names[i]] {
-			seen[names[i]] = true
-			enc, stored := points.Encode(nil, content[i])
-			out = append(out, Block{names[i], enc, stored})
-			plain += points.BlockSize
+		if !m {
+			continue
+		}
+		switch c, taken := w.claimed[names[i]]; {
+		case !taken:
+			w.claimed[names[i]] = claim
+			mine = append(mine, i)
+		case c != claim:
+			others = append(others, c)
 		}
 	}
-	return out, plain, nil
+	w.mu.Unlock()
+	release = sync.OnceFunc(func() {
+		w.mu.Lock()
+		for _, i := range mine {
+			delete(w.claimed, names[i])
+		}
+		w.mu.Unlock()
+		close(claim)
+	})
+	for _, i := range mine {
+		enc, stored := points.Encode(nil, content[i])
+		blocks = append(blocks, Block{names[i], enc, stored})
+	}
+	return blocks, others, release, nil
 }

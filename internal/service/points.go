@@ -430,7 +430,11 @@ func (s *Service) ExportPoint(ctx context.Context, who, id string, in api.Export
 			done += j.disk.Size
 			s.progress(o, done, total, "wrote "+j.path)
 		}
-		return fmt.Sprintf("%d disks in %s, every block checked.", len(jobs), in.Directory), nil
+		noun := "disks"
+		if len(jobs) == 1 {
+			noun = "disk"
+		}
+		return fmt.Sprintf("%d %s in %s, every block checked.", len(jobs), noun, in.Directory), nil
 	})
 	if err != nil {
 		release()
