@@ -110,8 +110,8 @@ func (s *Service) nextStart(g *group) time.Time {
 		last = *g.rec.LastStart
 	}
 	next, ok := g.promise().Cadence.Next(g.rec.Anchor, last, s.clk.Now())
-	if !ok {
-		return time.Time{}
+	if !ok || g.run != nil && !next.After(s.clk.Now()) {
+		return time.Time{} // the next one begins when the running one ends
 	}
 	return next
 }

@@ -268,10 +268,12 @@ function PromiseCard({ g }: { g: Group }) {
           <dt className="text-muted">Cadence</dt>
           <dd className="font-medium">
             {g.promise.cadenceSeconds ? `every ${span(g.promise.cadenceSeconds)}` : "by hand"}
-            {g.nextStartAt && (
+            {g.nextStartAt ? (
               <>
                 , next <When at={g.nextStartAt} />
               </>
+            ) : (
+              g.running && g.promise.cadenceSeconds > 0 && ", next when this one ends"
             )}
           </dd>
         </div>
