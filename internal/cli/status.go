@@ -209,8 +209,8 @@ func drawTide(b api.Board, width int, p palette) string {
 	for _, g := range b.Groups {
 		name = max(name, len([]rune(g.Group.Name)))
 	}
-	name = min(name, 28)
-	cells := max(10, min(80, width-name-50))
+	name = min(name, max(12, width/5))
+	cells := max(6, min(80, width-name-54))
 	for _, x := range b.Groups {
 		g := x.Group
 		way := "→ " + g.Recovery
@@ -245,6 +245,9 @@ func drawTide(b api.Board, width int, p palette) string {
 
 func seedBar(r api.Progress, cells int, p palette) string {
 	text := fmt.Sprintf(" %d %% of %s · %s/s", 100*r.ReadBytes/r.TotalBytes, size(r.TotalBytes), size(r.BytesPerSecond))
+	if len([]rune(text)) > cells {
+		text = fmt.Sprintf(" %d %%", 100*r.ReadBytes/r.TotalBytes)
+	}
 	bar := max(0, cells-len([]rune(text)))
 	full := int(int64(bar) * r.ReadBytes / r.TotalBytes)
 	return strings.Repeat("█", full) + p.dim + strings.Repeat("░", bar-full) + p.off + text + strings.Repeat(" ", max(0, cells-bar-len([]rune(text))))

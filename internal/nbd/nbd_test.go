@@ -174,3 +174,39 @@ func TestOurClientReadsPublicServer(t *testing.T) {
 	_, err = c.Extents(nbd.AllocationContext, 0, size)
 	require.NoError(t, err)
 }
+
+// Whatever bytes a client sends, the server ends that session only: it goes on
+// serving others.
+func TestServerOutlivesNonsense(t *testing.T) {
+	addr, data := serve(t)
+	r := rand.New(rand.NewPCG(4, 4))
+	hello := []byte{0, 0, 0, 3}
+	option := func(opt byte, n uint32) []byte {
+		b := append([]byte("IHAVEOPT"), 0, 0, 0, opt)
+		return append(b, byte(n>>24), byte(n>>16), byte(n>>8), byte(n))
+	}
+	for i := range 200 {
+		c, err := net.Dial("tcp", addr)
+		require.NoError(t, err)
+		b := append([]byte(nil), hello...)
+		for range r.IntN(4) {
+			n := r.IntN(40)
+			b = append(b, option(byte(r.IntN(12)), uint32(n))...)
+			for range n {
+				b = append(b, byte(r.Uint32()))
+			}
+		}
+		if i%3 == 0 {
+			b = append(b, option(7, 1<<31)...) // an option that is far too long
+		}
+		_, _ = c.Write(b)
+		require.NoError(t, c.Close())
+	}
+	c, err := nbd.Dial(context.Background(), "tcp", addr, "pier", nbd.Options{})
+	require.NoError(t, err)
+	defer func() { _ = c.Close() }()
+	got := make([]byte, 4096)
+	_, err = c.ReadAt(got, 0)
+	require.NoError(t, err)
+	require.Equal(t, data[:4096], got)
+}
