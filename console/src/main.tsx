@@ -1,5 +1,4 @@
 import { QueryClientProvider } from "@tanstack/react-query";
-import { Tooltip } from "radix-ui";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Navigate, Route, Routes } from "react-router";
@@ -21,26 +20,24 @@ if (root) {
   createRoot(root).render(
     <StrictMode>
       <QueryClientProvider client={queries}>
-        <Tooltip.Provider delayDuration={200}>
-          <BrowserRouter>
-            <Routes>
-              <Route path="/sign-in" element={<SignInPage />} />
-              <Route path="/welcome" element={<WelcomePage />} />
-              <Route element={<Shell />}>
-                <Route index element={<BoardPage />} />
-                <Route path="/groups" element={<GroupsPage />} />
-                <Route path="/groups/new" element={<GroupFormPage />} />
-                <Route path="/groups/:id" element={<GroupPage />} />
-                <Route path="/groups/:id/edit" element={<GroupFormPage />} />
-                <Route path="/points" element={<PointsPage />} />
-                <Route path="/machines" element={<MachinesPage />} />
-                <Route path="/links" element={<SitesPage />} />
-                <Route path="/activity" element={<ActivityPage />} />
-                <Route path="*" element={<Navigate to="/" replace />} />
-              </Route>
-            </Routes>
-          </BrowserRouter>
-        </Tooltip.Provider>
+        <BrowserRouter>
+          <Routes>
+            <Route path="/sign-in" element={<SignInPage />} />
+            <Route path="/welcome" element={<WelcomePage />} />
+            <Route element={<Shell />}>
+              <Route index element={<BoardPage />} />
+              <Route path="/groups" element={<GroupsPage />} />
+              <Route path="/groups/new" element={<GroupFormPage />} />
+              <Route path="/groups/:id" element={<GroupPage />} />
+              <Route path="/groups/:id/edit" element={<GroupFormPage />} />
+              <Route path="/points" element={<PointsPage />} />
+              <Route path="/machines" element={<MachinesPage />} />
+              <Route path="/links" element={<SitesPage />} />
+              <Route path="/activity" element={<ActivityPage />} />
+              <Route path="*" element={<Navigate to="/" replace />} />
+            </Route>
+          </Routes>
+        </BrowserRouter>
       </QueryClientProvider>
     </StrictMode>,
   );

@@ -1,4 +1,4 @@
-import { Dialog, Tooltip } from "radix-ui";
+import { Dialog } from "radix-ui";
 import { type ButtonHTMLAttributes, type ReactNode, useId } from "react";
 import { Problem } from "./api";
 import { exactly, when } from "./format";
@@ -156,22 +156,6 @@ export function Modal(p: {
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>
-  );
-}
-
-export function Hint({ text, children }: { text: string; children: ReactNode }) {
-  return (
-    <Tooltip.Root>
-      <Tooltip.Trigger asChild>{children}</Tooltip.Trigger>
-      <Tooltip.Portal>
-        <Tooltip.Content
-          sideOffset={4}
-          className="z-20 max-w-72 rounded-md bg-deep px-2.5 py-1.5 text-white text-xs shadow-lg"
-        >
-          {text}
-        </Tooltip.Content>
-      </Tooltip.Portal>
-    </Tooltip.Root>
   );
 }
 

@@ -81,57 +81,6 @@ func (f *Fast) After(d time.Duration) <-chan time.Time {
 	return out
 }
 
-// Manual stands still until it is advanced.
-type Manual struct {
-	mu      sync.Mutex
-	now     time.Time
-	waiting []waiter
-}
-
-type waiter struct {
-	at time.Time
-	c  chan time.Time
-}
-
-// NewManual gives a clock that stands at now.
-func NewManual(now time.Time) *Manual { return &Manual{now: now} }
-
-// Now implements Clock.
-func (m *Manual) Now() time.Time {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	return m.now
-}
-
-// After implements Clock.
-func (m *Manual) After(d time.Duration) <-chan time.Time {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	c := make(chan time.Time, 1)
-	if d <= 0 {
-		c <- m.now
-	} else {
-		m.waiting = append(m.waiting, waiter{m.now.Add(d), c})
-	}
-	return c
-}
-
-// Advance moves the clock on and wakes all whose time has come.
-func (m *Manual) Advance(d time.Duration) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	m.now = m.now.Add(d)
-	rest := m.waiting[:0]
-	for _, w := range m.waiting {
-		if w.at.After(m.now) {
-			rest = append(rest, w)
-		} else {
-			w.c <- m.now
-		}
-	}
-	m.waiting = rest
-}
-
 // Sleep waits for d on c or until ctx ends, and then gives its error.
 func Sleep(ctx context.Context, c Clock, d time.Duration) error {
 	if d <= 0 {

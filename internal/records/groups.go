@@ -127,6 +127,11 @@ func (db *DB) AddDrop(ctx context.Context, group string, d Drop) error {
 	return db.exec(ctx, "drop", `INSERT INTO drops (group_id, capture_at, sealed_at) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING`, group, d.CaptureAt, d.SealedAt)
 }
 
+// TrimDrops forgets the landings sealed before an instant.
+func (db *DB) TrimDrops(ctx context.Context, before time.Time) error {
+	return db.exec(ctx, "drops", `DELETE FROM drops WHERE sealed_at < $1`, before)
+}
+
 // Drops lists landings sealed within a stretch, and the newest before it, in
 // order.
 func (db *DB) Drops(ctx context.Context, group string, from, to time.Time) ([]Drop, error) {

@@ -9,6 +9,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"kestrel/internal/core/span"
 	"kestrel/internal/cycle"
 	"kestrel/internal/link"
 	"kestrel/internal/points"
@@ -26,6 +27,7 @@ const (
 const (
 	keptCycles         = 500 // a group in the database
 	keptCyclesInMemory = 6
+	keptExposure       = 400 * span.Day // of history
 )
 
 // cycleDetail is what a cycle's record holds beside its columns.
@@ -88,8 +90,9 @@ func (s *Service) pulse(ctx context.Context) {
 			tidied = s.forgetLeftovers(ctx) || tidied
 			s.pruneAll(ctx)
 			s.sweep(ctx)
-			if err := s.db.DeleteExpiredSecrets(ctx, s.clk.Now()); err != nil && ctx.Err() == nil {
-				s.log.Warn("delete expired secrets", "err", err)
+			err := errors.Join(s.db.DeleteExpiredSecrets(ctx, s.clk.Now()), s.db.TrimDrops(ctx, s.clk.Now().Add(-keptExposure)))
+			if err != nil && ctx.Err() == nil {
+				s.log.Warn("tidy the records", "err", err)
 			}
 		}
 		select {

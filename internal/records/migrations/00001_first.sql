@@ -80,16 +80,14 @@ CREATE TABLE cycles (
     UNIQUE (group_id, number)
 );
 CREATE INDEX cycles_open ON cycles (group_id) WHERE ended_at IS NULL;
--- One row a landing: the exposure curve follows from them exactly. Both
--- instants are on this site's clock. Partitioned by time, so that old stretches
--- are dropped whole.
+-- One row a landing: the exposure curve follows from them exactly, so nothing
+-- is sampled. Both instants are on this site's clock.
 CREATE TABLE drops (
     group_id   uuid NOT NULL,
     capture_at timestamptz NOT NULL,
     sealed_at  timestamptz NOT NULL,
     PRIMARY KEY (group_id, capture_at, sealed_at)
-) PARTITION BY RANGE (sealed_at);
-CREATE TABLE drops_rest PARTITION OF drops DEFAULT;
+);
 CREATE INDEX drops_by_time ON drops (group_id, sealed_at);
 CREATE TABLE points (
     id           uuid PRIMARY KEY,
