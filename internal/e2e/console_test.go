@@ -71,6 +71,11 @@ func TestTheFirstDayInTheConsole(t *testing.T) {
 	do(t, tab, "pair", browser.Press("Accept an invitation…"), browser.Fill("Invitation", inv.Text[:40]), browser.Press("Pair the sites"), browser.See("copy the whole string"),
 		browser.Fill("Invitation", inv.Text), browser.Press("Pair the sites"), browser.See("Link to Eastmole"))
 	axe(t, tab, "sites")
+	do(t, tab, "a token", browser.Press("Make a token"), browser.See("Give the token a name"), browser.Fill("New token for", "monitoring"), browser.Press("Make a token"), browser.See("Shown once:"))
+	secret, err := chromedp.Run(tab, chromedp.Text(chromedp.CSS("code.select-all")))
+	require.NoError(t, err)
+	require.Equal(t, 200, w.home.raw("GET", "/board", secret, nil).StatusCode)
+	do(t, tab, "store", browser.Press("Check every block"), browser.See("All good"), browser.Press("Give room back now"), browser.See("packs removed"))
 
 	tick := func(name string) chromedp.Action[chromedp.Void] {
 		return chromedp.Click(chromedp.Search(fmt.Sprintf(`//label[.//span[text()=%q]]`, name)))

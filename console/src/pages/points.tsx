@@ -180,6 +180,11 @@ function SharesCard() {
 }
 
 function OperationsCard() {
+  const qc = useQueryClient();
+  const stop = useMutation({
+    mutationFn: (id: string) => ask(api.DELETE("/operations/{id}", { params: { path: { id } } })),
+    onSettled: () => qc.invalidateQueries({ queryKey: ["operations"] }),
+  });
   const q = useQuery({
     queryKey: ["operations"],
     queryFn: () => ask(api.GET("/operations", { params: { query: { limit: 5 } } })),
@@ -192,9 +197,12 @@ function OperationsCard() {
       <ul>
         {recent.map((o) => (
           <li key={o.id} className="grid gap-1 border-line border-t px-4 py-2.5 first:border-t-0">
-            <div>
-              <strong>{o.kind}</strong> of {o.subject} · {o.state}{" "}
-              <span className="text-muted">· by {o.startedBy}</span>
+            <div className="flex items-center justify-between gap-2">
+              <span>
+                <strong>{o.kind}</strong> of {o.subject} · {o.state}{" "}
+                <span className="text-muted">· by {o.startedBy}</span>
+              </span>
+              {o.state === "running" && <Button onClick={() => stop.mutate(o.id)}>Stop</Button>}
             </div>
             {o.state === "running" ? (
               <>

@@ -68,10 +68,11 @@ export function SitesPage() {
               </dd>
             </dl>
             <div className="px-4 pb-3">
-              <CheckStore />
+              <StoreWork />
             </div>
           </Card>
         )}
+        <TokensCard />
       </div>
       {dialog === "invite" && <InviteDialog onClose={() => setDialog(undefined)} />}
       {dialog === "accept" && <AcceptDialog onClose={() => setDialog(undefined)} />}
@@ -80,11 +81,11 @@ export function SitesPage() {
   );
 }
 
-function CheckStore() {
+function StoreWork() {
   const qc = useQueryClient();
   const [id, setID] = useState<string>();
   const m = useMutation({
-    mutationFn: () => ask(api.POST("/store/check")),
+    mutationFn: (what: "check" | "sweep") => ask(api.POST(`/store/${what}`)),
     onSuccess: (o) => {
       setID(o.id);
       qc.invalidateQueries({ queryKey: ["operations"] });
@@ -96,11 +97,17 @@ function CheckStore() {
     enabled: !!id,
     refetchInterval: (q) => (q.state.data?.state === "running" ? 500 : false),
   });
+  const busy = m.isPending || op.data?.state === "running";
   return (
     <div className="grid justify-items-start gap-2">
-      <Button disabled={m.isPending || op.data?.state === "running"} onClick={() => m.mutate()}>
-        Check every block
-      </Button>
+      <div className="flex flex-wrap gap-2">
+        <Button disabled={busy} onClick={() => m.mutate("check")}>
+          Check every block
+        </Button>
+        <Button disabled={busy} onClick={() => m.mutate("sweep")}>
+          Give room back now
+        </Button>
+      </div>
       <Fault of={m.error} />
       {op.data && (
         <div role="status" className={op.data.state === "failed" ? "text-over-ink" : ""}>
@@ -115,6 +122,64 @@ function CheckStore() {
         </div>
       )}
     </div>
+  );
+}
+
+/** Tokens are for programs and the command line; a secret is shown once. */
+function TokensCard() {
+  const qc = useQueryClient();
+  const [name, setName] = useState("");
+  const q = useQuery({ queryKey: ["tokens"], queryFn: () => ask(api.GET("/tokens")) });
+  const again = () => qc.invalidateQueries({ queryKey: ["tokens"] });
+  const make = useMutation({
+    mutationFn: () => ask(api.POST("/tokens", { body: { name, days: 365 } })),
+    onSuccess: () => {
+      setName("");
+      again();
+    },
+  });
+  const revoke = useMutation({
+    mutationFn: (id: string) => ask(api.DELETE("/tokens/{id}", { params: { path: { id } } })),
+    onSuccess: again,
+  });
+  const p = make.error instanceof Problem ? make.error : undefined;
+  return (
+    <Card title="API tokens" aside="for programs and the command line">
+      <ul>
+        {q.data?.map((t) => (
+          <li key={t.id} className="flex items-center justify-between gap-2 border-line border-b px-4 py-2">
+            <span>
+              <strong>{t.name}</strong>{" "}
+              <span className="text-muted text-xs">
+                made {when(t.createdAt)} · used {when(t.lastUsedAt)} ·{" "}
+                {t.expiresAt ? `ends ${when(t.expiresAt)}` : "no end"}
+              </span>
+            </span>
+            <Button onClick={() => revoke.mutate(t.id)}>Revoke</Button>
+          </li>
+        ))}
+      </ul>
+      <form
+        className="grid gap-2 px-4 py-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          make.mutate();
+        }}
+      >
+        <Field label="New token for" hint="What will use it; good for a year." faults={p?.at("name")}>
+          {(id) => <input id={id} className={inputLook} value={name} onChange={(e) => setName(e.target.value)} />}
+        </Field>
+        {make.data && (
+          <div className="rounded bg-good-bg px-2.5 py-1.5 text-good-ink text-xs">
+            Shown once: <code className="select-all break-all">{make.data.secret}</code>
+          </div>
+        )}
+        <Fault of={revoke.error ?? (p && !p.at("name").length ? p : undefined)} />
+        <Button type="submit" className="justify-self-start" disabled={make.isPending}>
+          Make a token
+        </Button>
+      </form>
+    </Card>
   );
 }
 
