@@ -16,7 +16,7 @@ type Swept struct {
 	Packs     int   // packs removed
 	Freed     int64 // bytes given back, net of what was written anew
 	LiveBytes int64 // bytes of records that points or open intakes need
-	DeadBytes int64 // bytes of dead records that stay for now
+	DeadBytes int64 // bytes of dead records in packs that are not worth rewriting yet
 }
 
 // Sweep gives back the room of blocks that no point names. It leaves alone the

@@ -237,3 +237,41 @@ func TestRecordsKeepTheirSite(t *testing.T) {
 	_, err = service.New(ctx, service.Config{Name: "Eastmole", StateDir: t.TempDir(), DatabaseURL: url, LinkListen: "127.0.0.1:0", NBDListen: "127.0.0.1:0", Clock: clock.Wall{}, Log: slog.New(slog.DiscardHandler)})
 	require.ErrorContains(t, err, `belongs to site "Norhaven"`)
 }
+
+// An edit and a cycle of one group end at the same moment, each with the record
+// as it was before: neither undoes what the other wrote.
+func TestEditsAndCyclesKeepEachOthersRecords(t *testing.T) {
+	ctx := context.Background()
+	url, err := cluster.Database(ctx, "s"+uuid.NewString())
+	require.NoError(t, err)
+	db, err := records.Open(ctx, url)
+	require.NoError(t, err)
+	defer func() { require.NoError(t, db.Close()) }()
+	now := time.Now().UTC().Truncate(time.Millisecond)
+	before := records.Group{ID: uuid.NewString(), Name: "Ticketing", Direction: "out", HomeID: uuid.NewString(), Term: 1, Revision: 1, Settings: []byte(`{}`), Anchor: now, CreatedAt: now}
+	require.NoError(t, db.AddGroup(ctx, before))
+	c := records.Cycle{ID: uuid.NewString(), GroupID: before.ID, Number: 1, State: "running", StartedAt: now, Detail: []byte(`{}`)}
+	require.NoError(t, db.PutCycle(ctx, c))
+
+	edited, sealed := before, before
+	edited.Name, edited.Revision, edited.Paused = "Tickets", 2, true
+	sealed.BaseCheckpoint, sealed.BasePoint = "kt-1", "point-1"
+	c.State, c.EndedAt = "sealed", &now
+	require.NoError(t, db.NoteStart(ctx, before.ID, now))
+	require.NoError(t, db.SaveGroup(ctx, edited))
+	require.NoError(t, db.EndCycle(ctx, c, sealed))
+	require.NoError(t, db.NoteStart(ctx, before.ID, now.Add(time.Second)))
+	require.NoError(t, db.SaveGroup(ctx, edited))
+
+	gs, err := db.Groups(ctx)
+	require.NoError(t, err)
+	require.Len(t, gs, 1)
+	require.Equal(t, "Tickets", gs[0].Name)
+	require.True(t, gs[0].Paused)
+	require.Equal(t, int64(2), gs[0].Revision)
+	require.Equal(t, "kt-1", gs[0].BaseCheckpoint)
+	require.Equal(t, "point-1", gs[0].BasePoint)
+	require.WithinDuration(t, now.Add(time.Second), *gs[0].LastStart, 0)
+	_, err = db.OpenCycle(ctx, before.ID)
+	require.ErrorIs(t, err, records.ErrNotFound, "the cycle and its base were written together")
+}
