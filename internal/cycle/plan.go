@@ -60,7 +60,7 @@ func (c *run) planDisk(ctx context.Context, x platform.FrozenDisk, i int) (out [
 	if c.useBase[i] {
 		contexts = append(contexts, x.Changed)
 	}
-	conn, err := nbd.Dial(ctx, x.Network, x.Address, x.Export, nbd.Options{Contexts: contexts})
+	conn, err := nbd.Dial(ctx, x.Network, x.Address, x.Export, nbd.Options{Contexts: contexts, TLS: x.TLS})
 	if err != nil {
 		return nil, 0, fmt.Errorf("open %s %s: %w", x.Name, x.Disk, err)
 	}

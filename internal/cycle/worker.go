@@ -127,7 +127,7 @@ func appendZero(entries []points.Entry, s span) []points.Entry {
 func (w *worker) read(ctx context.Context, s span, b []byte) error {
 	x := w.cap.Disks[s.disk]
 	if w.conns[s.disk] == nil {
-		c, err := nbd.Dial(ctx, x.Network, x.Address, x.Export, nbd.Options{})
+		c, err := nbd.Dial(ctx, x.Network, x.Address, x.Export, nbd.Options{TLS: x.TLS})
 		if err != nil {
 			return fmt.Errorf("open %s %s: %w", x.Name, x.Disk, err)
 		}

@@ -55,8 +55,7 @@ func (g *guest) step(now time.Time, peer *guest, still func(func() error) error)
 	}
 	quiet := g.load.Quiet > 0 && float64(now.Unix()%600) < 600*g.load.Quiet
 	span := g.last.size - hotFrom
-	if !quiet && g.load.HotPages > 0 {
-		pages := min(int64(g.load.HotPages), span/blockSize/2)
+	if pages := min(int64(g.load.HotPages), span/blockSize/2); !quiet && pages > 0 {
 		for range amount(g.load.HotPerSecond) {
 			// Two draws, the smaller taken: some pages are hotter than others.
 			page := min(r.Int64N(pages), r.Int64N(pages))

@@ -3,7 +3,9 @@ package nbd
 import (
 	"bufio"
 	"context"
+	"crypto/tls"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -19,6 +21,9 @@ type Options struct {
 	// Timeout bounds each request, so that a stalled server is noticed. Zero
 	// means one minute.
 	Timeout time.Duration
+	// TLS, if not nil, is begun before anything is asked; a server that does
+	// not offer it is refused.
+	TLS *tls.Config
 }
 
 // Conn is a connection to one export. Its methods may be called at the same
@@ -50,15 +55,16 @@ func Dial(ctx context.Context, network, address, export string, o Options) (*Con
 	}
 	c := &Conn{conn: nc, r: bufio.NewReaderSize(nc, 256<<10), timeout: o.Timeout, contexts: map[string]uint32{}}
 	_ = nc.SetDeadline(time.Now().Add(o.Timeout))
-	if err := c.negotiate(export, o.Contexts); err != nil {
+	if err := c.negotiate(export, o); err != nil {
 		_ = nc.Close()
 		return nil, fmt.Errorf("nbd: export %q: %w", export, err)
 	}
-	c.stop = context.AfterFunc(ctx, func() { _ = nc.Close() })
+	c.stop = context.AfterFunc(ctx, func() { _ = nc.Close() }) // not the TLS one, which would wait to say so
 	return c, nil
 }
 
-func (c *Conn) negotiate(export string, contexts []string) error {
+func (c *Conn) negotiate(export string, o Options) error {
+	contexts := o.Contexts
 	head, err := readN(c.r, 18)
 	if err != nil {
 		return err
@@ -69,6 +75,11 @@ func (c *Conn) negotiate(export string, contexts []string) error {
 	}
 	if _, err := c.conn.Write(put(uint32(flagFixedNewstyle | flagNoZeroes&uint32(be.Uint16(head[16:]))))); err != nil {
 		return err
+	}
+	if o.TLS != nil {
+		if err := c.startTLS(o.TLS); err != nil {
+			return err
+		}
 	}
 	structured := false
 	if err := c.option(optStructured, nil, func(t uint32, _ []byte) error { structured = t == repAck; return nil }); err != nil {
@@ -103,6 +114,29 @@ func (c *Conn) negotiate(export string, contexts []string) error {
 		err = fmt.Errorf("no size given: %w", ErrProtocol)
 	}
 	return err
+}
+
+// handshakeLimit bounds a TLS handshake.
+const handshakeLimit = 20 * time.Second
+
+func (c *Conn) startTLS(cfg *tls.Config) error {
+	ok := false
+	if err := c.option(optStartTLS, nil, func(t uint32, _ []byte) error { ok = t == repAck; return nil }); err != nil {
+		return err
+	}
+	if !ok {
+		return errors.New("the server does not offer TLS, and nothing is sent in the clear")
+	}
+	if c.r.Buffered() != 0 {
+		return ErrProtocol
+	}
+	t := tls.Client(c.conn, cfg)
+	if err := t.Handshake(); err != nil {
+		return fmt.Errorf("tls: %w", err)
+	}
+	c.conn = t
+	c.r.Reset(t)
+	return nil
 }
 
 // option sends one option and hands its replies to visit, the last included.

@@ -26,6 +26,7 @@ const (
 	optExportName  = 1
 	optAbort       = 2
 	optList        = 3
+	optStartTLS    = 5
 	optInfo        = 6
 	optGo          = 7
 	optStructured  = 8
@@ -39,6 +40,7 @@ const (
 	repErrUnsup    = 1<<31 | 1
 	repErrPolicy   = 1<<31 | 2
 	repErrInvalid  = 1<<31 | 3
+	repErrTLS      = 1<<31 | 5
 	repErrUnknown  = 1<<31 | 6
 
 	infoExport    = 0

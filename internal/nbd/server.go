@@ -3,6 +3,7 @@ package nbd
 import (
 	"bufio"
 	"context"
+	"crypto/tls"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 	"net"
 	"strings"
 	"sync"
+	"time"
 )
 
 // Export is one disk that a server hands out read-only.
@@ -38,6 +40,13 @@ type Exporter interface {
 // Serve answers clients on l until ctx ends; then it closes the listener and
 // all connections and waits for them.
 func Serve(ctx context.Context, l net.Listener, x Exporter) error {
+	return ServeTLS(ctx, l, x, nil)
+}
+
+// ServeTLS is Serve for clients that have to begin TLS before anything else,
+// as the protocol's FORCEDTLS mode asks. Without a configuration it serves in
+// the clear.
+func ServeTLS(ctx context.Context, l net.Listener, x Exporter, cfg *tls.Config) error {
 	stop := context.AfterFunc(ctx, func() { _ = l.Close() })
 	defer stop()
 	var wg sync.WaitGroup
@@ -54,7 +63,7 @@ func Serve(ctx context.Context, l net.Listener, x Exporter) error {
 			end := context.AfterFunc(ctx, func() { _ = c.Close() })
 			defer end()
 			defer func() { _ = c.Close() }()
-			s := &session{conn: c, r: bufio.NewReaderSize(c, 64<<10), w: bufio.NewWriterSize(c, 256<<10), x: x}
+			s := &session{conn: c, r: bufio.NewReaderSize(c, 64<<10), w: bufio.NewWriterSize(c, 256<<10), x: x, tls: cfg}
 			// A client that goes away or misbehaves ends its own session only.
 			_ = s.run()
 		})
@@ -63,6 +72,7 @@ func Serve(ctx context.Context, l net.Listener, x Exporter) error {
 
 type session struct {
 	conn       net.Conn
+	tls        *tls.Config // clients have to begin TLS with it; nil once they have
 	r          *bufio.Reader
 	w          *bufio.Writer
 	x          Exporter
@@ -118,7 +128,18 @@ func (s *session) negotiate() (*Export, error) {
 		if err != nil {
 			return nil, err
 		}
+		if s.tls != nil && opt != optStartTLS && opt != optAbort {
+			if opt == optExportName {
+				return nil, ErrProtocol // there is no way to answer it
+			}
+			if err := s.reply(opt, repErrTLS, []byte("begin TLS first")); err != nil {
+				return nil, err
+			}
+			continue
+		}
 		switch opt {
+		case optStartTLS:
+			err = s.startTLS(n)
 		case optExportName:
 			return s.exportName(string(d))
 		case optAbort:
@@ -148,6 +169,30 @@ func (s *session) negotiate() (*Export, error) {
 		}
 	}
 	return nil, ErrProtocol
+}
+
+func (s *session) startTLS(n uint32) error {
+	switch {
+	case s.tls == nil:
+		return s.reply(optStartTLS, repErrPolicy, nil)
+	case n != 0:
+		return s.reply(optStartTLS, repErrInvalid, nil)
+	case s.r.Buffered() != 0:
+		return ErrProtocol // something was put in before the handshake
+	}
+	if err := s.reply(optStartTLS, repAck, nil); err != nil {
+		return err
+	}
+	c := tls.Server(s.conn, s.tls)
+	_ = c.SetDeadline(time.Now().Add(handshakeLimit))
+	if err := c.Handshake(); err != nil {
+		return fmt.Errorf("tls: %w", err)
+	}
+	_ = c.SetDeadline(time.Time{})
+	s.conn, s.tls, s.structured, s.contexts = c, nil, false, nil
+	s.r.Reset(c)
+	s.w.Reset(c)
+	return nil
 }
 
 const transFlags = transHasFlags | transReadOnly | transMultiConn

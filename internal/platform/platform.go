@@ -8,6 +8,7 @@ package platform
 
 import (
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"time"
@@ -47,6 +48,9 @@ type Inventory struct {
 	Datastores []Datastore `json:"datastores"`
 	Networks   []Network   `json:"networks"`
 	Machines   []Machine   `json:"machines"`
+	// Trouble names the parts that could not be asked, such as one host of
+	// several; what is listed of them is what was last seen.
+	Trouble string `json:"trouble,omitempty"`
 }
 
 // Host runs machines. Memory is in bytes.
@@ -138,6 +142,21 @@ type CaptureRequest struct {
 	Machines []string // platform IDs
 	// Base is the earlier checkpoint to tell changes from; empty for a full copy.
 	Base string
+	// Quiesce lists the machines whose guests are asked to bring their file
+	// systems to rest for the instant.
+	Quiesce []string
+	// Apart says that machines need not be held still together: each is then
+	// captured at an instant of its own, unless it costs nothing to do better.
+	Apart bool
+}
+
+// Quiet tells how bringing a machine to rest went.
+type Quiet struct {
+	Machine string // platform ID
+	Done    bool
+	// Held is how long its guest's writes, or all of it, waited for us.
+	Held time.Duration
+	Why  string // if it was not done
 }
 
 // Capture is a checkpoint whose disks are open for reading.
@@ -147,7 +166,8 @@ type Capture struct {
 	// OneInstant reports whether all machines were captured at the same
 	// instant; if not, each machine is consistent only with itself.
 	OneInstant  bool
-	Application bool // quiesced
+	Application bool    // all machines were quiesced
+	Quiet       []Quiet // of the machines for which it was asked, or which were held
 	Disks       []FrozenDisk
 	// Configs holds each machine as it was, by its ID: what is needed to make
 	// it again.
@@ -163,6 +183,7 @@ type FrozenDisk struct {
 	Network string // "tcp" or "unix"
 	Address string
 	Export  string
+	TLS     *tls.Config // nil: in the clear, which never leaves the machine
 	// Changed names the NBD metadata context whose set bits are what changed
 	// since the base; empty if that is not known, and then Why says why.
 	Changed string

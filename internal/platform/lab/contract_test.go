@@ -1,0 +1,51 @@
+package lab_test
+
+import (
+	"context"
+	"net"
+	"net/http/httptest"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"kestrel/internal/clock"
+	"kestrel/internal/lab"
+	"kestrel/internal/nbd"
+	"kestrel/internal/platform"
+	labdriver "kestrel/internal/platform/lab"
+	"kestrel/internal/platform/platformtest"
+)
+
+func TestTheContractOnTheLab(t *testing.T) {
+	nl, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	machine := func(name, after string) lab.ScenarioMachine {
+		return lab.ScenarioMachine{Name: name, MemGiB: 0.5, CPUs: 1, Host: "berth-1", Disks: []lab.ScenarioDisk{{SizeMiB: 9.5, UsedMiB: 4, Datastore: "fast", Template: "base", Noise: 0.4}, {SizeMiB: 5, Datastore: "fast"}},
+			Workload: lab.Workload{Seed: 3, HotPages: 5, HotPerSecond: 20, AppendKiBps: 100, RecordsPerS: 6, After: after}}
+	}
+	l, err := lab.Open(t.TempDir(), lab.Scenario{Hosts: []platform.Host{{ID: "berth-1", Name: "berth-1", CPUs: 4, MemoryBytes: 8 << 30}}, Datastores: []lab.ScenarioDatastore{{Name: "fast", CapacityGiB: 64}},
+		Machines: []lab.ScenarioMachine{machine("gangway", ""), machine("purser", "gangway")}}, clock.Wall{}, nl.Addr().String())
+	require.NoError(t, err)
+	srv := httptest.NewServer(l.Handler("lab", "x"))
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() { done <- nbd.Serve(ctx, nl, l) }()
+	t.Cleanup(func() { cancel(); require.NoError(t, <-done); srv.Close(); require.NoError(t, l.Close()) })
+	driver := func() platform.Driver {
+		d, err := labdriver.New(srv.URL, "lab", "x", clock.Wall{})
+		require.NoError(t, err)
+		t.Cleanup(d.Close)
+		return d
+	}
+	now := time.Now()
+	inv, err := driver().Inventory(ctx)
+	require.NoError(t, err)
+	platformtest.Run(t, platformtest.Fixture{New: driver, Machines: []string{inv.Machines[0].ID, inv.Machines[1].ID}, Names: []string{inv.Machines[0].Name, inv.Machines[1].Name},
+		AwaitWrites: func(t *testing.T) {
+			for range 5 {
+				now = now.Add(lab.Tick)
+				require.NoError(t, l.Step(now))
+			}
+		}})
+}

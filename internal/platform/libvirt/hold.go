@@ -1,0 +1,271 @@
+package libvirt
+
+import (
+	"context"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	rpc "github.com/digitalocean/go-libvirt"
+
+	"kestrel/internal/platform"
+)
+
+// A machine that is held carries a mark in its own description, so that
+// whoever comes after us, be it this service started again, finds out and lets
+// it go: the mark is set before and removed after.
+const (
+	holdSpace   = "urn:kestrel-tide:hold"
+	landedSpace = "urn:kestrel-tide:landed"
+)
+
+// hold is the mark.
+type hold struct {
+	XMLName    xml.Name  `xml:"urn:kestrel-tide:hold hold"`
+	Checkpoint string    `xml:"checkpoint,attr"`
+	Since      time.Time `xml:"since,attr"`
+	Frozen     bool      `xml:"frozen,attr"`    // its guest may be frozen
+	Suspended  bool      `xml:"suspended,attr"` // we may have suspended it
+	// Started says that the machine was off and has been started, suspended,
+	// only so that its disks can be read. It lasts until Release.
+	Started bool `xml:"started,attr"`
+}
+
+func setMark(l *rpc.Libvirt, dom rpc.Domain, space, key string, mark any, flags rpc.DomainModificationImpact) error {
+	text := rpc.OptString{}
+	if mark != nil {
+		b, err := xml.Marshal(mark)
+		if err != nil {
+			return err
+		}
+		text = rpc.OptString{string(b)}
+	}
+	return l.DomainSetMetadata(dom, int32(rpc.DomainMetadataElement), text, rpc.OptString{key}, rpc.OptString{space}, flags)
+}
+
+func clearMark(l *rpc.Libvirt, dom rpc.Domain, space string, flags rpc.DomainModificationImpact) error {
+	err := l.DomainSetMetadata(dom, int32(rpc.DomainMetadataElement), rpc.OptString{}, rpc.OptString{}, rpc.OptString{space}, flags)
+	if is(err, rpc.ErrNoDomainMetadata, rpc.ErrNoDomain, rpc.ErrOperationInvalid) {
+		return nil
+	}
+	return err
+}
+
+// getMark reads the hold mark of a machine; nil if there is none.
+func getMark(l *rpc.Libvirt, dom rpc.Domain) (*hold, error) {
+	text, err := l.DomainGetXMLDesc(dom, 0)
+	if err != nil {
+		return nil, err
+	}
+	x, err := parseDomain(text)
+	if err != nil {
+		return nil, err
+	}
+	return x.Metadata.Hold, nil
+}
+
+// held is a machine on its way through a capture.
+type held struct {
+	id      string
+	h       *host
+	dom     rpc.Domain
+	x       *domainXML
+	running bool // its guest runs and could write
+	started bool // by us, suspended, to read its disks
+
+	frozen    bool
+	suspended bool
+	since     time.Time
+	quiet     platform.Quiet
+}
+
+// freezeSlack is what the agent's answer may take longer than the limit.
+const freezeSlack = 3 * time.Second
+
+// still brings machines to rest: those of quiesce through their agents, the
+// others by suspending them if all have to be still together. A machine whose
+// agent fails counts as one of the others.
+func (d *Driver) still(ctx context.Context, checkpoint string, all []*held, quiesce map[string]bool, together bool) error {
+	return each(all, func(m *held) error {
+		if !m.running || !quiesce[m.id] && !together {
+			return nil
+		}
+		why := m.cannotFreeze()
+		if quiesce[m.id] && why != "" {
+			m.quiet = platform.Quiet{Machine: m.id, Why: why}
+			if !together {
+				return nil
+			}
+		}
+		freeze := quiesce[m.id] && why == ""
+		m.since = d.now()
+		mark := hold{Checkpoint: checkpoint, Since: m.since.UTC(), Frozen: freeze, Suspended: together}
+		d.noteHeld(m.dom, true)
+		if err := do(ctx, m.h, callLimit, func(l *rpc.Libvirt) error {
+			return setMark(l, m.dom, holdSpace, "kestrel", mark, rpc.DomainAffectLive)
+		}); err != nil {
+			return fmt.Errorf("note on machine %s that it is held: %w", m.x.Name, err)
+		}
+		if err := d.guard.tell(order{Op: "hold", URI: m.h.uri.String(), Machine: m.id, Frozen: freeze, Suspended: together, Limit: d.freezeLimit + holdLimit}); err != nil {
+			return fmt.Errorf("guard machine %s while it is held: %w", m.x.Name, err)
+		}
+		if freeze {
+			m.quiet = platform.Quiet{Machine: m.id}
+			if err := d.freeze(ctx, m); err != nil {
+				m.quiet.Why = err.Error()
+			} else {
+				m.frozen, m.quiet.Done = true, true
+				return nil
+			}
+		}
+		if !together {
+			return nil
+		}
+		m.suspended = true
+		if err := do(ctx, m.h, callLimit, func(l *rpc.Libvirt) error { return l.DomainSuspend(m.dom) }); err != nil {
+			return fmt.Errorf("suspend machine %s: %w", m.x.Name, err)
+		}
+		m.quiet.Machine = m.id
+		return nil
+	})
+}
+
+// cannotFreeze says why a guest's file systems cannot be asked to rest.
+func (m *held) cannotFreeze() string {
+	switch channel, connected := m.x.agent(); {
+	case !channel:
+		return "it has no channel for a guest agent"
+	case !connected:
+		return "its guest agent does not run"
+	}
+	return ""
+}
+
+func (d *Driver) freeze(ctx context.Context, m *held) error {
+	return do(ctx, m.h, d.freezeLimit+freezeSlack, func(l *rpc.Libvirt) error {
+		if _, err := l.DomainAgentSetResponseTimeout(m.dom, int32(d.freezeLimit/time.Second), 0); err != nil {
+			return fmt.Errorf("limit the time of the guest agent: %w", err)
+		}
+		m.frozen = true // perhaps, from here on
+		_, err := l.DomainFsfreeze(m.dom, nil, 0)
+		switch {
+		case is(err, rpc.ErrAgentUnresponsive, rpc.ErrAgentCommandTimeout, rpc.ErrAgentUnsynced):
+			return fmt.Errorf("its guest agent did not answer within %s", d.freezeLimit)
+		case err != nil:
+			return fmt.Errorf("its guest agent refused: %w", err)
+		}
+		return nil
+	})
+}
+
+// goOn lets machines run again. It never gives up on one: what cannot be let
+// go now is tried again in the background, by us and by the guard.
+func (d *Driver) goOn(all []*held) {
+	// The request may be over; this must happen all the same.
+	ctx, cancel := context.WithTimeout(context.Background(), d.freezeLimit+freezeSlack)
+	defer cancel()
+	_ = each(all, func(m *held) error {
+		if m.since.IsZero() {
+			return nil
+		}
+		err := release(ctx, m.h, m.dom, m.frozen, m.suspended)
+		if m.quiet.Machine != "" {
+			m.quiet.Held = d.now().Sub(m.since)
+		}
+		if err != nil {
+			d.log.Warn("a machine could not be let go yet", "machine", m.x.Name, "err", err)
+			d.background(func(ctx context.Context) { d.insist(ctx, m) })
+			return nil
+		}
+		d.noteHeld(m.dom, false)
+		return d.guard.release(m.h, m.id)
+	})
+}
+
+// insist tries to let a machine go until it succeeds or the machine is gone.
+func (d *Driver) insist(ctx context.Context, m *held) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(time.Second):
+		}
+		if err := release(ctx, m.h, m.dom, m.frozen, m.suspended); err == nil {
+			d.log.Info("the machine goes on", "machine", m.x.Name)
+			d.noteHeld(m.dom, false)
+			_ = d.guard.release(m.h, m.id)
+			return
+		}
+	}
+}
+
+// release lets a machine run and write, and removes the mark once that is
+// certain. One that has stopped is not held by anybody.
+func release(ctx context.Context, h *host, dom rpc.Domain, frozen, suspended bool) error {
+	return do(ctx, h, callLimit, func(l *rpc.Libvirt) error {
+		state, reason, err := l.DomainGetState(dom, 0)
+		if is(err, rpc.ErrNoDomain) || err == nil && power(state) == platform.PowerOff {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if suspended && state == int32(rpc.DomainPaused) && reason == int32(rpc.DomainPausedUser) {
+			if err := l.DomainResume(dom); err != nil {
+				return fmt.Errorf("resume: %w", err)
+			}
+		}
+		if frozen {
+			// The agent takes commands in order, so that an answer to this one
+			// also says that a freeze which came too late has been undone.
+			if _, err := l.DomainFsthaw(dom, nil, 0); err != nil && !is(err, rpc.ErrNoDomain) {
+				return fmt.Errorf("thaw: %w", err)
+			}
+		}
+		return clearMark(l, dom, holdSpace, rpc.DomainAffectLive)
+	})
+}
+
+// settle lets go of machines that carry a mark of nobody: of this service
+// before it was killed, or of one that is gone for good.
+func (d *Driver) settle(ctx context.Context) {
+	for _, h := range d.hosts {
+		found, err := call(ctx, h, callLimit, func(l *rpc.Libvirt) (found []*held, err error) {
+			domains, _, err := l.ConnectListAllDomains(1, rpc.ConnectListDomainsActive)
+			if err != nil {
+				return nil, err
+			}
+			for _, dom := range domains {
+				mark, err := getMark(l, dom)
+				if err != nil || mark == nil || mark.Started || d.isHeld(dom) {
+					continue
+				}
+				found = append(found, &held{id: uuidText(dom.UUID), h: h, dom: dom, frozen: mark.Frozen, suspended: mark.Suspended})
+			}
+			return found, nil
+		})
+		if err != nil {
+			continue // asked again with the next inventory
+		}
+		for _, m := range found {
+			if err := release(ctx, h, m.dom, m.frozen, m.suspended); err != nil {
+				d.log.Warn("a machine left held could not be let go yet", "machine", m.dom.Name, "err", err)
+			} else {
+				d.log.Info("a machine left held goes on", "machine", m.dom.Name)
+			}
+		}
+	}
+}
+
+// each runs f for all at the same time.
+func each[T any](all []T, f func(T) error) error {
+	errs := make([]error, len(all))
+	var wg sync.WaitGroup
+	for n, x := range all {
+		wg.Go(func() { errs[n] = f(x) })
+	}
+	wg.Wait()
+	return errors.Join(errs...)
+}

@@ -1,0 +1,241 @@
+package realsite
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/digitalocean/go-libvirt"
+)
+
+// Shared is a folder that outlives runs, open to the hypervisor's user: images
+// made once are used again.
+func Shared() (string, error) {
+	dir := fmt.Sprintf("/var/tmp/kestrel-tide-%d", os.Geteuid())
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return "", err
+	}
+	st, err := os.Lstat(dir)
+	if err != nil {
+		return "", err
+	}
+	if !st.IsDir() || st.Mode().Perm()&0o022 != 0 {
+		return "", fmt.Errorf("%s is not a folder of our own; remove it", dir)
+	}
+	return dir, nil
+}
+
+// BuildProgram compiles the program that runs in guests, as a static binary.
+// It needs the Go toolchain and is called from within the project.
+func BuildProgram(ctx context.Context, to string) error {
+	cmd := exec.CommandContext(ctx, "go", "build", "-trimpath", "-ldflags", "-s -w", "-o", to, "kestrel/cmd/kestrel-guest")
+	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("build the guest's program: %w: %s", err, out)
+	}
+	return nil
+}
+
+// BuildShared makes the guests' image in the shared folder. Runs at the same
+// time wait for each other.
+func BuildShared(ctx context.Context) (*Image, error) {
+	dir, err := Shared()
+	if err != nil {
+		return nil, err
+	}
+	unlock, err := lockFile(filepath.Join(dir, "lock"))
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	program := filepath.Join(dir, "kestrel-guest")
+	if err := BuildProgram(ctx, program); err != nil {
+		return nil, err
+	}
+	return BuildImage(ctx, filepath.Join(dir, "guest"), program)
+}
+
+// Folder makes a folder for a daemon: short, and open to all for passing.
+func Folder() (string, error) {
+	dir, err := os.MkdirTemp("/var/tmp", "kt-real-")
+	if err != nil {
+		return "", err
+	}
+	return dir, os.Chmod(dir, 0o755)
+}
+
+// Line is what a guest said of its transactions on its console.
+type Line struct {
+	Kind string // "FOUND" at its start, "TX" while it writes
+	Seq  uint64
+	Peer uint64
+	P50  time.Duration // of a transaction, over the last second
+	P99  time.Duration
+	Max  time.Duration
+}
+
+// Said reads a guest's console: all that it said since offset bytes, and the
+// offset of the end.
+func (d *Daemon) Said(name string, offset int64) ([]Line, int64) {
+	return Said(d.Console(name), name, offset)
+}
+
+// Said reads what a guest said from the file of its console.
+func Said(file, name string, offset int64) ([]Line, int64) {
+	b, err := os.ReadFile(file)
+	if err != nil || int64(len(b)) < offset {
+		return nil, 0
+	}
+	var out []Line
+	for _, text := range strings.Split(string(b[offset:]), "\n") {
+		// The kernel's own words may come before ours on a line.
+		f := strings.Fields(text)
+		for len(f) > 2 && f[0] != "FOUND" && f[0] != "TX" {
+			f = f[1:]
+		}
+		if len(f) < 3 || f[1] != name || f[0] == "FOUND" && len(f) > 2 && f[2] == "torn:" {
+			continue
+		}
+		l := Line{Kind: f[0]}
+		whole := false
+		for _, w := range f[2:] {
+			k, v, _ := strings.Cut(w, "=")
+			n, err := strconv.ParseUint(strings.TrimSuffix(v, "us"), 10, 64)
+			if err != nil {
+				break
+			}
+			switch k {
+			case "seq":
+				l.Seq = n
+			case "peer":
+				l.Peer, whole = n, l.Kind == "FOUND" || whole
+			case "p50":
+				l.P50 = time.Duration(n) * time.Microsecond
+			case "p99":
+				l.P99 = time.Duration(n) * time.Microsecond
+			case "max":
+				l.Max, whole = time.Duration(n)*time.Microsecond, true
+			}
+		}
+		if whole {
+			out = append(out, l)
+		}
+	}
+	return out, int64(len(b))
+}
+
+// Await waits until a guest has said something of a kind with at least a
+// transaction number, and returns it.
+func (d *Daemon) Await(ctx context.Context, name, kind string, seq uint64, offset int64) (Line, error) {
+	for {
+		lines, _ := d.Said(name, offset)
+		for _, l := range lines {
+			if l.Kind == kind && l.Seq >= seq {
+				return l, nil
+			}
+		}
+		select {
+		case <-ctx.Done():
+			b, _ := os.ReadFile(d.Console(name))
+			return Line{}, fmt.Errorf("guest %s does not say %s: %w; its console ends with %q", name, kind, ctx.Err(), tail(b))
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
+
+func tail(b []byte) string { return string(b[max(0, len(b)-400):]) }
+
+// Newest is a guest's newest transaction that it spoke of, and the end of its console.
+func (d *Daemon) Newest(name string) (Line, int64) {
+	lines, end := d.Said(name, 0)
+	for n := len(lines) - 1; n >= 0; n-- {
+		if lines[n].Kind == "TX" {
+			return lines[n], end
+		}
+	}
+	return Line{}, end
+}
+
+// Writes waits until guests have done some more transactions.
+func (d *Daemon) Writes(ctx context.Context, names ...string) error {
+	for _, n := range names {
+		last, end := d.Newest(n)
+		if _, err := d.Await(ctx, n, "TX", last.Seq+3, end); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ID is the identity of a guest.
+func (d *Daemon) ID(name string) (id string, err error) {
+	return id, d.With(func(l *libvirt.Libvirt) error {
+		dom, err := l.DomainLookupByName(name)
+		if err == nil {
+			u := dom.UUID
+			id = fmt.Sprintf("%x-%x-%x-%x-%x", u[:4], u[4:6], u[6:8], u[8:10], u[10:])
+		}
+		return err
+	})
+}
+
+// Domain runs f for a guest.
+func (d *Daemon) Domain(name string, f func(l *libvirt.Libvirt, dom libvirt.Domain) error) error {
+	return d.With(func(l *libvirt.Libvirt) error {
+		dom, err := l.DomainLookupByName(name)
+		if err != nil {
+			return err
+		}
+		return f(l, dom)
+	})
+}
+
+// Pair is two daemons and what guests boot from.
+type Pair struct {
+	Image      *Image
+	Home, Away *Daemon
+	stop       sync.Once
+	dir        string
+}
+
+// StartPair starts two daemons in a folder of their own, which Stop removes.
+func StartPair(ctx context.Context) (*Pair, error) {
+	if p := Missing(); p != "" {
+		return nil, fmt.Errorf("%s is not installed", p)
+	}
+	image, err := BuildShared(ctx)
+	if err != nil {
+		return nil, err
+	}
+	dir, err := Folder()
+	if err != nil {
+		return nil, err
+	}
+	p := &Pair{Image: image, dir: dir}
+	if p.Home, err = Start(ctx, filepath.Join(dir, "h"), 0); err == nil {
+		p.Away, err = Start(ctx, filepath.Join(dir, "a"), 0)
+	}
+	if err != nil {
+		p.Stop()
+		return nil, err
+	}
+	return p, nil
+}
+
+// Stop ends everything and removes its files.
+func (p *Pair) Stop() {
+	p.stop.Do(func() {
+		for _, d := range []*Daemon{p.Home, p.Away} {
+			if d != nil {
+				d.Stop()
+			}
+		}
+		_ = os.RemoveAll(p.dir)
+	})
+}
