@@ -20,10 +20,11 @@ func main() {
 	flag.StringVar(&o.State, "state", "", "state folder")
 	flag.IntVar(&o.Ports, "ports", 7410, "first port of the range")
 	flag.BoolVar(&o.Fresh, "fresh", false, "start over: delete what an earlier demo left in the state folder")
+	flag.BoolVar(&o.Real, "real", false, "add real guests under libvirt to two of the sites")
 	flag.StringVar(&o.Binary, "binary", "", "the kestrel binary")
 	flag.Parse()
 	if flag.NArg() > 0 {
-		fmt.Fprintf(os.Stderr, "demo: %q is not understood; the options are --state DIR, --ports N and --fresh\n", flag.Arg(0))
+		fmt.Fprintf(os.Stderr, "demo: %q is not understood; the options are --state DIR, --ports N, --real and --fresh\n", flag.Arg(0))
 		os.Exit(2)
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)

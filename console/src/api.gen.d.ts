@@ -541,6 +541,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/landings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Machines made from points here */
+        get: operations["listLandings"];
+        put?: never;
+        /** Make machines from a point and start them */
+        post: operations["createLandings"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/landings/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** One machine made from a point */
+        get: operations["getLanding"];
+        put?: never;
+        post?: never;
+        /** Stop it and remove it without trace */
+        delete: operations["deleteLanding"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/store": {
         parameters: {
             query?: never;
@@ -729,6 +767,9 @@ export interface components {
             name: string;
             kind: string;
             address: string;
+            libvirt?: components["schemas"]["LibvirtSettings"];
+            /** @description Machines can be made from points there */
+            lands: boolean;
             user: string;
             reachable: boolean;
             /** Format: date-time */
@@ -737,12 +778,25 @@ export interface components {
             machines: number;
             warning?: string;
         };
+        LibvirtSettings: {
+            /** @description Folder on the site's host with cacert.pem, clientcert.pem and clientkey.pem */
+            certificates?: string;
+            /** @description Ports for the NBD servers of the hosts, such as 10809-10872 */
+            nbdPorts?: string;
+            /** @description Folder on the hosts for what guests overwrite while they are read */
+            scratch?: string;
+            /** @description How long a guest agent may take */
+            freezeSeconds?: number;
+        };
         NewPlatform: {
             name: string;
+            /** @description lab or libvirt */
             kind: string;
+            /** @description One address; of libvirt one URI a host, separated by spaces */
             address: string;
-            user: string;
-            password: string;
+            libvirt?: components["schemas"]["LibvirtSettings"];
+            user?: string;
+            password?: string;
         };
         Named: {
             id: string;
@@ -771,6 +825,9 @@ export interface components {
             /** Format: int64 */
             usedBytes: number;
             datastore: string;
+            /** @description Why its changes cannot be tracked */
+            untrackable?: string;
+            mend?: string;
         };
         Nic: {
             mac: string;
@@ -888,11 +945,17 @@ export interface components {
             link: string;
             promise: components["schemas"]["Promise"];
             paused?: boolean;
+            /** @description Machines whose guests bring their file systems to rest */
+            quiesce?: string[];
+            /** @description Machines are held still for one instant (the default), or captured one by one */
+            together?: boolean;
         };
         GroupPatch: {
             name?: string;
             machines?: string[];
             promise?: components["schemas"]["Promise"];
+            quiesce?: string[];
+            together?: boolean;
         };
         GroupMachine: {
             id: string;
@@ -906,6 +969,21 @@ export interface components {
             backlogBytes?: number;
             /** Format: double */
             copiedShare?: number;
+            quiesce: boolean;
+            lastQuiet?: components["schemas"]["Quiet"];
+        };
+        Quiet: {
+            machine: string;
+            name: string;
+            /** @description Its file systems were at rest */
+            done: boolean;
+            /**
+             * Format: double
+             * @description How long its guest waited
+             */
+            heldMillis: number;
+            /** @description Why it was not done */
+            why?: string;
         };
         Progress: {
             phase: string;
@@ -959,6 +1037,7 @@ export interface components {
             point?: string;
             error?: string;
             note?: string;
+            quiet?: components["schemas"]["Quiet"][];
         };
         Group: {
             id: string;
@@ -970,6 +1049,7 @@ export interface components {
             link: string;
             promise: components["schemas"]["Promise"];
             machines: components["schemas"]["GroupMachine"][];
+            together: boolean;
             health: string;
             reasons: string[];
             paused: boolean;
@@ -1031,6 +1111,8 @@ export interface components {
         PointMachine: {
             id: string;
             name: string;
+            quiesced: boolean;
+            nics: components["schemas"]["Nic"][];
             disks: components["schemas"]["PointDisk"][];
         };
         Point: {
@@ -1044,6 +1126,8 @@ export interface components {
             /** Format: date-time */
             sealedAt: string;
             consistency: string;
+            /** @description All machines at the same instant */
+            oneInstant: boolean;
             held: boolean;
             newest: boolean;
             pinned: boolean;
@@ -1067,6 +1151,77 @@ export interface components {
             pinned: boolean;
             /** Format: date-time */
             until?: string;
+        };
+        LandingNic: {
+            /** @description At home */
+            mac: string;
+            /** @description Network at home */
+            home: string;
+            /** @description Network here; empty means not connected */
+            network: string;
+        };
+        NewLanding: {
+            point: string;
+            /** @description Names or IDs; all if left out */
+            machines?: string[];
+            platform: string;
+            /** @description Where the disks go; may be left out if there is one */
+            datastore?: string;
+            /** @description at-once (the default): starts from the point and is made local while it runs; copied: made local first */
+            how?: string;
+            /** @description Network at home to network here; what is left out is not connected */
+            networks?: {
+                [key: string]: string;
+            };
+            /** @description Allow a network of the same name as the one at home */
+            homeNetwork?: boolean;
+            /** @description Put before the machines' names */
+            prefix?: string;
+            /**
+             * Format: int64
+             * @description Limit for making each disk local
+             */
+            localBytesPerSecond?: number;
+        };
+        Landing: {
+            id: string;
+            point: string;
+            /** Format: int64 */
+            pointNumber: number;
+            groupName: string;
+            /** Format: date-time */
+            captureAt: string;
+            /** @description Its name at home */
+            machine: string;
+            name: string;
+            platform: string;
+            platformName: string;
+            datastore: string;
+            /** @enum {string} */
+            how: "at-once" | "copied";
+            /** @enum {string} */
+            state: "preparing" | "copying" | "running" | "local" | "off" | "removing" | "gone";
+            note?: string;
+            error?: string;
+            nics: components["schemas"]["LandingNic"][];
+            /** Format: int64 */
+            localBytes: number;
+            /** Format: int64 */
+            totalBytes: number;
+            /** Format: int64 */
+            bytesPerSecond?: number;
+            /** Format: date-time */
+            finishAt?: string;
+            /**
+             * Format: date-time
+             * @description When its guest began to run
+             */
+            startedAt?: string;
+            /** Format: date-time */
+            localAt?: string;
+            /** Format: date-time */
+            createdAt: string;
+            createdBy: string;
         };
         ExportRequest: {
             directory: string;
@@ -2121,6 +2276,96 @@ export interface operations {
         };
     };
     deleteShare: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listLandings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Landing"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    createLandings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLanding"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Landing"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLanding: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Landing"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteLanding: {
         parameters: {
             query?: never;
             header?: never;

@@ -39,24 +39,75 @@ func (e GroupDirection) Valid() bool {
 	}
 }
 
+// Defines values for LandingHow.
+const (
+	AtOnce LandingHow = "at-once"
+	Copied LandingHow = "copied"
+)
+
+// Valid indicates whether the value is a known member of the LandingHow enum.
+func (e LandingHow) Valid() bool {
+	switch e {
+	case AtOnce:
+		return true
+	case Copied:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for LandingState.
+const (
+	LandingStateCopying   LandingState = "copying"
+	LandingStateGone      LandingState = "gone"
+	LandingStateLocal     LandingState = "local"
+	LandingStateOff       LandingState = "off"
+	LandingStatePreparing LandingState = "preparing"
+	LandingStateRemoving  LandingState = "removing"
+	LandingStateRunning   LandingState = "running"
+)
+
+// Valid indicates whether the value is a known member of the LandingState enum.
+func (e LandingState) Valid() bool {
+	switch e {
+	case LandingStateCopying:
+		return true
+	case LandingStateGone:
+		return true
+	case LandingStateLocal:
+		return true
+	case LandingStateOff:
+		return true
+	case LandingStatePreparing:
+		return true
+	case LandingStateRemoving:
+		return true
+	case LandingStateRunning:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for OperationState.
 const (
-	Done    OperationState = "done"
-	Failed  OperationState = "failed"
-	Running OperationState = "running"
-	Stopped OperationState = "stopped"
+	OperationStateDone    OperationState = "done"
+	OperationStateFailed  OperationState = "failed"
+	OperationStateRunning OperationState = "running"
+	OperationStateStopped OperationState = "stopped"
 )
 
 // Valid indicates whether the value is a known member of the OperationState enum.
 func (e OperationState) Valid() bool {
 	switch e {
-	case Done:
+	case OperationStateDone:
 		return true
-	case Failed:
+	case OperationStateFailed:
 		return true
-	case Running:
+	case OperationStateRunning:
 		return true
-	case Stopped:
+	case OperationStateStopped:
 		return true
 	default:
 		return false
@@ -147,6 +198,7 @@ type Cycle struct {
 	Number       int64      `json:"number"`
 	Phases       []Phase    `json:"phases"`
 	Point        *string    `json:"point,omitempty"`
+	Quiet        *[]Quiet   `json:"quiet,omitempty"`
 	ReadBytes    int64      `json:"readBytes"`
 	ShippedBytes int64      `json:"shippedBytes"`
 	StartedAt    time.Time  `json:"startedAt"`
@@ -228,6 +280,7 @@ type Group struct {
 	Revision             int64          `json:"revision"`
 	Running              *Progress      `json:"running,omitempty"`
 	Term                 int64          `json:"term"`
+	Together             bool           `json:"together"`
 }
 
 // GroupDirection defines model for Group.Direction.
@@ -239,7 +292,9 @@ type GroupMachine struct {
 	CopiedShare  *float64 `json:"copiedShare,omitempty"`
 	Disks        int      `json:"disks"`
 	ID           string   `json:"id"`
+	LastQuiet    *Quiet   `json:"lastQuiet,omitempty"`
 	Name         string   `json:"name"`
+	Quiesce      bool     `json:"quiesce"`
 	SizeBytes    int64    `json:"sizeBytes"`
 	UsedBytes    *int64   `json:"usedBytes,omitempty"`
 }
@@ -249,6 +304,8 @@ type GroupPatch struct {
 	Machines *[]string `json:"machines,omitempty"`
 	Name     *string   `json:"name,omitempty"`
 	Promise  *Promise  `json:"promise,omitempty"`
+	Quiesce  *[]string `json:"quiesce,omitempty"`
+	Together *bool     `json:"together,omitempty"`
 }
 
 // Inventory defines model for Inventory.
@@ -273,6 +330,70 @@ type InvitationSecret struct {
 	Invitation Invitation `json:"invitation"`
 	Text       string     `json:"text"`
 	Warning    *string    `json:"warning,omitempty"`
+}
+
+// Landing defines model for Landing.
+type Landing struct {
+	BytesPerSecond *int64     `json:"bytesPerSecond,omitempty"`
+	CaptureAt      time.Time  `json:"captureAt"`
+	CreatedAt      time.Time  `json:"createdAt"`
+	CreatedBy      string     `json:"createdBy"`
+	Datastore      string     `json:"datastore"`
+	Error          *string    `json:"error,omitempty"`
+	FinishAt       *time.Time `json:"finishAt,omitempty"`
+	GroupName      string     `json:"groupName"`
+	How            LandingHow `json:"how"`
+	ID             string     `json:"id"`
+	LocalAt        *time.Time `json:"localAt,omitempty"`
+	LocalBytes     int64      `json:"localBytes"`
+
+	// Machine Its name at home
+	Machine      string       `json:"machine"`
+	Name         string       `json:"name"`
+	Nics         []LandingNic `json:"nics"`
+	Note         *string      `json:"note,omitempty"`
+	Platform     string       `json:"platform"`
+	PlatformName string       `json:"platformName"`
+	Point        string       `json:"point"`
+	PointNumber  int64        `json:"pointNumber"`
+
+	// StartedAt When its guest began to run
+	StartedAt  *time.Time   `json:"startedAt,omitempty"`
+	State      LandingState `json:"state"`
+	TotalBytes int64        `json:"totalBytes"`
+}
+
+// LandingHow defines model for Landing.How.
+type LandingHow string
+
+// LandingState defines model for Landing.State.
+type LandingState string
+
+// LandingNic defines model for LandingNic.
+type LandingNic struct {
+	// Home Network at home
+	Home string `json:"home"`
+
+	// Mac At home
+	Mac string `json:"mac"`
+
+	// Network Network here; empty means not connected
+	Network string `json:"network"`
+}
+
+// LibvirtSettings defines model for LibvirtSettings.
+type LibvirtSettings struct {
+	// Certificates Folder on the site's host with cacert.pem, clientcert.pem and clientkey.pem
+	Certificates *string `json:"certificates,omitempty"`
+
+	// FreezeSeconds How long a guest agent may take
+	FreezeSeconds *int `json:"freezeSeconds,omitempty"`
+
+	// NbdPorts Ports for the NBD servers of the hosts, such as 10809-10872
+	NbdPorts *string `json:"nbdPorts,omitempty"`
+
+	// Scratch Folder on the hosts for what guests overwrite while they are read
+	Scratch *string `json:"scratch,omitempty"`
 }
 
 // Link defines model for Link.
@@ -316,11 +437,15 @@ type Machine struct {
 
 // MachineDisk defines model for MachineDisk.
 type MachineDisk struct {
-	Datastore string `json:"datastore"`
-	Key       string `json:"key"`
-	Label     string `json:"label"`
-	SizeBytes int64  `json:"sizeBytes"`
-	UsedBytes int64  `json:"usedBytes"`
+	Datastore string  `json:"datastore"`
+	Key       string  `json:"key"`
+	Label     string  `json:"label"`
+	Mend      *string `json:"mend,omitempty"`
+	SizeBytes int64   `json:"sizeBytes"`
+
+	// Untrackable Why its changes cannot be tracked
+	Untrackable *string `json:"untrackable,omitempty"`
+	UsedBytes   int64   `json:"usedBytes"`
 }
 
 // Me defines model for Me.
@@ -356,6 +481,12 @@ type NewGroup struct {
 	Name     string   `json:"name"`
 	Paused   *bool    `json:"paused,omitempty"`
 	Promise  Promise  `json:"promise"`
+
+	// Quiesce Machines whose guests bring their file systems to rest
+	Quiesce *[]string `json:"quiesce,omitempty"`
+
+	// Together Machines are held still for one instant (the default), or captured one by one
+	Together *bool `json:"together,omitempty"`
 }
 
 // NewInvitation defines model for NewInvitation.
@@ -364,13 +495,43 @@ type NewInvitation struct {
 	Minutes *int    `json:"minutes,omitempty"`
 }
 
+// NewLanding defines model for NewLanding.
+type NewLanding struct {
+	// Datastore Where the disks go; may be left out if there is one
+	Datastore *string `json:"datastore,omitempty"`
+
+	// HomeNetwork Allow a network of the same name as the one at home
+	HomeNetwork *bool `json:"homeNetwork,omitempty"`
+
+	// How at-once (the default): starts from the point and is made local while it runs; copied: made local first
+	How *string `json:"how,omitempty"`
+
+	// LocalBytesPerSecond Limit for making each disk local
+	LocalBytesPerSecond *int64 `json:"localBytesPerSecond,omitempty"`
+
+	// Machines Names or IDs; all if left out
+	Machines *[]string `json:"machines,omitempty"`
+
+	// Networks Network at home to network here; what is left out is not connected
+	Networks *map[string]string `json:"networks,omitempty"`
+	Platform string             `json:"platform"`
+	Point    string             `json:"point"`
+
+	// Prefix Put before the machines' names
+	Prefix *string `json:"prefix,omitempty"`
+}
+
 // NewPlatform defines model for NewPlatform.
 type NewPlatform struct {
-	Address  string `json:"address"`
-	Kind     string `json:"kind"`
-	Name     string `json:"name"`
-	Password string `json:"password"`
-	User     string `json:"user"`
+	// Address One address; of libvirt one URI a host, separated by spaces
+	Address string `json:"address"`
+
+	// Kind lab or libvirt
+	Kind     string           `json:"kind"`
+	Libvirt  *LibvirtSettings `json:"libvirt,omitempty"`
+	Name     string           `json:"name"`
+	Password *string          `json:"password,omitempty"`
+	User     *string          `json:"user,omitempty"`
 }
 
 // NewShare defines model for NewShare.
@@ -429,16 +590,20 @@ type PhraseTone string
 
 // Platform defines model for Platform.
 type Platform struct {
-	Address   string     `json:"address"`
-	Error     *string    `json:"error,omitempty"`
-	ID        string     `json:"id"`
-	Kind      string     `json:"kind"`
-	Machines  int        `json:"machines"`
-	Name      string     `json:"name"`
-	Reachable bool       `json:"reachable"`
-	SeenAt    *time.Time `json:"seenAt,omitempty"`
-	User      string     `json:"user"`
-	Warning   *string    `json:"warning,omitempty"`
+	Address string  `json:"address"`
+	Error   *string `json:"error,omitempty"`
+	ID      string  `json:"id"`
+	Kind    string  `json:"kind"`
+
+	// Lands Machines can be made from points there
+	Lands     bool             `json:"lands"`
+	Libvirt   *LibvirtSettings `json:"libvirt,omitempty"`
+	Machines  int              `json:"machines"`
+	Name      string           `json:"name"`
+	Reachable bool             `json:"reachable"`
+	SeenAt    *time.Time       `json:"seenAt,omitempty"`
+	User      string           `json:"user"`
+	Warning   *string          `json:"warning,omitempty"`
 }
 
 // Point defines model for Point.
@@ -456,13 +621,16 @@ type Point struct {
 	Machines     []PointMachine `json:"machines"`
 	Newest       bool           `json:"newest"`
 	Number       int64          `json:"number"`
-	Pinned       bool           `json:"pinned"`
-	PinnedUntil  *time.Time     `json:"pinnedUntil,omitempty"`
-	Root         string         `json:"root"`
-	Rung         int            `json:"rung"`
-	SealedAt     time.Time      `json:"sealedAt"`
-	ShippedBytes int64          `json:"shippedBytes"`
-	UsedBytes    int64          `json:"usedBytes"`
+
+	// OneInstant All machines at the same instant
+	OneInstant   bool       `json:"oneInstant"`
+	Pinned       bool       `json:"pinned"`
+	PinnedUntil  *time.Time `json:"pinnedUntil,omitempty"`
+	Root         string     `json:"root"`
+	Rung         int        `json:"rung"`
+	SealedAt     time.Time  `json:"sealedAt"`
+	ShippedBytes int64      `json:"shippedBytes"`
+	UsedBytes    int64      `json:"usedBytes"`
 }
 
 // PointDisk defines model for PointDisk.
@@ -474,9 +642,11 @@ type PointDisk struct {
 
 // PointMachine defines model for PointMachine.
 type PointMachine struct {
-	Disks []PointDisk `json:"disks"`
-	ID    string      `json:"id"`
-	Name  string      `json:"name"`
+	Disks    []PointDisk `json:"disks"`
+	ID       string      `json:"id"`
+	Name     string      `json:"name"`
+	Nics     []Nic       `json:"nics"`
+	Quiesced bool        `json:"quiesced"`
 }
 
 // PointPatch defines model for PointPatch.
@@ -512,6 +682,20 @@ type Promise struct {
 	CadenceSeconds   int64  `json:"cadenceSeconds"`
 	Keep             []Rung `json:"keep"`
 	RpoTargetSeconds int64  `json:"rpoTargetSeconds"`
+}
+
+// Quiet defines model for Quiet.
+type Quiet struct {
+	// Done Its file systems were at rest
+	Done bool `json:"done"`
+
+	// HeldMillis How long its guest waited
+	HeldMillis float64 `json:"heldMillis"`
+	Machine    string  `json:"machine"`
+	Name       string  `json:"name"`
+
+	// Why Why it was not done
+	Why *string `json:"why,omitempty"`
 }
 
 // Resource defines model for Resource.
@@ -658,6 +842,9 @@ type UpdateGroupJSONRequestBody = GroupPatch
 
 // CreateInvitationJSONRequestBody defines body for CreateInvitation for application/json ContentType.
 type CreateInvitationJSONRequestBody = NewInvitation
+
+// CreateLandingsJSONRequestBody defines body for CreateLandings for application/json ContentType.
+type CreateLandingsJSONRequestBody = NewLanding
 
 // AcceptInvitationJSONRequestBody defines body for AcceptInvitation for application/json ContentType.
 type AcceptInvitationJSONRequestBody = AcceptInvitation
@@ -880,6 +1067,35 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /invitations/{id} (the `DeleteInvitation` operationId).
 	DeleteInvitation(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListLandings Machines made from points here
+	//
+	// Corresponds with GET /landings (the `ListLandings` operationId).
+	ListLandings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateLandingsWithBody Make machines from a point and start them
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /landings (the `CreateLandings` operationId).
+	CreateLandingsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateLandings Make machines from a point and start them
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /landings (the `CreateLandings` operationId).
+	CreateLandings(ctx context.Context, body CreateLandingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteLanding Stop it and remove it without trace
+	//
+	// Corresponds with DELETE /landings/{id} (the `DeleteLanding` operationId).
+	DeleteLanding(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLanding One machine made from a point
+	//
+	// Corresponds with GET /landings/{id} (the `GetLanding` operationId).
+	GetLanding(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListLinks Links to other sites
 	//
@@ -1444,6 +1660,85 @@ func (c *Client) CreateInvitation(ctx context.Context, body CreateInvitationJSON
 // Corresponds with DELETE /invitations/{id} (the `DeleteInvitation` operationId).
 func (c *Client) DeleteInvitation(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDeleteInvitationRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListLandings Machines made from points here
+//
+// Corresponds with GET /landings (the `ListLandings` operationId).
+func (c *Client) ListLandings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLandingsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateLandingsWithBody Make machines from a point and start them
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /landings (the `CreateLandings` operationId).
+func (c *Client) CreateLandingsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateLandingsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateLandings Make machines from a point and start them
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /landings (the `CreateLandings` operationId).
+func (c *Client) CreateLandings(ctx context.Context, body CreateLandingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateLandingsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteLanding Stop it and remove it without trace
+//
+// Corresponds with DELETE /landings/{id} (the `DeleteLanding` operationId).
+func (c *Client) DeleteLanding(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteLandingRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLanding One machine made from a point
+//
+// Corresponds with GET /landings/{id} (the `GetLanding` operationId).
+func (c *Client) GetLanding(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLandingRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -2828,6 +3123,141 @@ func NewDeleteInvitationRequest(server string, id string) (*http.Request, error)
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListLandingsRequest constructs an http.Request for the ListLandings method
+func NewListLandingsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/landings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCreateLandingsRequest calls the generic CreateLandings builder with application/json body
+func NewCreateLandingsRequest(server string, body CreateLandingsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCreateLandingsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCreateLandingsRequestWithBody constructs an http.Request for the CreateLandings method, with any body, and a specified content type
+func NewCreateLandingsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/landings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDeleteLandingRequest constructs an http.Request for the DeleteLanding method
+func NewDeleteLandingRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/landings/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetLandingRequest constructs an http.Request for the GetLanding method
+func NewGetLandingRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/landings/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -4239,6 +4669,41 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /invitations/{id} (the `DeleteInvitation` operationId).
 	DeleteInvitationWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*DeleteInvitationResponse, error)
 
+	// ListLandingsWithResponse Machines made from points here
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /landings (the `ListLandings` operationId).
+	ListLandingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLandingsResponse, error)
+
+	// CreateLandingsWithBodyWithResponse Make machines from a point and start them
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /landings (the `CreateLandings` operationId).
+	CreateLandingsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateLandingsResponse, error)
+
+	// CreateLandingsWithResponse Make machines from a point and start them
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /landings (the `CreateLandings` operationId).
+	CreateLandingsWithResponse(ctx context.Context, body CreateLandingsJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateLandingsResponse, error)
+
+	// DeleteLandingWithResponse Stop it and remove it without trace
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /landings/{id} (the `DeleteLanding` operationId).
+	DeleteLandingWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*DeleteLandingResponse, error)
+
+	// GetLandingWithResponse One machine made from a point
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /landings/{id} (the `GetLanding` operationId).
+	GetLandingWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetLandingResponse, error)
+
 	// ListLinksWithResponse Links to other sites
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5316,6 +5781,191 @@ func (r DeleteInvitationResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r DeleteInvitationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListLandingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Landing
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLandingsResponse) GetJSON200() *[]Landing {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLandingsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLandingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLandingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLandingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLandingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CreateLandingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *[]Landing
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r CreateLandingsResponse) GetJSON201() *[]Landing {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CreateLandingsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CreateLandingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CreateLandingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CreateLandingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CreateLandingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteLandingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteLandingResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteLandingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteLandingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteLandingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteLandingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLandingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Landing
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLandingResponse) GetJSON200() *Landing {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLandingResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLandingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLandingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLandingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLandingResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7082,6 +7732,71 @@ func (c *ClientWithResponses) DeleteInvitationWithResponse(ctx context.Context, 
 	return ParseDeleteInvitationResponse(rsp)
 }
 
+// ListLandingsWithResponse Machines made from points here
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /landings (the `ListLandings` operationId).
+func (c *ClientWithResponses) ListLandingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLandingsResponse, error) {
+	rsp, err := c.ListLandings(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLandingsResponse(rsp)
+}
+
+// CreateLandingsWithBodyWithResponse Make machines from a point and start them
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /landings (the `CreateLandings` operationId).
+func (c *ClientWithResponses) CreateLandingsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateLandingsResponse, error) {
+	rsp, err := c.CreateLandingsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateLandingsResponse(rsp)
+}
+
+// CreateLandingsWithResponse Make machines from a point and start them
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /landings (the `CreateLandings` operationId).
+func (c *ClientWithResponses) CreateLandingsWithResponse(ctx context.Context, body CreateLandingsJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateLandingsResponse, error) {
+	rsp, err := c.CreateLandings(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateLandingsResponse(rsp)
+}
+
+// DeleteLandingWithResponse Stop it and remove it without trace
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /landings/{id} (the `DeleteLanding` operationId).
+func (c *ClientWithResponses) DeleteLandingWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*DeleteLandingResponse, error) {
+	rsp, err := c.DeleteLanding(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteLandingResponse(rsp)
+}
+
+// GetLandingWithResponse One machine made from a point
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /landings/{id} (the `GetLanding` operationId).
+func (c *ClientWithResponses) GetLandingWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetLandingResponse, error) {
+	rsp, err := c.GetLanding(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLandingResponse(rsp)
+}
+
 // ListLinksWithResponse Links to other sites
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8148,6 +8863,134 @@ func ParseDeleteInvitationResponse(rsp *http.Response) (*DeleteInvitationRespons
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListLandingsResponse parses an HTTP response from a ListLandingsWithResponse call
+func ParseListLandingsResponse(rsp *http.Response) (*ListLandingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLandingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Landing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCreateLandingsResponse parses an HTTP response from a CreateLandingsWithResponse call
+func ParseCreateLandingsResponse(rsp *http.Response) (*CreateLandingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CreateLandingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest []Landing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteLandingResponse parses an HTTP response from a DeleteLandingWithResponse call
+func ParseDeleteLandingResponse(rsp *http.Response) (*DeleteLandingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteLandingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLandingResponse parses an HTTP response from a GetLandingWithResponse call
+func ParseGetLandingResponse(rsp *http.Response) (*GetLandingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLandingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Landing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -9242,6 +10085,18 @@ type ServerInterface interface {
 	// DeleteInvitation Withdraw an invitation
 	// (DELETE /invitations/{id})
 	DeleteInvitation(ctx *echo.Context, id string) error
+	// ListLandings Machines made from points here
+	// (GET /landings)
+	ListLandings(ctx *echo.Context) error
+	// CreateLandings Make machines from a point and start them
+	// (POST /landings)
+	CreateLandings(ctx *echo.Context) error
+	// DeleteLanding Stop it and remove it without trace
+	// (DELETE /landings/{id})
+	DeleteLanding(ctx *echo.Context, id string) error
+	// GetLanding One machine made from a point
+	// (GET /landings/{id})
+	GetLanding(ctx *echo.Context, id string) error
 	// ListLinks Links to other sites
 	// (GET /links)
 	ListLinks(ctx *echo.Context) error
@@ -9622,6 +10477,56 @@ func (w *ServerInterfaceWrapper) DeleteInvitation(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.DeleteInvitation(ctx, id)
+	return err
+}
+
+// ListLandings converts echo context to params.
+func (w *ServerInterfaceWrapper) ListLandings(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListLandings(ctx)
+	return err
+}
+
+// CreateLandings converts echo context to params.
+func (w *ServerInterfaceWrapper) CreateLandings(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CreateLandings(ctx)
+	return err
+}
+
+// DeleteLanding converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteLanding(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeleteLanding(ctx, id)
+	return err
+}
+
+// GetLanding converts echo context to params.
+func (w *ServerInterfaceWrapper) GetLanding(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetLanding(ctx, id)
 	return err
 }
 
@@ -10154,6 +11059,10 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/shares", wrapper.ListShares, options.OperationMiddlewares["listShares"]...)
 	router.POST(options.BaseURL+"/shares", wrapper.CreateShare, options.OperationMiddlewares["createShare"]...)
 	router.DELETE(options.BaseURL+"/shares/:id", wrapper.DeleteShare, options.OperationMiddlewares["deleteShare"]...)
+	router.GET(options.BaseURL+"/landings", wrapper.ListLandings, options.OperationMiddlewares["listLandings"]...)
+	router.POST(options.BaseURL+"/landings", wrapper.CreateLandings, options.OperationMiddlewares["createLandings"]...)
+	router.DELETE(options.BaseURL+"/landings/:id", wrapper.DeleteLanding, options.OperationMiddlewares["deleteLanding"]...)
+	router.GET(options.BaseURL+"/landings/:id", wrapper.GetLanding, options.OperationMiddlewares["getLanding"]...)
 	router.GET(options.BaseURL+"/store", wrapper.GetStore, options.OperationMiddlewares["getStore"]...)
 	router.POST(options.BaseURL+"/store/check", wrapper.CheckStore, options.OperationMiddlewares["checkStore"]...)
 	router.POST(options.BaseURL+"/store/sweep", wrapper.SweepStore, options.OperationMiddlewares["sweepStore"]...)
@@ -10836,6 +11745,155 @@ type DeleteInvitationdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response DeleteInvitationdefaultApplicationProblemPlusJSONResponse) VisitDeleteInvitationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLandingsRequestObject struct {
+}
+
+type ListLandingsResponseObject interface {
+	VisitListLandingsResponse(w http.ResponseWriter) error
+}
+
+type ListLandings200JSONResponse []Landing
+
+func (response ListLandings200JSONResponse) VisitListLandingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLandingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListLandingsdefaultApplicationProblemPlusJSONResponse) VisitListLandingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CreateLandingsRequestObject struct {
+	Body *CreateLandingsJSONRequestBody
+}
+
+type CreateLandingsResponseObject interface {
+	VisitCreateLandingsResponse(w http.ResponseWriter) error
+}
+
+type CreateLandings201JSONResponse []Landing
+
+func (response CreateLandings201JSONResponse) VisitCreateLandingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CreateLandingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CreateLandingsdefaultApplicationProblemPlusJSONResponse) VisitCreateLandingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteLandingRequestObject struct {
+	ID string `json:"id"`
+}
+
+type DeleteLandingResponseObject interface {
+	VisitDeleteLandingResponse(w http.ResponseWriter) error
+}
+
+type DeleteLanding204Response struct {
+}
+
+func (response DeleteLanding204Response) VisitDeleteLandingResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteLandingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteLandingdefaultApplicationProblemPlusJSONResponse) VisitDeleteLandingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLandingRequestObject struct {
+	ID string `json:"id"`
+}
+
+type GetLandingResponseObject interface {
+	VisitGetLandingResponse(w http.ResponseWriter) error
+}
+
+type GetLanding200JSONResponse Landing
+
+func (response GetLanding200JSONResponse) VisitGetLandingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLandingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLandingdefaultApplicationProblemPlusJSONResponse) VisitGetLandingResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -12099,6 +13157,18 @@ type StrictServerInterface interface {
 	// DeleteInvitation Withdraw an invitation
 	// (DELETE /invitations/{id})
 	DeleteInvitation(ctx context.Context, request DeleteInvitationRequestObject) (DeleteInvitationResponseObject, error)
+	// ListLandings Machines made from points here
+	// (GET /landings)
+	ListLandings(ctx context.Context, request ListLandingsRequestObject) (ListLandingsResponseObject, error)
+	// CreateLandings Make machines from a point and start them
+	// (POST /landings)
+	CreateLandings(ctx context.Context, request CreateLandingsRequestObject) (CreateLandingsResponseObject, error)
+	// DeleteLanding Stop it and remove it without trace
+	// (DELETE /landings/{id})
+	DeleteLanding(ctx context.Context, request DeleteLandingRequestObject) (DeleteLandingResponseObject, error)
+	// GetLanding One machine made from a point
+	// (GET /landings/{id})
+	GetLanding(ctx context.Context, request GetLandingRequestObject) (GetLandingResponseObject, error)
 	// ListLinks Links to other sites
 	// (GET /links)
 	ListLinks(ctx context.Context, request ListLinksRequestObject) (ListLinksResponseObject, error)
@@ -12709,6 +13779,125 @@ func (sh *strictHandler) DeleteInvitation(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(DeleteInvitationResponseObject); ok {
 		return validResponse.VisitDeleteInvitationResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListLandings operation middleware
+func (sh *strictHandler) ListLandings(ctx *echo.Context) error {
+	var request ListLandingsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListLandings(ctx.Request().Context(), request.(ListLandingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListLandings")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListLandingsResponseObject); ok {
+		return validResponse.VisitListLandingsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CreateLandings operation middleware
+func (sh *strictHandler) CreateLandings(ctx *echo.Context) error {
+	var request CreateLandingsRequestObject
+
+	var body CreateLandingsJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CreateLandings(ctx.Request().Context(), request.(CreateLandingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CreateLandings")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CreateLandingsResponseObject); ok {
+		return validResponse.VisitCreateLandingsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DeleteLanding operation middleware
+func (sh *strictHandler) DeleteLanding(ctx *echo.Context, id string) error {
+	var request DeleteLandingRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteLanding(ctx.Request().Context(), request.(DeleteLandingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteLanding")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeleteLandingResponseObject); ok {
+		return validResponse.VisitDeleteLandingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetLanding operation middleware
+func (sh *strictHandler) GetLanding(ctx *echo.Context, id string) error {
+	var request GetLandingRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLanding(ctx.Request().Context(), request.(GetLandingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLanding")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetLandingResponseObject); ok {
+		return validResponse.VisitGetLandingResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -83,7 +83,7 @@ func with(ctx context.Context, o Options, machines []machineSpec, f func(w *worl
 		}
 		defer (*s.to).stop()
 	}
-	if _, err := call[api.Platform](ctx, w.home, "POST", "/platforms", api.NewPlatform{Name: "lab", Kind: "lab", Address: labURL, User: "lab", Password: password}); err != nil {
+	if _, err := call[api.Platform](ctx, w.home, "POST", "/platforms", api.NewPlatform{Name: "lab", Kind: "lab", Address: labURL, User: new("lab"), Password: new(password)}); err != nil {
 		return err
 	}
 	inv, err := call[api.InvitationSecret](ctx, w.home, "POST", "/invitations", api.NewInvitation{})

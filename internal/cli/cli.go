@@ -126,7 +126,7 @@ signed in, 4 not found, 5 not accepted and nothing changed, 6 no answer.`,
 	}
 	root.AddCommand(a.serveCmd(), a.adminCmd(), a.labCmd(), a.storeCmd(),
 		a.loginCmd(), a.profileCmd(), a.statusCmd(), a.tideCmd(), a.platformCmd(), a.machineCmd(), a.linkCmd(),
-		a.groupCmd(), a.pointCmd(), a.operationCmd(), a.activityCmd(), a.tokenCmd(),
+		a.groupCmd(), a.pointCmd(), a.landingCmd(), a.guardCmd(), a.operationCmd(), a.activityCmd(), a.tokenCmd(),
 		&cobra.Command{Use: "version", Short: "Print the version", Example: "  kestrel version", Args: cobra.NoArgs,
 			RunE: func(*cobra.Command, []string) error {
 				_, err := fmt.Fprintln(a.Out, "kestrel", service.Version)

@@ -124,10 +124,30 @@ func groupPage(w *tabwriter.Writer, g api.Group) {
 	if c := g.LastCycle; c != nil {
 		row(w, "Last cycle", cycleText(*c))
 	}
-	row(w, "Machines")
-	for _, m := range g.Machines {
-		row(w, "", fmt.Sprintf("%s: %s, %s, backlog %s", m.Name, count(m.Disks, "disk"), size(m.SizeBytes), sizeOr(m.BacklogBytes)))
+	if len(g.Machines) > 1 && !g.Together {
+		row(w, "Machines", "each captured at its own instant")
+	} else {
+		row(w, "Machines")
 	}
+	for _, m := range g.Machines {
+		row(w, "", fmt.Sprintf("%s: %s, %s, backlog %s%s", m.Name, count(m.Disks, "disk"), size(m.SizeBytes), sizeOr(m.BacklogBytes), quietText(m)))
+	}
+}
+
+// quietText says how a machine was brought to rest at the last capture.
+func quietText(m api.GroupMachine) string {
+	q := m.LastQuiet
+	switch {
+	case q != nil && q.Done:
+		return fmt.Sprintf("; file systems at rest, held %.0f ms", q.HeldMillis)
+	case q != nil && q.Why != nil:
+		return fmt.Sprintf("; file systems NOT at rest: %s (held %.0f ms)", *q.Why, q.HeldMillis)
+	case m.Quiesce:
+		return "; file systems to be brought to rest"
+	case q != nil:
+		return fmt.Sprintf("; held still %.0f ms", q.HeldMillis)
+	}
+	return ""
 }
 
 func progressText(r api.Progress) string {
@@ -250,7 +270,8 @@ func (b *bar) end() {
 func (a *app) groupCreateCmd() *cobra.Command {
 	var in api.NewGroup
 	var p promiseFlags
-	var paused, waitFor, dry bool
+	var paused, waitFor, dry, apart bool
+	var quiesce []string
 	c := &cobra.Command{Use: "create NAME", Short: "Protect machines together", Args: cobra.ExactArgs(1),
 		Example: `  kestrel group create Ticketing -m tick-db -m tick-app --to Eastmole --rpo 5min --every 2min --keep "all 6h, 1h 2d"
   kestrel group create Ticketing -m tick-db --to Eastmole --rpo 5min --every 2min --dry-run`,
@@ -269,6 +290,12 @@ func (a *app) groupCreateCmd() *cobra.Command {
 				return err
 			}
 			in.Name, in.Paused = args[0], &paused
+			if len(quiesce) > 0 {
+				in.Quiesce = &quiesce
+			}
+			if apart {
+				in.Together = new(false)
+			}
 			if in.Machines == nil {
 				in.Machines = []string{}
 			}
@@ -290,6 +317,8 @@ func (a *app) groupCreateCmd() *cobra.Command {
 	f.BoolVar(&paused, "paused", false, "make it paused")
 	f.BoolVar(&waitFor, "wait", false, "wait until the first copy is sealed")
 	f.BoolVar(&dry, "dry-run", false, "only show what it would lead to")
+	f.StringArrayVar(&quiesce, "quiesce", nil, "a machine whose guest brings its file systems to rest at each capture (needs its guest agent); repeat for more")
+	f.BoolVar(&apart, "apart", false, "capture machines one by one instead of holding them still for one instant")
 	p.add(c)
 	_ = c.MarkFlagRequired("to")
 	return c
@@ -298,9 +327,10 @@ func (a *app) groupCreateCmd() *cobra.Command {
 func (a *app) groupEditCmd() *cobra.Command {
 	var p promiseFlags
 	var name string
-	var machines []string
-	c := &cobra.Command{Use: "edit GROUP", Short: "Change name, machines or promise", Args: cobra.ExactArgs(1),
-		Example: "  kestrel group edit Ticketing --every 1min\n  kestrel group edit Ticketing -m tick-db -m tick-app -m tick-web",
+	var machines, quiesce []string
+	var together bool
+	c := &cobra.Command{Use: "edit GROUP", Short: "Change name, machines, promise or how it is captured", Args: cobra.ExactArgs(1),
+		Example: "  kestrel group edit Ticketing --every 1min\n  kestrel group edit Ticketing -m tick-db -m tick-app -m tick-web\n  kestrel group edit Boarding --quiesce boarding-db\n  kestrel group edit Boarding --quiesce none --together=false",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -320,8 +350,17 @@ func (a *app) groupEditCmd() *cobra.Command {
 			if len(machines) > 0 {
 				patch.Machines = &machines
 			}
+			if len(quiesce) == 1 && quiesce[0] == "none" {
+				quiesce = []string{}
+			}
+			if cmd.Flags().Changed("quiesce") {
+				patch.Quiesce = &quiesce
+			}
+			if cmd.Flags().Changed("together") {
+				patch.Together = &together
+			}
 			if patch == (api.GroupPatch{}) {
-				return usage("say what to change: --name, --machine, --rpo, --every or --keep")
+				return usage("say what to change: --name, --machine, --rpo, --every, --keep, --quiesce or --together")
 			}
 			if g, err = read[api.Group](c.UpdateGroup(cmd.Context(), g.ID, patch)); err != nil {
 				return err
@@ -330,6 +369,8 @@ func (a *app) groupEditCmd() *cobra.Command {
 		}}
 	c.Flags().StringVar(&name, "name", "", "new name")
 	c.Flags().StringArrayVarP(&machines, "machine", "m", nil, "all machines of the group from now on; repeat for more")
+	c.Flags().StringArrayVar(&quiesce, "quiesce", nil, "machines whose guests bring their file systems to rest; repeat for more, none for none")
+	c.Flags().BoolVar(&together, "together", true, "hold machines still for one instant; --together=false captures them one by one")
 	p.add(c)
 	return c
 }

@@ -30,7 +30,7 @@ func (a *app) pointCmd() *cobra.Command {
 			return a.emit(ps, func(w *tabwriter.Writer) {
 				row(w, "POINT", "GROUP", "NO.", "CAPTURED", "LOSES", "CONSISTENT", "CHANGED", "HELD", "PIN", "IN USE")
 				for _, p := range ps {
-					row(w, p.ID, p.GroupName, p.Number, clockTime(&p.CaptureAt), secs(p.LosesSeconds), p.Consistency, size(p.ChangedBytes),
+					row(w, p.ID, p.GroupName, p.Number, clockTime(&p.CaptureAt), secs(p.LosesSeconds), consistency(p), size(p.ChangedBytes),
 						map[bool]string{true: "here", false: "there"}[p.Held], map[bool]string{true: "◆"}[p.Pinned], map[bool]string{true: "yes"}[p.InUse])
 				}
 			})
@@ -59,11 +59,17 @@ func (a *app) pointCmd() *cobra.Command {
 				row(w, "Group", fmt.Sprintf("%s, point %d", p.GroupName, p.Number))
 				row(w, "Captured", fmt.Sprintf("%s; loses %s", p.CaptureAt.Local().Format("2006-01-02 15:04:05.000 MST"), secs(p.LosesSeconds)))
 				row(w, "Sealed", p.SealedAt.Local().Format("2006-01-02 15:04:05.000 MST"))
-				row(w, "Consistent", p.Consistency)
+				row(w, "Consistent", consistency(p))
 				row(w, "Content", p.Root)
 				row(w, "Checkpoint", p.Checkpoint)
 				row(w, "Bytes", fmt.Sprintf("%s used, %s changed, %s shipped", size(p.UsedBytes), size(p.ChangedBytes), size(p.ShippedBytes)))
 				for _, m := range p.Machines {
+					for _, n := range m.Nics {
+						row(w, m.Name+" card", n.Mac+"  on "+n.Network+" at home")
+					}
+					if m.Quiesced {
+						row(w, m.Name, "its file systems were at rest")
+					}
 					for _, d := range m.Disks {
 						row(w, m.Name+" "+d.Key, size(d.SizeBytes)+"  "+d.Root)
 					}
@@ -100,6 +106,17 @@ func (a *app) pointCmd() *cobra.Command {
 			return done(c.DeleteShare(cmd.Context(), args[0]))
 		}})
 	return c
+}
+
+// consistency says what state the machines of a point are in together.
+func consistency(p api.Point) string {
+	switch {
+	case !p.OneInstant:
+		return p.Consistency + ", each at its own instant"
+	case len(p.Machines) > 1:
+		return p.Consistency + ", one instant"
+	}
+	return p.Consistency
 }
 
 func shareTable(w *tabwriter.Writer, ss []api.Share) {
@@ -197,7 +214,7 @@ func (a *app) pointExportCmd() *cobra.Command {
 // follow shows an operation until it ends, and fails if it does.
 func (a *app) follow(ctx context.Context, c *api.Client, op api.Operation, waitFor bool) error {
 	b := a.newBar()
-	for waitFor && op.State == api.Running {
+	for waitFor && op.State == api.OperationStateRunning {
 		text := op.Kind
 		if op.TotalBytes > 0 {
 			text += fmt.Sprintf(" %d %% of %s", 100*op.DoneBytes/op.TotalBytes, size(op.TotalBytes))
@@ -224,7 +241,7 @@ func (a *app) follow(ctx context.Context, c *api.Client, op api.Operation, waitF
 	if err := a.emit(op, func(w *tabwriter.Writer) { operationPage(w, op) }); err != nil {
 		return err
 	}
-	if op.State == api.Failed || op.State == api.Stopped {
+	if op.State == api.OperationStateFailed || op.State == api.OperationStateStopped {
 		return fmt.Errorf("%s: %s", op.Kind, op.State)
 	}
 	return nil

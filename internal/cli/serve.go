@@ -19,6 +19,7 @@ import (
 	"kestrel/internal/httpapi"
 	"kestrel/internal/lab"
 	"kestrel/internal/nbd"
+	"kestrel/internal/platform/libvirt"
 	"kestrel/internal/records"
 	"kestrel/internal/service"
 )
@@ -62,6 +63,11 @@ keeps its password off the process list.`,
 			}
 			cfg.Log = cfg.Log.With("site", cfg.Name)
 			cfg.Clock = clock.Wall{}
+			self, err := os.Executable()
+			if err != nil {
+				return fmt.Errorf("find this program: %w", err)
+			}
+			cfg.Guard = []string{self, "guard"}
 			// Seeding churns through buffers; without a soft limit the heap
 			// doubles before it is collected.
 			debug.SetMemoryLimit(200 << 20)
@@ -98,9 +104,17 @@ keeps its password off the process list.`,
 	f.StringVar(&key, "tls-key", "", "its key")
 	f.StringVar(&cfg.LinkListen, "link-listen", "127.0.0.1:7443", "address for other sites")
 	f.StringVar(&cfg.LinkAddress, "link-address", "", "HOST:PORT under which other sites reach --link-listen")
-	f.StringVar(&cfg.NBDListen, "nbd-listen", "127.0.0.1:10809", "loopback address on which points are served over NBD")
+	f.StringVar(&cfg.NBDListen, "nbd-listen", "127.0.0.1:10809", "address on which points are served over NBD; anything but loopback needs --nbd-certificates")
+	f.StringVar(&cfg.NBDAddress, "nbd-address", "", "HOST:PORT under which hypervisors reach --nbd-listen")
+	f.StringVar(&cfg.NBDCertificates, "nbd-certificates", "", "folder with cacert.pem, servercert.pem and serverkey.pem: serve NBD under TLS only")
 	f.StringVar(&level, "log", "info", "log level")
 	return c
+}
+
+// guardCmd is started by serve and by nobody else.
+func (a *app) guardCmd() *cobra.Command {
+	return &cobra.Command{Use: "guard", Short: "Let machines go that a killed service holds", Hidden: true, Args: cobra.NoArgs, Example: "  (started by kestrel serve)",
+		RunE: func(*cobra.Command, []string) error { return libvirt.Guard(a.In, a.Out) }}
 }
 
 func (a *app) adminCmd() *cobra.Command {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"net/http"
 	"os"
 	"strings"
 	"text/tabwriter"
@@ -11,6 +12,7 @@ import (
 
 	"kestrel/internal/api"
 	"kestrel/internal/points"
+	"kestrel/internal/problem"
 )
 
 // strOr gives nil for an empty flag.
@@ -51,18 +53,39 @@ func (a *app) showTest(t api.ConnectionTest) error {
 func (a *app) platformCmd() *cobra.Command {
 	c := &cobra.Command{Use: "platform", Short: "Platforms: where machines run"}
 	var in api.NewPlatform
+	var user string
+	var set api.LibvirtSettings
+	var certificates, ports, scratch string
+	var freeze int
 	var test bool
-	add := &cobra.Command{Use: "add NAME ADDRESS", Short: "Test a connection and add it", Args: cobra.ExactArgs(2),
-		Long:    "Test a connection and add it. The password is asked for, or read from standard input.",
-		Example: "  kestrel platform add harbour http://127.0.0.1:7413 --user lab\n  kestrel platform add harbour http://127.0.0.1:7413 --user lab --test-only",
+	add := &cobra.Command{Use: "add NAME ADDRESS...", Short: "Test a connection and add it", Args: cobra.MinimumNArgs(2),
+		Long: `Test a connection and add it.
+
+A lab is given by one address and a user; its password is asked for, or read
+from standard input. A libvirt platform is given by one or several libvirt
+URIs, one a host.`,
+		Example: `  kestrel platform add harbour http://127.0.0.1:7413 --user lab
+  kestrel platform add quay qemu+tls://kvm1.skerry.example/system qemu+tls://kvm2.skerry.example/system \
+      --kind libvirt --certificates /etc/kestrel/pki
+  kestrel platform add quay qemu+tcp://127.0.0.1:16509/session --kind libvirt --test-only`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			in.Name, in.Address = args[0], args[1]
-			if in.Password, err = a.password(false); err != nil {
-				return err
+			in.Name, in.Address = args[0], strings.Join(args[1:], " ")
+			if in.Kind == "libvirt" {
+				set = api.LibvirtSettings{Certificates: strOr(certificates), NbdPorts: strOr(ports), Scratch: strOr(scratch)}
+				if freeze != 0 {
+					set.FreezeSeconds = &freeze
+				}
+				in.Libvirt, in.User = &set, strOr(user)
+			} else {
+				password, err := a.password(false)
+				if err != nil {
+					return err
+				}
+				in.User, in.Password = &user, &password
 			}
 			if test {
 				t, err := read[api.ConnectionTest](c.TestPlatform(cmd.Context(), in))
@@ -77,8 +100,12 @@ func (a *app) platformCmd() *cobra.Command {
 			}
 			return a.emit(p, func(w *tabwriter.Writer) { platformTable(w, []api.Platform{p}) })
 		}}
-	add.Flags().StringVar(&in.Kind, "kind", "lab", "kind of platform")
-	add.Flags().StringVarP(&in.User, "user", "u", "", "user to sign in with at the platform")
+	add.Flags().StringVar(&in.Kind, "kind", "lab", "kind of platform: lab or libvirt")
+	add.Flags().StringVarP(&user, "user", "u", "", "user to sign in with at a lab")
+	add.Flags().StringVar(&certificates, "certificates", "", "libvirt: folder on the site's host with cacert.pem, clientcert.pem and clientkey.pem")
+	add.Flags().StringVar(&ports, "nbd-ports", "", "libvirt: ports for the hosts' NBD servers (default 10809-10872)")
+	add.Flags().StringVar(&scratch, "scratch", "", "libvirt: folder on the hosts for what guests overwrite while they are read (default: beside each disk)")
+	add.Flags().IntVar(&freeze, "freeze-seconds", 0, "libvirt: how long a guest agent may take to bring file systems to rest (default 5)")
 	add.Flags().BoolVar(&test, "test-only", false, "test the connection and add nothing")
 	c.AddCommand(add,
 		&cobra.Command{Use: "list", Short: "List platforms", Example: "  kestrel platform list", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
@@ -145,8 +172,11 @@ func platformTable(w *tabwriter.Writer, ps []api.Platform) {
 	row(w, "PLATFORM", "KIND", "ADDRESS", "STATE", "MACHINES", "NOTE")
 	for _, p := range ps {
 		state, note := "● answers", ""
-		if !p.Reachable {
+		switch {
+		case !p.Reachable:
 			state = "✕ does not answer"
+		case p.Error != nil:
+			state = "◐ answers in part"
 		}
 		if p.Error != nil {
 			note = *p.Error
@@ -201,8 +231,65 @@ func (a *app) machineCmd() *cobra.Command {
 	f.StringVar(&tag, "tag", "", "with this tag")
 	f.StringVar(&power, "power", "", "on, off or suspended")
 	f.StringVar(&protection, "protection", "", "none, protected or cannot")
-	c.AddCommand(list)
+	c.AddCommand(list, &cobra.Command{Use: "show MACHINE", Short: "One machine with its disks, and whether their changes can be tracked", Args: cobra.ExactArgs(1), Example: "  kestrel machine show purser",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			ms, err := read[[]api.Machine](c.ListMachines(cmd.Context(), &api.ListMachinesParams{}))
+			if err != nil {
+				return err
+			}
+			found := ms[:0]
+			for _, m := range ms {
+				if m.ID == args[0] || strings.EqualFold(m.Name, args[0]) {
+					found = append(found, m)
+				}
+			}
+			if len(found) == 0 {
+				return &problem.Problem{Status: http.StatusNotFound, Title: "Not found", Detail: fmt.Sprintf("There is no machine %q.", args[0])}
+			}
+			return a.emit(found, func(w *tabwriter.Writer) {
+				for _, m := range found {
+					machinePage(w, m)
+				}
+			})
+		}})
 	return c
+}
+
+func machinePage(w *tabwriter.Writer, m api.Machine) {
+	row(w, "Machine", m.Name)
+	row(w, "On", m.PlatformName+", host "+m.Host)
+	row(w, "Power", m.Power)
+	row(w, "Size", fmt.Sprintf("%s, %s", count(m.Cpus, "processor"), size(m.MemoryBytes)))
+	switch {
+	case m.GroupName != nil:
+		row(w, "Protection", *m.GroupName)
+	case m.Barrier != nil:
+		row(w, "Protection", "✕ cannot: "+*m.Barrier)
+	default:
+		row(w, "Protection", "none")
+	}
+	for _, n := range m.Nics {
+		network := n.Network
+		if network == "" {
+			network = "not connected"
+		}
+		row(w, "Card", fmt.Sprintf("%s on %s %s", n.Mac, network, n.Address))
+	}
+	for _, d := range m.Disks {
+		tracked := "✓ changes are tracked"
+		if d.Untrackable != nil {
+			tracked = "✕ " + *d.Untrackable
+		}
+		row(w, "Disk "+d.Label, fmt.Sprintf("%s, %s used, datastore %s", size(d.SizeBytes), size(d.UsedBytes), d.Datastore))
+		row(w, "", tracked)
+		if d.Mend != nil {
+			row(w, "", "  "+*d.Mend)
+		}
+	}
 }
 
 func (a *app) linkCmd() *cobra.Command {

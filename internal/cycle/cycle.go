@@ -33,10 +33,22 @@ type Job struct {
 	// the first.
 	BaseCheckpoint string
 	BasePoint      string
-	// Resumed says that the job was run before; CaptureAt is then the instant
-	// that was noted, if it got so far.
-	Resumed   bool
-	CaptureAt time.Time
+	// Quiesce lists the machines whose guests are brought to rest; Apart says
+	// that machines are not held still together.
+	Quiesce []string
+	Apart   bool
+	// Resumed says that the job was run before; Captured is then what was noted
+	// of the capture, if it got so far.
+	Resumed  bool
+	Captured *Captured
+}
+
+// Captured is what is known of a capture.
+type Captured struct {
+	At          time.Time
+	OneInstant  bool
+	Application bool
+	Quiet       []platform.Quiet
 }
 
 // OpenRequest opens the intake of a cycle at the recovery site.
@@ -107,6 +119,16 @@ type Progress struct {
 	Note         string    `json:"note"`
 	OneInstant   bool      `json:"oneInstant"`
 	Application  bool      `json:"application"`
+	// Quiet tells how machines were brought to rest, and how long they waited.
+	Quiet []platform.Quiet `json:"quiet,omitempty"`
+}
+
+// Captured is what the progress tells of the capture; nil before it.
+func (p Progress) Captured() *Captured {
+	if p.CaptureAt.IsZero() {
+		return nil
+	}
+	return &Captured{p.CaptureAt, p.OneInstant, p.Application, p.Quiet}
 }
 
 // Errors that end a cycle for good; any other error may pass.
@@ -144,14 +166,18 @@ func Run(ctx context.Context, d platform.Driver, r Remote, clk clock.Clock, job 
 		return nil, err
 	}
 	c.begin("seal")
-	seal := points.Seal{CaptureAt: cap.At.UTC(), Consistency: "crash", UsedBytes: c.p.UsedBytes, ChangedBytes: c.p.ChangedBytes, ShippedBytes: c.p.ShippedBytes, Checkpoint: job.Checkpoint}
+	seal := points.Seal{CaptureAt: cap.At.UTC(), Consistency: "crash", UsedBytes: c.p.UsedBytes, ChangedBytes: c.p.ChangedBytes, ShippedBytes: c.p.ShippedBytes, Checkpoint: job.Checkpoint, Apart: !cap.OneInstant}
 	if cap.Application {
 		seal.Consistency = "application"
+	}
+	quiesced := map[string]bool{}
+	for _, q := range cap.Quiet {
+		quiesced[q.Machine] = q.Done
 	}
 	for _, x := range cap.Disks {
 		n := len(seal.Machines)
 		if n == 0 || seal.Machines[n-1].ID != x.Machine {
-			seal.Machines = append(seal.Machines, points.SealMachine{ID: x.Machine, Name: x.Name, Config: cap.Configs[x.Machine]})
+			seal.Machines = append(seal.Machines, points.SealMachine{ID: x.Machine, Name: x.Name, Config: cap.Configs[x.Machine], Quiesced: quiesced[x.Machine]})
 			n++
 		}
 		seal.Machines[n-1].Disks = append(seal.Machines[n-1].Disks, points.SealDisk{Key: x.Disk})
@@ -225,11 +251,11 @@ func (c *run) capture(ctx context.Context) (*platform.Capture, error) {
 		if errors.Is(err, platform.ErrGone) {
 			return nil, fmt.Errorf("%w: %v", ErrStartAnew, err)
 		}
-		if err == nil && !c.job.CaptureAt.IsZero() {
-			cap.At = c.job.CaptureAt
+		if n := c.job.Captured; err == nil && n != nil {
+			cap.At, cap.OneInstant, cap.Application, cap.Quiet = n.At, n.OneInstant, n.Application, n.Quiet
 		}
 	} else {
-		cap, err = c.driver.Capture(ctx, platform.CaptureRequest{Name: c.job.Checkpoint, Machines: c.job.Machines, Base: c.job.BaseCheckpoint})
+		cap, err = c.driver.Capture(ctx, platform.CaptureRequest{Name: c.job.Checkpoint, Machines: c.job.Machines, Base: c.job.BaseCheckpoint, Quiesce: c.job.Quiesce, Apart: c.job.Apart})
 	}
 	if err != nil {
 		return nil, fmt.Errorf("capture: %w", err)
@@ -238,7 +264,7 @@ func (c *run) capture(ctx context.Context) (*platform.Capture, error) {
 		return nil, errors.New("capture: the machines have no disks")
 	}
 	c.change(func(p *Progress) {
-		p.CaptureAt, p.OneInstant, p.Application = cap.At, cap.OneInstant, cap.Application
+		p.CaptureAt, p.OneInstant, p.Application, p.Quiet = cap.At, cap.OneInstant, cap.Application, cap.Quiet
 	})
 	c.end("capture")
 	return cap, nil

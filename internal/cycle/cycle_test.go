@@ -184,7 +184,7 @@ func (r *rig) run(t *testing.T, s *site, job cycle.Job, between func(try int)) *
 			return x
 		}
 		require.ErrorIs(t, err, errCut)
-		job.Resumed, job.CaptureAt = true, last.CaptureAt
+		job.Resumed, job.Captured = true, last.Captured()
 		between(try)
 	}
 }

@@ -18,22 +18,32 @@ func (d *demo) makeGroup(ctx context.Context, p plan) error {
 	if err != nil {
 		return err
 	}
+	in := api.NewGroup{Name: p.name, Machines: p.machines, Link: p.to, Promise: promise}
+	if p.quiesce != nil {
+		in.Quiesce = &p.quiesce
+	}
+	return d.post(ctx, p.home, "/groups", in)
+}
+
+// post asks a site to make something, until it accepts: what it rests on, such
+// as an inventory, may just be coming up.
+func (d *demo) post(ctx context.Context, at, path string, in any) error {
 	var home site
 	for _, s := range d.sites {
-		if s.name == p.home {
+		if s.name == at {
 			home = s
 		}
 	}
-	body, err := json.Marshal(api.NewGroup{Name: p.name, Machines: p.machines, Link: p.to, Promise: promise})
+	body, err := json.Marshal(in)
 	if err != nil {
 		return err
 	}
 	for try := 0; ; try++ {
-		req, err := http.NewRequestWithContext(ctx, http.MethodPost, home.url()+"/api/v1/groups", bytes.NewReader(body))
+		req, err := http.NewRequestWithContext(ctx, http.MethodPost, home.url()+"/api/v1"+path, bytes.NewReader(body))
 		if err != nil {
 			return err
 		}
-		req.Header.Set("Authorization", "Bearer "+d.secrets.Tokens[p.home])
+		req.Header.Set("Authorization", "Bearer "+d.secrets.Tokens[at])
 		req.Header.Set("Content-Type", "application/json")
 		res, err := http.DefaultClient.Do(req)
 		if err != nil {

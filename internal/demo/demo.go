@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"kestrel/internal/pgcluster"
+	"kestrel/internal/realsite"
 )
 
 // Options for Run.
@@ -28,7 +29,9 @@ type Options struct {
 	Ports  int    // first of the range; portSpan are used
 	Fresh  bool
 	Binary string // the kestrel binary
-	Out    io.Writer
+	// Real adds real guests under libvirt. A demo that had them once keeps them.
+	Real bool
+	Out  io.Writer
 }
 
 // Ports of a site, from its own base.
@@ -63,6 +66,7 @@ type secrets struct {
 	LabPassword string            `json:"labPassword"`
 	Tokens      map[string]string `json:"tokens"` // by site
 	Told        bool              `json:"told"`   // the story was told
+	Real        bool              `json:"real"`   // real guests are part of it
 }
 
 type demo struct {
@@ -72,13 +76,14 @@ type demo struct {
 	began   time.Time
 	procs   []*proc
 	died    chan error
+	real    []*realsite.Daemon
 }
 
 // Run runs the demo until ctx ends.
 func Run(ctx context.Context, o Options) (err error) {
 	d := &demo{Options: o, began: time.Now(), died: make(chan error, 16)}
-	if o.Ports < 1024 || o.Ports > 65535-portSpan {
-		return fmt.Errorf("--ports lies between 1024 and %d, not %d", 65535-portSpan, o.Ports)
+	if o.Ports < 1024 || o.Ports > 65535-portSpanAll {
+		return fmt.Errorf("--ports lies between 1024 and %d, not %d", 65535-portSpanAll, o.Ports)
 	}
 	if o.Fresh {
 		if err := d.startOver(); err != nil {
@@ -97,10 +102,11 @@ func Run(ctx context.Context, o Options) (err error) {
 	for i, n := range siteNames() {
 		d.sites = append(d.sites, site{name: n, base: o.Ports + i*portsPerSite, dir: filepath.Join(o.State, strings.ToLower(n))})
 	}
-	if err := d.portsFree(); err != nil {
+	if err := d.loadSecrets(); err != nil {
 		return err
 	}
-	if err := d.loadSecrets(); err != nil {
+	d.Real = d.Real || d.secrets.Real
+	if err := d.portsFree(); err != nil {
 		return err
 	}
 	d.say("PostgreSQL: starting a private cluster on 127.0.0.1:%d", d.pgPort())
@@ -111,6 +117,7 @@ func Run(ctx context.Context, o Options) (err error) {
 	defer func() {
 		d.say("stopping everything")
 		d.stopProcs()
+		d.stopReal()
 		err = errors.Join(err, pg.Stop())
 		d.say("stopped")
 	}()
@@ -124,6 +131,11 @@ func Run(ctx context.Context, o Options) (err error) {
 			return fmt.Errorf("the past hours: %w", err)
 		}
 	}
+	if d.Real {
+		if err := d.startReal(ctx); err != nil {
+			return err
+		}
+	}
 	if err := d.startAll(ctx); err != nil {
 		return err
 	}
@@ -132,6 +144,15 @@ func Run(ctx context.Context, o Options) (err error) {
 			return err
 		}
 		d.secrets.Told = true
+		if err := d.saveSecrets(); err != nil {
+			return err
+		}
+	}
+	if d.Real && !d.secrets.Real {
+		if err := d.tellReal(ctx); err != nil {
+			return fmt.Errorf("real guests: %w", err)
+		}
+		d.secrets.Real = true
 		if err := d.saveSecrets(); err != nil {
 			return err
 		}
@@ -162,7 +183,7 @@ func (d *demo) startOver() error {
 			return fmt.Errorf("%s is not empty and not a demo's; nothing was deleted. Give another --state", d.State)
 		}
 	}
-	for _, dir := range []string{d.clusterDir(), d.State} {
+	for _, dir := range []string{d.clusterDir(), d.realDir(), d.State} {
 		if err := os.RemoveAll(dir); err != nil {
 			return fmt.Errorf("start over: %w", err)
 		}
@@ -200,7 +221,11 @@ func roomFor(dir string) error {
 
 func (d *demo) portsFree() error {
 	var taken []string
-	for p := d.Ports; p < d.Ports+portSpan; p++ {
+	span := portSpan
+	if d.Real {
+		span = portSpanAll
+	}
+	for p := d.Ports; p < d.Ports+span; p++ {
 		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", p))
 		if err != nil {
 			taken = append(taken, fmt.Sprint(p))
@@ -209,7 +234,7 @@ func (d *demo) portsFree() error {
 		_ = l.Close()
 	}
 	if taken != nil {
-		return fmt.Errorf("port %s of 127.0.0.1 is taken (another demo?); stop what uses it, or choose another range with --ports N (%d ports from N on)", strings.Join(taken, ", "), portSpan)
+		return fmt.Errorf("port %s of 127.0.0.1 is taken (another demo?); stop what uses it, or choose another range with --ports N (%d ports from N on)", strings.Join(taken, ", "), span)
 	}
 	return nil
 }
@@ -359,6 +384,13 @@ func (d *demo) describe() {
 	_, _ = fmt.Fprintf(d.Out, "\n  Skerry Line, three sites. Sign in with  %s  /  %s\n\n", d.secrets.User, d.secrets.Password)
 	for _, s := range d.sites {
 		_, _ = fmt.Fprintf(d.Out, "    %-9s %s   sign in: %s / %s   (lab http://%s)\n", s.name, s.url(), d.secrets.User, d.secrets.Password, s.addr(portLab))
+	}
+	for n, h := range d.real {
+		_, _ = fmt.Fprintf(d.Out, "    %-9s libvirt %s", d.sites[n].name, h.URI)
+		if n == 0 {
+			_, _ = fmt.Fprintf(d.Out, "   guests' consoles: %s", h.Console("*"))
+		}
+		_, _ = fmt.Fprintln(d.Out)
 	}
 	_, _ = fmt.Fprintf(d.Out, `
   On the command line:

@@ -41,6 +41,7 @@ type plan struct {
 	rpo, every string
 	keep       string
 	paused     bool // after its first copy
+	quiesce    []string
 }
 
 const keepUsual = "all 2h, 15min 6h, 1h 2d"
@@ -48,18 +49,18 @@ const keepUsual = "all 2h, 15min 6h, 1h 2d"
 // pastPlans were made hours ago.
 func pastPlans() []plan {
 	return []plan{
-		{"Norhaven", "Eastmole", "Vessel tracking", []string{"track-ingest", "track-tsdb", "track-map"}, "10min", "4min", keepUsual, false},
-		{"Norhaven", "Skarholt", "Timetable", []string{"time-api", "time-web-1", "time-web-2"}, "30min", "12min", keepUsual, false},
-		{"Norhaven", "Eastmole", "Fuel ledger", []string{"fuel-db"}, "6h", "30min", keepUsual, true},
-		{"Eastmole", "Norhaven", "Harbour gates", []string{"gate-ctl", "gate-db"}, "15min", "6min", keepUsual, false},
-		{"Eastmole", "Norhaven", "Freight desk", []string{"freight-db", "freight-app"}, "30min", "10min", keepUsual, false},
-		{"Skarholt", "Norhaven", "Radio archive", []string{"radio-arch", "beacon-log"}, "2h", "45min", "all 6h, 1h 2d, 1d 14d", false},
+		{"Norhaven", "Eastmole", "Vessel tracking", []string{"track-ingest", "track-tsdb", "track-map"}, "10min", "4min", keepUsual, false, nil},
+		{"Norhaven", "Skarholt", "Timetable", []string{"time-api", "time-web-1", "time-web-2"}, "30min", "12min", keepUsual, false, nil},
+		{"Norhaven", "Eastmole", "Fuel ledger", []string{"fuel-db"}, "6h", "30min", keepUsual, true, nil},
+		{"Eastmole", "Norhaven", "Harbour gates", []string{"gate-ctl", "gate-db"}, "15min", "6min", keepUsual, false, nil},
+		{"Eastmole", "Norhaven", "Freight desk", []string{"freight-db", "freight-app"}, "30min", "10min", keepUsual, false, nil},
+		{"Skarholt", "Norhaven", "Radio archive", []string{"radio-arch", "beacon-log"}, "2h", "45min", "all 6h, 1h 2d, 1d 14d", false, nil},
 	}
 }
 
 // crewRota is a day old and close to its target when the demo starts.
 func crewRota() plan {
-	return plan{"Norhaven", "Skarholt", "Crew rota", []string{"rota-db", "rota-app"}, "6h", "5h45min", "all 2d, 1d 14d", false}
+	return plan{"Norhaven", "Skarholt", "Crew rota", []string{"rota-db", "rota-app"}, "6h", "5h45min", "all 2d, 1d 14d", false, nil}
 }
 
 // presentPlans are made when the demo starts. Ticketing's data lies on an old
@@ -67,8 +68,8 @@ func crewRota() plan {
 // target; the cameras' first copy takes a while.
 func presentPlans() []plan {
 	return []plan{
-		{"Norhaven", "Eastmole", "Ticketing", []string{"tick-db", "tick-app", "tick-web"}, "15s", "5s", "all 30min, 5min 6h", false},
-		{"Norhaven", "Eastmole", "Pier cameras", []string{"cam-rec-1", "cam-rec-2"}, "1h", "30min", keepUsual, false},
+		{"Norhaven", "Eastmole", "Ticketing", []string{"tick-db", "tick-app", "tick-web"}, "15s", "5s", "all 30min, 5min 6h", false, nil},
+		{"Norhaven", "Eastmole", "Pier cameras", []string{"cam-rec-1", "cam-rec-2"}, "1h", "30min", keepUsual, false, nil},
 	}
 }
 
@@ -254,7 +255,7 @@ func (d *demo) openSites(ctx context.Context, clk clock.Clock, sites map[string]
 		}
 		d.secrets.Tokens[s.name] = t.Secret
 		profiles[s.scenario()] = map[string]string{"url": s.url(), "token": t.Secret, "site": s.name, "user": d.secrets.User}
-		if _, err := svc.CreatePlatform(ctx, d.secrets.User, api.NewPlatform{Name: s.scenario() + "-lab", Kind: "lab", Address: "http://" + s.addr(portLab), User: "lab", Password: d.secrets.LabPassword}); err != nil {
+		if _, err := svc.CreatePlatform(ctx, d.secrets.User, api.NewPlatform{Name: s.scenario() + "-lab", Kind: "lab", Address: "http://" + s.addr(portLab), User: new("lab"), Password: new(d.secrets.LabPassword)}); err != nil {
 			return err
 		}
 	}

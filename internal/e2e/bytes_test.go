@@ -167,9 +167,9 @@ func TestExportAndPublicClients(t *testing.T) {
 	op := must[api.Operation](w.recovery, http.MethodPost, "/points/"+p.ID+"/export", api.ExportRequest{Directory: dir})
 	w.eventually("the export ends", func() bool {
 		op = must[api.Operation](w.recovery, http.MethodGet, "/operations/"+op.ID, nil)
-		return op.State != api.Running
+		return op.State != api.OperationStateRunning
 	})
-	require.Equal(t, api.Done, op.State, "%+v", op)
+	require.Equal(t, api.OperationStateDone, op.State, "%+v", op)
 	for _, m := range p.Machines {
 		for _, d := range m.Disks {
 			b, err := os.ReadFile(filepath.Join(dir, fmt.Sprintf("%s.%s.raw", m.Name, d.Key)))

@@ -85,7 +85,7 @@ func newWorld(t *testing.T) *world {
 func paired(t *testing.T) *world {
 	t.Helper()
 	w := newWorld(t)
-	must[api.Platform](w.home, http.MethodPost, "/platforms", api.NewPlatform{Name: "lab", Kind: "lab", Address: w.lab.url, User: "lab", Password: "lab-password"})
+	must[api.Platform](w.home, http.MethodPost, "/platforms", api.NewPlatform{Name: "lab", Kind: "lab", Address: w.lab.url, User: new("lab"), Password: new("lab-password")})
 	inv := must[api.InvitationSecret](w.home, http.MethodPost, "/invitations", api.NewInvitation{})
 	must[api.Link](w.recovery, http.MethodPost, "/links", api.AcceptInvitation{Invitation: inv.Text})
 	w.eventually("the link is up at both", func() bool {

@@ -332,3 +332,21 @@ func (h *handlers) CreateToken(ctx context.Context, request api.CreateTokenReque
 func (h *handlers) DeleteToken(ctx context.Context, request api.DeleteTokenRequestObject) (api.DeleteTokenResponseObject, error) {
 	return api.DeleteToken204Response{}, h.svc.DeleteToken(ctx, who(ctx), request.ID)
 }
+
+func (h *handlers) ListLandings(_ context.Context, _ api.ListLandingsRequestObject) (api.ListLandingsResponseObject, error) {
+	return api.ListLandings200JSONResponse(h.svc.Landings()), nil
+}
+
+func (h *handlers) CreateLandings(ctx context.Context, request api.CreateLandingsRequestObject) (api.CreateLandingsResponseObject, error) {
+	v, err := h.svc.CreateLandings(ctx, who(ctx), *request.Body)
+	return api.CreateLandings201JSONResponse(v), err
+}
+
+func (h *handlers) GetLanding(_ context.Context, request api.GetLandingRequestObject) (api.GetLandingResponseObject, error) {
+	v, err := h.svc.Landing(request.ID)
+	return api.GetLanding200JSONResponse(v), err
+}
+
+func (h *handlers) DeleteLanding(ctx context.Context, request api.DeleteLandingRequestObject) (api.DeleteLandingResponseObject, error) {
+	return api.DeleteLanding204Response{}, h.svc.DeleteLanding(ctx, who(ctx), request.ID)
+}

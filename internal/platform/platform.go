@@ -22,6 +22,8 @@ var (
 	ErrRefused = errors.New("credentials refused")
 	// ErrUnreachable says that the platform could not be asked.
 	ErrUnreachable = errors.New("platform unreachable")
+	// ErrConfig says that a machine cannot be made as it is described.
+	ErrConfig = errors.New("cannot be made here")
 )
 
 // Power states of a machine.
@@ -210,4 +212,23 @@ type Driver interface {
 	Changed(ctx context.Context, name string) (map[string]int64, error)
 	// Checkpoints lists the names of all checkpoints on the platform.
 	Checkpoints(ctx context.Context) ([]string, error)
+	// Close lets go of connections.
+	Close()
 }
+
+// Unusable is a driver that can do nothing but say why.
+func Unusable(why error) Driver { return unusable{why} }
+
+type unusable struct{ why error }
+
+func (u unusable) Check(context.Context) []Step {
+	return []Step{{Name: "settings", Tried: true, Note: u.why.Error(), Mend: "Remove the platform and add it again, or put back what is missing and restart the service."}}
+}
+func (u unusable) Inventory(context.Context) (Inventory, error)              { return Inventory{}, u.why }
+func (u unusable) Capture(context.Context, CaptureRequest) (*Capture, error) { return nil, u.why }
+func (u unusable) Reopen(context.Context, string, string) (*Capture, error)  { return nil, u.why }
+func (u unusable) Release(context.Context, string) error                     { return u.why }
+func (u unusable) Forget(context.Context, string) error                      { return u.why }
+func (u unusable) Changed(context.Context, string) (map[string]int64, error) { return nil, u.why }
+func (u unusable) Checkpoints(context.Context) ([]string, error)             { return nil, u.why }
+func (u unusable) Close()                                                    {}

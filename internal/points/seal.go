@@ -30,6 +30,8 @@ type Seal struct {
 	// HomeAhead is how far the home site's clock was ahead of ours at the seal.
 	HomeAhead   time.Duration `json:"homeAheadNanoseconds"`
 	Consistency string        `json:"consistency"` // "crash" or "application"
+	// Apart says that each machine was captured at an instant of its own.
+	Apart bool `json:"apart,omitempty"`
 	// Checkpoint names the instant on the home site's platform.
 	Checkpoint string        `json:"checkpoint"`
 	Root       Name          `json:"root"` // over disks and machine configurations
@@ -55,7 +57,9 @@ type SealMachine struct {
 	ID     string          `json:"id"`
 	Name   string          `json:"name"`
 	Config json.RawMessage `json:"config,omitempty"`
-	Disks  []SealDisk      `json:"disks"`
+	// Quiesced says that its file systems were at rest at the instant.
+	Quiesced bool       `json:"quiesced,omitempty"`
+	Disks    []SealDisk `json:"disks"`
 }
 
 // SealDisk is one disk of a point.

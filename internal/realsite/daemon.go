@@ -222,6 +222,38 @@ func (d *Daemon) Stop() {
 	}
 }
 
+// StopGently shuts the guests down through their agents, ends those that do not
+// follow in time, and then ends the daemon. Images are closed in order, so that
+// they keep their record of changes.
+func (d *Daemon) StopGently(limit time.Duration) {
+	_ = d.With(func(l *libvirt.Libvirt) error {
+		running, _, err := l.ConnectListAllDomains(1, libvirt.ConnectListDomainsActive)
+		if err != nil {
+			return err
+		}
+		deadline := time.Now().Add(limit)
+		for _, dom := range running {
+			_, _ = l.DomainAgentSetResponseTimeout(dom, 2, 0)
+			_ = l.DomainShutdownFlags(dom, libvirt.DomainShutdownGuestAgent)
+		}
+		for _, dom := range running {
+			for {
+				state, _, err := l.DomainGetState(dom, 0)
+				if err != nil || state == int32(libvirt.DomainShutoff) {
+					break
+				}
+				if time.Now().After(deadline) {
+					_ = l.DomainDestroyFlags(dom, libvirt.DomainDestroyGraceful)
+					break
+				}
+				time.Sleep(100 * time.Millisecond)
+			}
+		}
+		return nil
+	})
+	d.Stop()
+}
+
 // Guests lists the process IDs of the guests that run, by name.
 func (d *Daemon) Guests() map[string]int {
 	out := map[string]int{}

@@ -80,6 +80,27 @@ func (d *Daemon) Add(ctx context.Context, i *Image, g Guest) error {
 	})
 }
 
+// Ensure is Add for a guest that may be there already; one that is off is started.
+func (d *Daemon) Ensure(ctx context.Context, i *Image, g Guest) error {
+	known := false
+	err := d.With(func(l *libvirt.Libvirt) error {
+		dom, err := l.DomainLookupByName(g.Name)
+		if err != nil {
+			return nil
+		}
+		known = true
+		state, _, err := l.DomainGetState(dom, 0)
+		if err != nil || state != int32(libvirt.DomainShutoff) {
+			return err
+		}
+		return l.DomainCreate(dom)
+	})
+	if err != nil || known {
+		return err
+	}
+	return d.Add(ctx, i, g)
+}
+
 func (d *Daemon) describe(i *Image, g Guest, disks [2]string) (string, error) {
 	every, records := g.Every, g.Records
 	if every == 0 {

@@ -184,13 +184,14 @@ type Platform struct {
 	Address   string    `db:"address"`
 	Username  string    `db:"username"`
 	Password  []byte    `db:"password"` // encrypted
+	Settings  []byte    `db:"settings"` // JSON, by kind
 	CreatedAt time.Time `db:"created_at"`
 }
 
 // AddPlatform stores one.
 func (db *DB) AddPlatform(ctx context.Context, p Platform) error {
-	return db.named(ctx, "platform", `INSERT INTO platforms (id, name, kind, address, username, password, created_at)
-		VALUES (:id, :name, :kind, :address, :username, :password, :created_at)`, p)
+	return db.named(ctx, "platform", `INSERT INTO platforms (id, name, kind, address, username, password, settings, created_at)
+		VALUES (:id, :name, :kind, :address, :username, :password, :settings, :created_at)`, p)
 }
 
 // Platforms lists all.

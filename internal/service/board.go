@@ -67,7 +67,7 @@ func (s *Service) judge(g *group) view {
 func (s *Service) groupView(g *group) api.Group {
 	x := s.judge(g)
 	v := api.Group{ID: g.rec.ID, Name: g.rec.Name, Direction: api.GroupDirection(g.rec.Direction), Home: g.rec.HomeName, Recovery: g.rec.RecoveryName, Link: deref(g.rec.Link),
-		Promise: g.set.Promise, Machines: []api.GroupMachine{}, Health: string(x.state), Reasons: s.reasons(g, x), Paused: g.rec.Paused, Points: g.points,
+		Promise: g.set.Promise, Machines: []api.GroupMachine{}, Together: !g.set.Apart, Health: string(x.state), Reasons: s.reasons(g, x), Paused: g.rec.Paused, Points: g.points,
 		NewestCaptureAt: orNil(g.newestAt), OldestCaptureAt: orNil(g.oldestAt), ConfirmedAt: orNil(g.confirmedAt), Term: g.rec.Term, Revision: g.rec.Revision, CreatedAt: g.rec.CreatedAt}
 	if v.Promise.Keep == nil {
 		v.Promise.Keep = []api.Rung{}
@@ -89,7 +89,7 @@ func (s *Service) groupView(g *group) api.Group {
 	}
 	var total int64
 	for _, m := range g.set.Machines {
-		gm := api.GroupMachine{ID: m.ID, Name: m.Name, Disks: m.Disks, SizeBytes: m.SizeBytes}
+		gm := api.GroupMachine{ID: m.ID, Name: m.Name, Disks: m.Disks, SizeBytes: m.SizeBytes, Quiesce: m.Quiesce, LastQuiet: lastQuiet(g, m)}
 		if known && x.facts.Sealed {
 			gm.BacklogBytes = ptr(backlog[m.ID])
 			total += backlog[m.ID]
@@ -126,6 +126,22 @@ func (s *Service) groupView(g *group) api.Group {
 		v.Health, v.Reasons = string(health.Paused), []string{fmt.Sprintf("This group has ended at %s; its points are kept until they are deleted.", g.rec.HomeName)}
 	}
 	return v
+}
+
+// lastQuiet is how a machine was last brought to rest; the lock is held.
+func lastQuiet(g *group, m settingsMachine) *api.Quiet {
+	for _, c := range g.cycles {
+		if c.Quiet == nil {
+			continue
+		}
+		for _, q := range *c.Quiet {
+			if q.Machine == m.ID {
+				q.Name = m.Name
+				return &q
+			}
+		}
+	}
+	return nil
 }
 
 // reasons says in sentences why a group is as it is; the lock is held.

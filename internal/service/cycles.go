@@ -177,10 +177,13 @@ func (s *Service) runCycle(ctx context.Context, g *group, r *running, p *platfor
 		return err
 	}
 	s.mu.Lock()
-	job := cycle.Job{ID: r.rec.ID, Checkpoint: r.detail.Checkpoint, BaseCheckpoint: r.detail.BaseCheckpoint, BasePoint: r.detail.BasePoint, Resumed: resumed, CaptureAt: r.detail.Progress.CaptureAt,
+	job := cycle.Job{ID: r.rec.ID, Checkpoint: r.detail.Checkpoint, BaseCheckpoint: r.detail.BaseCheckpoint, BasePoint: r.detail.BasePoint, Resumed: resumed, Captured: r.detail.Progress.Captured(), Apart: g.set.Apart,
 		Group: points.SealGroup{ID: g.rec.ID, Name: g.rec.Name, HomeSite: g.rec.HomeID, Term: g.rec.Term, Settings: g.rec.Settings}}
 	for _, m := range g.set.Machines {
 		job.Machines = append(job.Machines, m.ID)
+		if m.Quiesce {
+			job.Quiesce = append(job.Quiesce, m.ID)
+		}
 	}
 	earlier := r.detail.Progress
 	s.mu.Unlock()

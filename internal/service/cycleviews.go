@@ -8,6 +8,7 @@ import (
 
 	"kestrel/internal/api"
 	"kestrel/internal/link"
+	"kestrel/internal/platform"
 	"kestrel/internal/records"
 )
 
@@ -71,7 +72,17 @@ func cycleView(r records.Cycle, d cycleDetail) api.Cycle {
 	if p.Note != "" {
 		v.Note = &p.Note
 	}
+	if len(p.Quiet) > 0 {
+		v.Quiet = &[]api.Quiet{}
+		for _, q := range p.Quiet {
+			*v.Quiet = append(*v.Quiet, quietView(q, q.Machine))
+		}
+	}
 	return v
+}
+
+func quietView(q platform.Quiet, name string) api.Quiet {
+	return api.Quiet{Machine: q.Machine, Name: name, Done: q.Done, HeldMillis: float64(q.Held.Microseconds()) / 1000, Why: strOrNil(q.Why)}
 }
 
 // replaceCycle puts the newest state of a cycle into a list, newest first.

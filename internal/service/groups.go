@@ -25,6 +25,8 @@ type settings struct {
 	Platform string            `json:"platform"`
 	Machines []settingsMachine `json:"machines"`
 	Promise  api.Promise       `json:"promise"`
+	// Apart captures machines one by one instead of at one instant.
+	Apart bool `json:"apart,omitempty"`
 }
 
 type settingsMachine struct {
@@ -32,6 +34,7 @@ type settingsMachine struct {
 	Name      string `json:"name"`
 	Disks     int    `json:"disks"`
 	SizeBytes int64  `json:"sizeBytes"`
+	Quiesce   bool   `json:"quiesce,omitempty"` // its guest's file systems are brought to rest
 }
 
 // group is a group's record with what is known of it at the moment.
@@ -190,6 +193,38 @@ func (s *Service) resolveMachines(texts []string, except string) (*platformState
 	return from, out, faults
 }
 
+// chooseQuiesce marks the machines of a group whose guests are to be brought
+// to rest. Without a choice, those that were chosen before stay chosen.
+func chooseQuiesce(ms []settingsMachine, wish *[]string, before []settingsMachine) []problem.Field {
+	if wish == nil {
+		for i := range ms {
+			for _, b := range before {
+				if b.ID == ms[i].ID {
+					ms[i].Quiesce = b.Quiesce
+				}
+			}
+		}
+		return nil
+	}
+	var faults []problem.Field
+	for i := range ms {
+		ms[i].Quiesce = false
+	}
+	for n, text := range *wish {
+		_, id, _ := strings.Cut(text, "/")
+		found := false
+		for i := range ms {
+			if ms[i].ID == id || ms[i].ID == text || strings.EqualFold(ms[i].Name, text) {
+				ms[i].Quiesce, found = true, true
+			}
+		}
+		if !found {
+			faults = append(faults, problem.Field{Field: fmt.Sprintf("quiesce[%d]", n), Message: fmt.Sprintf("%q is not a machine of this group; name one of %s.", text, strings.Join(machineNames(ms), ", "))})
+		}
+	}
+	return faults
+}
+
 func checkGroupName(name string) []problem.Field {
 	if n := strings.TrimSpace(name); n == "" || len(n) > 80 {
 		return []problem.Field{{Field: "name", Message: "Give the group a name of 1 to 80 characters."}}
@@ -204,6 +239,12 @@ func (s *Service) CreateGroup(ctx context.Context, who string, in api.NewGroup) 
 	s.mu.Lock()
 	p, machines, more := s.resolveMachines(in.Machines, "")
 	faults = append(faults, more...)
+	if len(more) == 0 {
+		faults = append(faults, chooseQuiesce(machines, in.Quiesce, nil)...)
+		if in.Quiesce != nil && len(*in.Quiesce) > 0 && p.rec.Kind == "lab" {
+			faults = append(faults, problem.Field{Field: "quiesce", Message: "Guests of a lab have no agent that could bring their file systems to rest. Leave it out."})
+		}
+	}
 	l, err := s.findLink(in.Link)
 	switch {
 	case in.Link == "":
@@ -221,7 +262,7 @@ func (s *Service) CreateGroup(ctx context.Context, who string, in api.NewGroup) 
 		return api.Group{}, problem.InvalidFields(faults...)
 	}
 	now := s.clk.Now()
-	g := &group{set: settings{Platform: p.rec.ID, Machines: machines, Promise: in.Promise}}
+	g := &group{set: settings{Platform: p.rec.ID, Machines: machines, Promise: in.Promise, Apart: in.Together != nil && !*in.Together}}
 	g.rec = records.Group{ID: uuid.NewString(), Name: strings.TrimSpace(in.Name), Direction: "out", Link: &l.rec.ID, HomeID: s.site.ID, HomeName: s.site.Name, RecoveryName: l.rec.PeerName,
 		Term: 1, Revision: 1, Settings: mustJSON(g.set), Anchor: now, CreatedAt: now, Paused: in.Paused != nil && *in.Paused}
 	if err := s.db.AddGroup(ctx, g.rec); err != nil {
@@ -371,7 +412,18 @@ func (s *Service) UpdateGroup(ctx context.Context, who, id string, in api.GroupP
 				faults = append(faults, problem.Field{Field: "machines", Message: "A group stays on its platform. Make a new group for machines of another."})
 			}
 			membership = !sameMachines(ms, set.Machines)
+			_ = chooseQuiesce(ms, nil, set.Machines)
 			set.Machines = ms
+		}
+		if in.Quiesce != nil {
+			set.Machines = append([]settingsMachine(nil), set.Machines...)
+			faults = append(faults, chooseQuiesce(set.Machines, in.Quiesce, nil)...)
+			if p := s.platforms[set.Platform]; len(*in.Quiesce) > 0 && p != nil && p.rec.Kind == "lab" {
+				faults = append(faults, problem.Field{Field: "quiesce", Message: "Guests of a lab have no agent that could bring their file systems to rest. Leave it out."})
+			}
+		}
+		if in.Together != nil {
+			set.Apart = !*in.Together
 		}
 		s.mu.Unlock()
 		if len(faults) > 0 {

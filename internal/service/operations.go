@@ -23,7 +23,7 @@ type operation struct {
 
 // startOperation runs f in the background.
 func (s *Service) startOperation(ctx context.Context, who, kind, subject string, f func(ctx context.Context, o *operation) (string, error)) (api.Operation, error) {
-	o := &operation{view: api.Operation{ID: uuid.NewString(), Kind: kind, Subject: subject, State: api.Running, StartedAt: s.clk.Now().UTC(), StartedBy: who, Log: []string{}}}
+	o := &operation{view: api.Operation{ID: uuid.NewString(), Kind: kind, Subject: subject, State: api.OperationStateRunning, StartedAt: s.clk.Now().UTC(), StartedBy: who, Log: []string{}}}
 	if err := s.saveOperation(ctx, o.view); err != nil {
 		return o.view, err
 	}
@@ -46,14 +46,14 @@ func (s *Service) startOperation(ctx context.Context, who, kind, subject string,
 		o.view.FinishAt = nil
 		switch {
 		case err == nil:
-			o.view.State = api.Done
+			o.view.State = api.OperationStateDone
 			if o.view.TotalBytes > 0 {
 				o.view.DoneBytes = o.view.TotalBytes
 			}
 		case errors.Is(err, context.Canceled):
-			o.view.State, message = api.Stopped, "Stopped before it was done."
+			o.view.State, message = api.OperationStateStopped, "Stopped before it was done."
 		default:
-			o.view.State, message = api.Failed, sentence(err)
+			o.view.State, message = api.OperationStateFailed, sentence(err)
 		}
 		o.view.Message = &message
 		end := o.view
@@ -103,10 +103,10 @@ func (s *Service) endOldOperations(ctx context.Context) error {
 	}
 	for _, r := range recs {
 		var v api.Operation
-		if r.State != string(api.Running) || json.Unmarshal(r.Detail, &v) != nil {
+		if r.State != string(api.OperationStateRunning) || json.Unmarshal(r.Detail, &v) != nil {
 			continue
 		}
-		v.State, v.EndedAt, v.Message = api.Stopped, ptr(s.clk.Now().UTC()), ptr("Cut off by a restart of the service. Start it again.")
+		v.State, v.EndedAt, v.Message = api.OperationStateStopped, ptr(s.clk.Now().UTC()), ptr("Cut off by a restart of the service. Start it again.")
 		if err := s.saveOperation(ctx, v); err != nil {
 			return err
 		}

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
@@ -15,6 +16,7 @@ import (
 	"kestrel/internal/api"
 	"kestrel/internal/platform"
 	"kestrel/internal/platform/lab"
+	"kestrel/internal/platform/libvirt"
 	"kestrel/internal/problem"
 	"kestrel/internal/records"
 )
@@ -22,6 +24,7 @@ import (
 // platformState is a platform and what was last seen of it.
 type platformState struct {
 	rec    records.Platform
+	set    api.LibvirtSettings // of that kind
 	driver platform.Driver
 	inv    platform.Inventory
 	seenAt time.Time
@@ -31,15 +34,52 @@ type platformState struct {
 // up reports whether the last attempt to ask the platform succeeded.
 func (p *platformState) up() bool { return p.err == nil && !p.seenAt.IsZero() }
 
-func (s *Service) newDriver(kind, address, user, password string) (platform.Driver, error) {
-	if kind != "lab" {
-		return nil, problem.Invalid("kind", "%q is not a kind of platform that can be added; use lab.", kind)
+func (s *Service) newDriver(in api.NewPlatform) (platform.Driver, error) {
+	switch in.Kind {
+	case "lab":
+		if deref(in.User) == "" {
+			return nil, problem.Invalid("user", "Give the user to sign in with at the platform.")
+		}
+		if in.Libvirt != nil {
+			return nil, problem.Invalid("libvirt", "A lab has no libvirt settings; leave them out, or use the kind libvirt.")
+		}
+		d, err := lab.New(in.Address, *in.User, deref(in.Password), s.clk)
+		if err != nil {
+			return nil, problem.Invalid("address", "%s", err)
+		}
+		return d, nil
+	case "libvirt":
+		if deref(in.User) != "" || deref(in.Password) != "" {
+			return nil, problem.Invalid("user", "libvirt takes no user and password here; give certificates for TLS, or a key for ssh in the URI.")
+		}
+		var set api.LibvirtSettings
+		if in.Libvirt != nil {
+			set = *in.Libvirt
+		}
+		x := libvirt.Settings{Hosts: strings.Fields(strings.ReplaceAll(in.Address, ",", " ")), Certificates: deref(set.Certificates), NBDPorts: deref(set.NbdPorts), Scratch: deref(set.Scratch),
+			Guard: s.cfg.Guard, Log: s.log.With("platform", in.Name), Now: s.clk.Now}
+		if f := set.FreezeSeconds; f != nil {
+			if *f < 1 || *f > 60 {
+				return nil, problem.Invalid("libvirt.freezeSeconds", "A guest agent gets 1 to 60 seconds.")
+			}
+			x.FreezeLimit = time.Duration(*f) * time.Second
+		}
+		d, err := libvirt.New(x)
+		if err != nil {
+			return nil, problem.Invalid(fieldOf(err), "%s", sentence(err))
+		}
+		return d, nil
 	}
-	d, err := lab.New(address, user, password, s.clk)
-	if err != nil {
-		return nil, problem.Invalid("address", "%s", err)
+	return nil, problem.Invalid("kind", "%q is not a kind of platform that can be added; use lab or libvirt.", in.Kind)
+}
+
+// fieldOf names the field that a fault of libvirt's settings is about.
+func fieldOf(err error) string {
+	var fault *libvirt.SettingError
+	if errors.As(err, &fault) && fault.Setting != "" {
+		return "libvirt." + fault.Setting
 	}
-	return d, nil
+	return "address"
 }
 
 func (s *Service) loadPlatforms(ctx context.Context) error {
@@ -52,11 +92,20 @@ func (s *Service) loadPlatforms(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		d, err := s.newDriver(r.Kind, r.Address, r.Username, password)
-		if err != nil {
-			return err
+		p := &platformState{rec: r}
+		in := api.NewPlatform{Name: r.Name, Kind: r.Kind, Address: r.Address, User: strOrNil(r.Username), Password: strOrNil(password)}
+		if err := json.Unmarshal(r.Settings, &p.set); err != nil {
+			return fmt.Errorf("settings of platform %s: %w", r.Name, err)
 		}
-		s.platforms[r.ID] = &platformState{rec: r, driver: d}
+		if r.Kind == "libvirt" {
+			in.Libvirt = &p.set
+		}
+		if p.driver, err = s.newDriver(in); err != nil {
+			// Such as certificates that were moved: the site's other work goes on.
+			p.driver = platform.Unusable(err)
+			s.log.Warn("a platform cannot be used", "platform", r.Name, "err", err)
+		}
+		s.platforms[r.ID] = p
 	}
 	return nil
 }
@@ -115,10 +164,7 @@ func (s *Service) checkNewPlatform(in api.NewPlatform) (platform.Driver, error) 
 	if strings.TrimSpace(in.Name) == "" || len(in.Name) > 60 {
 		return nil, problem.Invalid("name", "Give the platform a name of 1 to 60 characters.")
 	}
-	if in.User == "" {
-		return nil, problem.Invalid("user", "Give the user to sign in with at the platform.")
-	}
-	return s.newDriver(in.Kind, in.Address, in.User, in.Password)
+	return s.newDriver(in)
 }
 
 // TestPlatform tries a connection without keeping it.
@@ -127,6 +173,7 @@ func (s *Service) TestPlatform(ctx context.Context, in api.NewPlatform) (api.Con
 	if err != nil {
 		return api.ConnectionTest{}, err
 	}
+	defer d.Close()
 	return testView(d.Check(ctx)), nil
 }
 
@@ -158,6 +205,12 @@ func (s *Service) CreatePlatform(ctx context.Context, who string, in api.NewPlat
 	if err != nil {
 		return api.Platform{}, err
 	}
+	kept := false
+	defer func() {
+		if !kept {
+			d.Close()
+		}
+	}()
 	if _, err := s.platform(in.Name); err == nil {
 		return api.Platform{}, problem.Invalid("name", "There is a platform %q already; choose another name.", in.Name)
 	}
@@ -166,16 +219,26 @@ func (s *Service) CreatePlatform(ctx context.Context, who string, in api.NewPlat
 			continue
 		}
 		field := "address"
-		if step.Name == "credentials" {
+		switch {
+		case step.Name == "credentials":
 			field = "password"
+		case step.Name == "certificates":
+			field = "libvirt.certificates"
+		case step.Name == "storage" && in.Libvirt != nil && deref(in.Libvirt.Scratch) != "":
+			field = "libvirt.scratch"
 		}
 		return api.Platform{}, problem.Invalid(field, "The connection fails at the step %q: %s %s", step.Name, step.Note, step.Mend)
 	}
 	p := &platformState{driver: d, rec: records.Platform{ID: uuid.NewString(), Name: strings.TrimSpace(in.Name), Kind: in.Kind, Address: in.Address,
-		Username: in.User, Password: s.sealer.seal(in.Password), CreatedAt: s.clk.Now()}}
+		Username: deref(in.User), Password: s.sealer.seal(deref(in.Password)), CreatedAt: s.clk.Now()}}
+	if in.Libvirt != nil {
+		p.set = *in.Libvirt
+	}
+	p.rec.Settings = mustJSON(p.set)
 	if err := s.db.AddPlatform(ctx, p.rec); err != nil {
 		return api.Platform{}, err
 	}
+	kept = true
 	s.mu.Lock()
 	s.platforms[p.rec.ID] = p
 	s.mu.Unlock()
@@ -199,6 +262,12 @@ func (s *Service) DeletePlatform(ctx context.Context, who, id string) error {
 			return problem.Conflict("Group %s protects machines of this platform. Delete the group first.", g.rec.Name)
 		}
 	}
+	for _, l := range s.landings {
+		if l.rec.Platform == p.rec.ID {
+			s.mu.Unlock()
+			return problem.Conflict("Machine %s has landed on this platform. Remove it first.", l.detail.Name)
+		}
+	}
 	s.mu.Unlock()
 	if err := s.db.DeletePlatform(ctx, p.rec.ID); err != nil {
 		return err
@@ -206,6 +275,7 @@ func (s *Service) DeletePlatform(ctx context.Context, who, id string) error {
 	s.mu.Lock()
 	delete(s.platforms, p.rec.ID)
 	s.mu.Unlock()
+	p.driver.Close()
 	s.note(ctx, who, "platform", p.rec.Name, "%s removed the platform %s", who, p.rec.Name)
 	return nil
 }
@@ -214,13 +284,31 @@ func (s *Service) DeletePlatform(ctx context.Context, who, id string) error {
 func (s *Service) platformView(p *platformState) api.Platform {
 	v := api.Platform{ID: p.rec.ID, Name: p.rec.Name, Kind: p.rec.Kind, Address: p.rec.Address, User: p.rec.Username,
 		Reachable: p.up(), SeenAt: orNil(p.seenAt), Machines: len(p.inv.Machines)}
-	if p.err != nil {
-		v.Error = ptr(sentence(p.err))
+	_, v.Lands = p.driver.(platform.Lander)
+	if p.rec.Kind == "libvirt" {
+		v.Libvirt = ptr(p.set)
 	}
-	if host := hostOf(p.rec.Address); shortName(host) {
+	switch {
+	case p.err != nil:
+		v.Error = ptr(sentence(p.err))
+	case p.inv.Trouble != "":
+		v.Error = ptr(sentence(errors.New(p.inv.Trouble)))
+	}
+	for _, address := range strings.Fields(p.rec.Address) {
+		host := hostOf(address)
+		if !shortName(host) {
+			continue
+		}
 		v.Warning = ptr(fmt.Sprintf("%q is a short name: it works only while this host's search domain fits. Use the full name or an IP address.", host))
 	}
 	return v
+}
+
+func strOrNil(s string) *string {
+	if s == "" {
+		return nil
+	}
+	return &s
 }
 
 func hostOf(address string) string {
@@ -376,7 +464,7 @@ func (s *Service) machineView(p *platformState, m platform.Machine) api.Machine 
 		v.Tags = []string{}
 	}
 	for _, d := range m.Disks {
-		v.Disks = append(v.Disks, api.MachineDisk{Key: d.Key, Label: d.Label, SizeBytes: d.SizeBytes, UsedBytes: d.UsedBytes, Datastore: d.Datastore})
+		v.Disks = append(v.Disks, api.MachineDisk{Key: d.Key, Label: d.Label, SizeBytes: d.SizeBytes, UsedBytes: d.UsedBytes, Datastore: d.Datastore, Untrackable: strOrNil(d.Untrackable), Mend: strOrNil(d.Mend)})
 	}
 	for _, n := range m.NICs {
 		v.Nics = append(v.Nics, api.Nic{Mac: n.MAC, Network: n.Network, Address: n.Address})

@@ -229,11 +229,11 @@ func (s *Service) pointViews(recs []records.Point) ([]api.Point, error) {
 		if err := json.Unmarshal(r.Seal, &x); err != nil {
 			return nil, fmt.Errorf("point record %s: %w", r.ID, err)
 		}
-		v := api.Point{ID: r.ID, Number: x.Number, Group: r.GroupID, GroupName: name, CaptureAt: r.CaptureAt, SealedAt: x.SealedAt, Consistency: x.Consistency, Held: r.Held, Newest: r.ID == newest,
+		v := api.Point{ID: r.ID, Number: x.Number, Group: r.GroupID, GroupName: name, CaptureAt: r.CaptureAt, SealedAt: x.SealedAt, Consistency: x.Consistency, OneInstant: !x.Apart, Held: r.Held, Newest: r.ID == newest,
 			Pinned: pinned(r, now), PinnedUntil: r.PinnedUntil, InUse: s.store.InUse(r.ID), Rung: rung[r.ID], LosesSeconds: max(0, seconds(now.Sub(r.CaptureAt))),
 			UsedBytes: x.UsedBytes, ChangedBytes: x.ChangedBytes, ShippedBytes: x.ShippedBytes, Root: x.Root.String(), Checkpoint: x.Checkpoint, Machines: []api.PointMachine{}}
 		for _, m := range x.Machines {
-			pm := api.PointMachine{ID: m.ID, Name: m.Name, Disks: []api.PointDisk{}}
+			pm := api.PointMachine{ID: m.ID, Name: m.Name, Disks: []api.PointDisk{}, Quiesced: m.Quiesced, Nics: nicsOf(m)}
 			for _, d := range m.Disks {
 				pm.Disks = append(pm.Disks, api.PointDisk{Key: d.Key, SizeBytes: d.Size, Root: d.Root.String()})
 			}

@@ -4,6 +4,7 @@ package service
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -30,10 +31,17 @@ type Config struct {
 	DatabaseURL string
 	LinkListen  string // host:port for other sites
 	LinkAddress string // what other sites connect to; LinkListen if empty
-	NBDListen   string // host:port on loopback for serving points
-	ConsoleURL  string // for one-time links
-	Clock       clock.Clock
-	Log         *slog.Logger
+	NBDListen   string // host:port for serving points; without certificates, on loopback
+	NBDAddress  string // what hypervisors connect to; NBDListen if empty
+	// NBDCertificates is a folder with cacert.pem, servercert.pem and
+	// serverkey.pem; with it, points are served under TLS only.
+	NBDCertificates string
+	// Guard is the command of the process that lets machines go which are held
+	// when this one is killed.
+	Guard      []string
+	ConsoleURL string // for one-time links
+	Clock      clock.Clock
+	Log        *slog.Logger
 	// Pulse is how often the scheduler looks; 500 ms if zero. Links are
 	// measured every fourth pulse.
 	Pulse time.Duration
@@ -52,6 +60,7 @@ type Service struct {
 	hub    *hub
 
 	linkL, nbdL net.Listener
+	nbdTLS      *tls.Config // nil: NBD is served in the clear, on loopback
 	signIns     *limiter
 
 	runCtx context.Context
@@ -64,6 +73,7 @@ type Service struct {
 	platforms map[string]*platformState
 	ops       map[string]*operation
 	shares    map[string]*share
+	landings  map[string]*landing
 	exports   map[string]*sharedDisk // by export name
 	sweepDue  bool
 	ready     bool
@@ -82,12 +92,26 @@ func New(ctx context.Context, cfg Config) (*Service, error) {
 		return nil, fmt.Errorf("make state folder: %w", err)
 	}
 	host, _, err := net.SplitHostPort(cfg.NBDListen)
-	if err != nil || !loopback(host) {
-		return nil, fmt.Errorf("the NBD address %q is not on loopback: points are served in the clear, so only this host may read them", cfg.NBDListen)
+	switch {
+	case err != nil:
+		return nil, fmt.Errorf("the NBD address %q is not HOST:PORT", cfg.NBDListen)
+	case !loopback(host) && cfg.NBDCertificates == "":
+		return nil, fmt.Errorf("the NBD address %q is not on loopback, and points leave this host under TLS only; give certificates, or listen on 127.0.0.1", cfg.NBDListen)
+	case cfg.NBDAddress != "":
+		if _, _, err := net.SplitHostPort(cfg.NBDAddress); err != nil {
+			return nil, fmt.Errorf("the NBD address %q for hypervisors is not HOST:PORT", cfg.NBDAddress)
+		}
+	case net.ParseIP(host).IsUnspecified():
+		return nil, fmt.Errorf("the NBD address %q is all of this host's; give the one that hypervisors connect to as well", cfg.NBDListen)
 	}
 	s := &Service{cfg: cfg, clk: cfg.Clock, log: cfg.Log, hub: newHub(), slots: make(chan struct{}, cyclesAtOnce),
 		groups: map[string]*group{}, links: map[string]*linkState{}, platforms: map[string]*platformState{},
-		ops: map[string]*operation{}, shares: map[string]*share{}, exports: map[string]*sharedDisk{}, signIns: newLimiter(cfg.Clock)}
+		ops: map[string]*operation{}, shares: map[string]*share{}, landings: map[string]*landing{}, exports: map[string]*sharedDisk{}, signIns: newLimiter(cfg.Clock)}
+	if cfg.NBDCertificates != "" {
+		if s.nbdTLS, err = nbd.ServerTLS(cfg.NBDCertificates); err != nil {
+			return nil, fmt.Errorf("certificates for NBD: %w", err)
+		}
+	}
 	if s.sealer, err = newSealer(cfg.StateDir); err != nil {
 		return nil, err
 	}
@@ -115,7 +139,7 @@ func (s *Service) open(ctx context.Context) error {
 	if s.site.Name != s.cfg.Name {
 		return fmt.Errorf("this state belongs to site %q; start it under that name, or with another --state", s.site.Name)
 	}
-	for _, load := range []func(context.Context) error{s.loadPlatforms, s.loadLinks, s.loadGroups, s.reconcilePoints, s.loadShares, s.endOldOperations} {
+	for _, load := range []func(context.Context) error{s.loadPlatforms, s.loadLinks, s.loadGroups, s.reconcilePoints, s.loadShares, s.loadLandings, s.endOldOperations} {
 		if err := load(ctx); err != nil {
 			return err
 		}
@@ -150,8 +174,9 @@ func (s *Service) Run(ctx context.Context) error {
 		})
 	}
 	serve(func() error { return link.Serve(ctx, s.linkL, s.id, s, s.log) })
-	serve(func() error { return nbd.Serve(ctx, s.nbdL, s) })
+	serve(func() error { return nbd.ServeTLS(ctx, s.nbdL, s, s.nbdTLS) })
 	s.startBeats(ctx)
+	s.startLandings()
 	s.wg.Go(func() { s.pulse(ctx) })
 	var err error
 	select {
@@ -171,6 +196,9 @@ func (s *Service) Close() error {
 		if l != nil {
 			_ = l.Close()
 		}
+	}
+	for _, p := range s.platforms {
+		p.driver.Close()
 	}
 	if s.db != nil {
 		errs = append(errs, s.db.Close())

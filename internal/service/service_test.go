@@ -95,7 +95,7 @@ func startLab(t *testing.T) string {
 func joined(t *testing.T, home, recovery *service.Service, p api.Promise) api.Group {
 	t.Helper()
 	ctx := context.Background()
-	_, err := home.CreatePlatform(ctx, "admin", api.NewPlatform{Name: "lab", Kind: "lab", Address: startLab(t), User: "lab", Password: "x"})
+	_, err := home.CreatePlatform(ctx, "admin", api.NewPlatform{Name: "lab", Kind: "lab", Address: startLab(t), User: new("lab"), Password: new("x")})
 	require.NoError(t, err)
 	inv, err := home.Invite(ctx, "admin", api.NewInvitation{})
 	require.NoError(t, err)

@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"errors"
-	"net"
 	"net/url"
 	"sort"
 
@@ -98,7 +97,13 @@ func (s *Service) shareView(sh *share) api.Share {
 			if x := s.exports[name]; x != nil {
 				v.Clients += x.clients
 			}
-			u := url.URL{Scheme: "nbd", Host: s.nbdL.Addr().(*net.TCPAddr).String(), Path: "/" + name}
+			u := url.URL{Scheme: "nbd", Host: s.nbdL.Addr().String(), Path: "/" + name}
+			if s.cfg.NBDAddress != "" {
+				u.Host = s.cfg.NBDAddress
+			}
+			if s.nbdTLS != nil {
+				u.Scheme = "nbds"
+			}
 			v.Disks = append(v.Disks, api.ShareDisk{Machine: m.Name, Disk: d.Key, URI: u.String(), SizeBytes: d.Size})
 		}
 	}

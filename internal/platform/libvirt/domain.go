@@ -21,7 +21,8 @@ type domainXML struct {
 	} `xml:"memory"`
 	VCPU     int `xml:"vcpu"`
 	Metadata struct {
-		Hold *hold `xml:"urn:kestrel-tide:hold hold"`
+		Landed *landed `xml:"urn:kestrel-tide:landed landed"`
+		Hold   *hold   `xml:"urn:kestrel-tide:hold hold"`
 	} `xml:"metadata"`
 	OS struct {
 		Type struct {
@@ -170,9 +171,9 @@ func (n nicXML) network() string {
 	case "network":
 		return n.Source.Network
 	case "bridge":
-		return n.Source.Bridge
+		return "bridge " + n.Source.Bridge
 	case "direct":
-		return n.Source.Dev
+		return "host card " + n.Source.Dev
 	case "mcast":
 		return "segment " + n.Source.Address + ":" + n.Source.Port
 	case "user":

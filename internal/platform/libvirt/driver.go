@@ -73,7 +73,19 @@ type Driver struct {
 	ended    map[string]string // captures that we ended early, and why
 }
 
-// New makes a driver. It connects when it is first used.
+// SettingError is a fault in one of the settings beside the hosts.
+type SettingError struct {
+	Setting string // as the contract names it
+	Err     error
+}
+
+func (e *SettingError) Error() string { return e.Err.Error() }
+
+// Unwrap gives the fault.
+func (e *SettingError) Unwrap() error { return e.Err }
+
+// New makes a driver. It connects when it is first used. A fault in a setting
+// is a *SettingError, any other one in the hosts.
 func New(s Settings) (*Driver, error) {
 	if len(s.Hosts) == 0 {
 		return nil, errors.New("give at least one libvirt URI, such as qemu+tls://host.example/system")
@@ -90,7 +102,7 @@ func New(s Settings) (*Driver, error) {
 		d.freezeLimit = 5 * time.Second
 	}
 	if d.scratch != "" && !strings.HasPrefix(d.scratch, "/") {
-		return nil, fmt.Errorf("the scratch folder %q is not a whole path", s.Scratch)
+		return nil, &SettingError{"scratch", fmt.Errorf("the scratch folder %q is not a whole path", s.Scratch)}
 	}
 	for _, u := range s.Hosts {
 		h, err := parseHost(u)
@@ -106,11 +118,11 @@ func New(s Settings) (*Driver, error) {
 	}
 	var err error
 	if d.firstPort, d.lastPort, err = parsePorts(s.NBDPorts); err != nil {
-		return nil, err
+		return nil, &SettingError{"nbdPorts", err}
 	}
 	if s.Certificates != "" {
 		if d.tls, err = nbd.ClientTLS(s.Certificates); err != nil {
-			return nil, err
+			return nil, &SettingError{"certificates", err}
 		}
 	}
 	d.ctx, d.stop = context.WithCancel(context.Background())

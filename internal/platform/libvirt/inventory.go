@@ -230,6 +230,9 @@ func (d *Driver) machine(l *rpc.Libvirt, h *host, ps []pool, dom rpc.Domain) (pl
 	if len(x.Devices.Hostdevs) > 0 {
 		m.Tags = append(m.Tags, "passthrough")
 	}
+	if x.Metadata.Landed != nil {
+		m.Tags = append(m.Tags, "landed")
+	}
 	return m, state == 1, nil
 }
 

@@ -1,0 +1,192 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"kestrel/internal/api"
+)
+
+func (a *app) landingCmd() *cobra.Command {
+	c := &cobra.Command{Use: "landing", Short: "Machines made from points here"}
+	c.AddCommand(a.landingCreateCmd(),
+		&cobra.Command{Use: "list", Short: "List machines made from points, newest first", Example: "  kestrel landing list", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			ls, err := read[[]api.Landing](c.ListLandings(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.emit(ls, func(w *tabwriter.Writer) { landingTable(w, ls) })
+		}},
+		&cobra.Command{Use: "show LANDING", Short: "One machine made from a point (its ID, or its name here)", Example: "  kestrel landing show purser", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			l, err := read[api.Landing](c.GetLanding(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			return a.emit(l, func(w *tabwriter.Writer) { landingPage(w, l) })
+		}},
+		&cobra.Command{Use: "remove LANDING", Short: "Stop it and remove it without trace; what it wrote is lost", Example: "  kestrel landing remove purser", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			return done(c.DeleteLanding(cmd.Context(), args[0]))
+		}})
+	return c
+}
+
+func (a *app) landingCreateCmd() *cobra.Command {
+	var in api.NewLanding
+	var machines, networks []string
+	var datastore, prefix string
+	var copied, homeNetwork, wait bool
+	var limit int64
+	c := &cobra.Command{Use: "create POINT", Short: "Make machines from a point and start them", Args: cobra.ExactArgs(1),
+		Long: `Make machines from a point and start them on a platform of this site.
+
+They start at once: their disks read from the point what they do not hold yet,
+and are made local while the guests run. With --copied they are made local
+first. Their cards are not connected to anything but by --network, which may be
+repeated.
+
+POINT is an ID, GROUP for the newest point of a group, or GROUP:NUMBER.`,
+		Example: `  kestrel landing create Purser-desk --platform quay
+  kestrel landing create Purser-desk:42 --platform quay -m purser --network harbour=drill --prefix try-
+  kestrel landing create Purser-desk --platform quay --copied --wait`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			p, err := findPoint(cmd.Context(), c, args[0])
+			if err != nil {
+				return err
+			}
+			in.Point, in.Datastore, in.Prefix = p.ID, strOr(datastore), strOr(prefix)
+			how := "at-once"
+			if copied {
+				how = "copied"
+			}
+			in.How, in.HomeNetwork = &how, &homeNetwork
+			if len(machines) > 0 {
+				in.Machines = &machines
+			}
+			if limit > 0 {
+				limit <<= 20
+				in.LocalBytesPerSecond = &limit
+			}
+			if len(networks) > 0 {
+				m := map[string]string{}
+				for _, n := range networks {
+					home, here, ok := strings.Cut(n, "=")
+					if !ok {
+						return usage("--network is HOME=HERE, not %q", n)
+					}
+					m[home] = here
+				}
+				in.Networks = &m
+			}
+			ls, err := read[[]api.Landing](c.CreateLandings(cmd.Context(), in))
+			if err != nil {
+				return err
+			}
+			if wait {
+				for i := range ls {
+					if ls[i], err = awaitLanding(cmd.Context(), c, ls[i].ID); err != nil {
+						return err
+					}
+				}
+			}
+			return a.emit(ls, func(w *tabwriter.Writer) { landingTable(w, ls) })
+		}}
+	f := c.Flags()
+	f.StringVar(&in.Platform, "platform", "", "platform of this site to start them on")
+	f.StringVar(&datastore, "datastore", "", "where their disks go; may be left out if there is one")
+	f.StringArrayVarP(&machines, "machine", "m", nil, "only this machine; may be repeated")
+	f.StringArrayVar(&networks, "network", nil, "HOME=HERE: cards that are on HOME at home are put on HERE")
+	f.BoolVar(&homeNetwork, "home-network", false, "allow a network of the same name as the one at home")
+	f.BoolVar(&copied, "copied", false, "make them local before they start")
+	f.StringVar(&prefix, "prefix", "", "put before the machines' names")
+	f.Int64Var(&limit, "limit", 0, "MiB a second for making each disk local (default: as fast as it goes)")
+	f.BoolVar(&wait, "wait", false, "wait until they are local")
+	_ = c.MarkFlagRequired("platform") // the flag is there
+	return c
+}
+
+// awaitLanding asks until a landed machine is local, or cannot get on.
+func awaitLanding(ctx context.Context, c *api.Client, id string) (api.Landing, error) {
+	for {
+		l, err := read[api.Landing](c.GetLanding(ctx, id))
+		if err != nil || l.State == api.LandingStateLocal || l.State == api.LandingStateGone || l.State == api.LandingStateOff {
+			return l, err
+		}
+		if l.Error != nil {
+			return l, fmt.Errorf("%s: %s", l.Name, *l.Error)
+		}
+		select {
+		case <-ctx.Done():
+			return l, ctx.Err()
+		case <-time.After(300 * time.Millisecond):
+		}
+	}
+}
+
+func landingState(l api.Landing) string {
+	text := map[api.LandingState]string{api.LandingStatePreparing: "◌ being made", api.LandingStateCopying: "◔ copied first", api.LandingStateRunning: "◑ runs off the point",
+		api.LandingStateLocal: "● local", api.LandingStateOff: "○ off, not local", api.LandingStateRemoving: "◌ being removed", api.LandingStateGone: "✕ gone"}[l.State]
+	if l.Error != nil {
+		return "✕ " + *l.Error
+	}
+	return text
+}
+
+func localText(l api.Landing) string {
+	if l.TotalBytes == 0 {
+		return ""
+	}
+	t := fmt.Sprintf("%s of %s", size(l.LocalBytes), size(l.TotalBytes))
+	if l.FinishAt != nil {
+		t += ", done about " + clockTime(l.FinishAt)
+	}
+	return t
+}
+
+func landingTable(w *tabwriter.Writer, ls []api.Landing) {
+	row(w, "MACHINE", "FROM", "CAPTURED", "PLATFORM", "STATE", "LOCAL", "STARTED")
+	for _, l := range ls {
+		row(w, l.Name, fmt.Sprintf("%s:%d", l.GroupName, l.PointNumber), clockTime(&l.CaptureAt), l.PlatformName, landingState(l), localText(l), clockTime(l.StartedAt))
+	}
+}
+
+func landingPage(w *tabwriter.Writer, l api.Landing) {
+	row(w, "Machine", l.Name)
+	row(w, "Landing", l.ID)
+	row(w, "From", fmt.Sprintf("%s, point %d, %s at home, captured %s", l.GroupName, l.PointNumber, l.Machine, l.CaptureAt.Local().Format("2006-01-02 15:04:05 MST")))
+	row(w, "On", fmt.Sprintf("%s, datastore %s", l.PlatformName, l.Datastore))
+	row(w, "State", landingState(l))
+	if l.Note != nil {
+		row(w, "", *l.Note)
+	}
+	row(w, "Local", localText(l))
+	row(w, "Started", clockTime(l.StartedAt))
+	for _, n := range l.Nics {
+		network := n.Network
+		if network == "" {
+			network = "not connected"
+		}
+		row(w, "Card "+n.Mac, fmt.Sprintf("%s (at home: %s)", network, n.Home))
+	}
+	row(w, "By", l.CreatedBy+" at "+clockTime(&l.CreatedAt))
+}

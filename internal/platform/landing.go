@@ -1,0 +1,76 @@
+package platform
+
+import (
+	"context"
+	"encoding/json"
+)
+
+// NotConnected is the network of a card whose cable is pulled.
+const NotConnected = ""
+
+// Landing asks for a machine made from a point. Its disks read from the NBD
+// exports what has not been made local yet; what the machine writes lies on the
+// datastore from the beginning.
+type Landing struct {
+	ID        string // UUID; marks all that is made, so that it is found again
+	Name      string
+	Config    json.RawMessage // the machine as the point keeps it
+	Datastore string          // ID
+	Disks     []LandingDisk
+	NICs      []LandingNIC // of Config, in its order
+	// FreshMACs gives the cards new addresses, as where the home machine's
+	// cards are on the same network.
+	FreshMACs bool
+}
+
+// LandingDisk is a disk and the export that holds its content.
+type LandingDisk struct {
+	Key    string
+	Size   int64
+	Host   string // of the NBD server, as the hypervisor's host reaches it
+	Port   int
+	Export string
+	TLS    bool
+}
+
+// LandingNIC says what a card is attached to.
+type LandingNIC struct {
+	MAC     string
+	Network string // ID, or NotConnected
+}
+
+// LandedDisk is how far a disk of a landed machine has been made local.
+type LandedDisk struct {
+	Key   string
+	Local bool
+	// Busy says that it is being copied; Done and Total are bytes.
+	Busy        bool
+	Done, Total int64
+}
+
+// Landed is a landed machine as it is.
+type Landed struct {
+	Power string
+	// Starved says that its guest waits because an export did not answer.
+	Starved bool
+	Disks   []LandedDisk
+}
+
+// Lander is a driver of a platform on which machines can land. All methods may
+// be called again after a crash; they find by its ID what was done before.
+type Lander interface {
+	// Land makes the machine, off. It wraps ErrConfig if that cannot be.
+	Land(ctx context.Context, l Landing) error
+	// StartLanded starts it; waiting means that its guest does not run yet.
+	StartLanded(ctx context.Context, id string, waiting bool) error
+	// ResumeLanded lets the guest of a waiting or starved machine run.
+	ResumeLanded(ctx context.Context, id string) error
+	// MakeLocal begins to copy the disks that are not local, at no more than
+	// so many bytes a second each (0: as fast as it goes). It returns at once.
+	MakeLocal(ctx context.Context, id string, limit int64) error
+	// Landed tells how a landed machine is. It wraps ErrGone.
+	Landed(ctx context.Context, id string) (Landed, error)
+	// RemoveLanded stops it and removes all that Land made; no error if
+	// nothing is there.
+	RemoveLanded(ctx context.Context, id string) error
+}

@@ -1,0 +1,455 @@
+package libvirt
+
+import (
+	"context"
+	"encoding/json"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/beevik/etree"
+	rpc "github.com/digitalocean/go-libvirt"
+
+	"kestrel/internal/platform"
+)
+
+// landed is the mark of a machine that was made from a point.
+type landed struct {
+	XMLName xml.Name `xml:"urn:kestrel-tide:landed landed"`
+	ID      string   `xml:"id,attr"`
+}
+
+// volumeName of a landed disk ends with the landing's ID, by which it is found
+// even if nothing else is left.
+func volumeName(machine, disk, id string) string {
+	clean := strings.Map(func(r rune) rune {
+		if r == '/' || r < ' ' {
+			return '_'
+		}
+		return r
+	}, machine)
+	return clean + "-" + disk + "." + id + ".qcow2"
+}
+
+// datastore finds the host and the pool that a datastore of the inventory is.
+func (d *Driver) datastore(id string) (*host, string, error) {
+	if len(d.hosts) == 1 {
+		return d.hosts[0], id, nil
+	}
+	for _, h := range d.hosts {
+		if name, ok := strings.CutPrefix(id, h.name()+"/"); ok {
+			return h, name, nil
+		}
+	}
+	return nil, "", fmt.Errorf("datastore %q: %w", id, platform.ErrGone)
+}
+
+// Land implements platform.Lander.
+func (d *Driver) Land(ctx context.Context, r platform.Landing) error {
+	h, poolName, err := d.datastore(r.Datastore)
+	if err != nil {
+		return err
+	}
+	var c Config
+	if err := json.Unmarshal(r.Config, &c); err != nil || c.Libvirt == "" {
+		return fmt.Errorf("the point keeps no libvirt description of machine %s: %w", r.Name, platform.ErrConfig)
+	}
+	if _, _, err := d.landedDomain(ctx, r.ID); err == nil {
+		return nil
+	} else if !errors.Is(err, platform.ErrGone) {
+		return err
+	}
+	err = do(ctx, h, beginLimit, func(l *rpc.Libvirt) error {
+		if _, err := l.DomainLookupByName(r.Name); err == nil {
+			return fmt.Errorf("host %s has a machine %s already; choose another name: %w", h.name(), r.Name, platform.ErrConfig)
+		}
+		p, err := l.StoragePoolLookupByName(poolName)
+		if err != nil {
+			return fmt.Errorf("datastore %s: %w", poolName, err)
+		}
+		files := map[string]string{}
+		for _, k := range r.Disks {
+			if files[k.Key], err = makeVolume(l, p, volumeName(r.Name, k.Key, r.ID), k.Size); err != nil {
+				return err
+			}
+		}
+		text, err := landedXML(c.Libvirt, r, files)
+		if err != nil {
+			return err
+		}
+		if _, err := l.DomainDefineXML(text); err != nil {
+			return fmt.Errorf("define machine %s: %w: %w", r.Name, err, platform.ErrConfig)
+		}
+		return nil
+	})
+	if err != nil {
+		return errors.Join(err, d.RemoveLanded(context.WithoutCancel(ctx), r.ID))
+	}
+	return nil
+}
+
+func makeVolume(l *rpc.Libvirt, p rpc.StoragePool, name string, size int64) (string, error) {
+	v, err := l.StorageVolLookupByName(p, name)
+	if is(err, rpc.ErrNoStorageVol) {
+		x := etree.NewDocument()
+		vol := x.CreateElement("volume")
+		vol.CreateElement("name").SetText(name)
+		capacity := vol.CreateElement("capacity")
+		capacity.CreateAttr("unit", "bytes")
+		capacity.SetText(strconv.FormatInt(size, 10))
+		target := vol.CreateElement("target")
+		target.CreateElement("format").CreateAttr("type", "qcow2")
+		// The version that can hold a record of changes.
+		target.CreateElement("compat").SetText("1.1")
+		text, err := x.WriteToString()
+		if err != nil {
+			return "", err
+		}
+		v, err = l.StorageVolCreateXML(p, text, 0)
+		if err != nil {
+			return "", fmt.Errorf("make volume %s: %w", name, err)
+		}
+		return l.StorageVolGetPath(v)
+	}
+	if err != nil {
+		return "", fmt.Errorf("look for volume %s: %w", name, err)
+	}
+	return l.StorageVolGetPath(v)
+}
+
+// landedXML turns a machine's description at home into one for here. What
+// belongs to the home host is left out or put to what every host has.
+func landedXML(text string, r platform.Landing, files map[string]string) (string, error) {
+	doc := etree.NewDocument()
+	if err := doc.ReadFromString(text); err != nil || doc.Root() == nil {
+		return "", fmt.Errorf("read the description of machine %s: %w", r.Name, platform.ErrConfig)
+	}
+	dom := doc.Root()
+	dom.RemoveAttr("id")
+	for _, tag := range []string{"uuid", "metadata", "seclabel", "name"} {
+		for _, e := range dom.SelectElements(tag) {
+			dom.RemoveChild(e)
+		}
+	}
+	dom.CreateElement("name").SetText(r.Name)
+	dom.CreateElement("uuid").SetText(r.ID)
+	mark := dom.CreateElement("metadata").CreateElement("kestrel:landed")
+	mark.CreateAttr("xmlns:kestrel", landedSpace)
+	mark.CreateAttr("id", r.ID)
+	for _, boot := range dom.SelectElements("os") {
+		for _, e := range boot.SelectElements("nvram") {
+			boot.RemoveChild(e) // its file is the home host's; libvirt makes one
+		}
+	}
+	dev := dom.SelectElement("devices")
+	if dev == nil {
+		return "", fmt.Errorf("machine %s has no devices: %w", r.Name, platform.ErrConfig)
+	}
+	for _, e := range slices.Clone(dev.ChildElements()) {
+		switch e.Tag {
+		case "emulator", "hostdev", "filesystem", "shmem", "lease", "redirdev", "smartcard":
+			dev.RemoveChild(e)
+		case "disk":
+			landDisk(dev, e, r, files)
+		case "interface":
+			landNIC(e, r)
+		case "serial", "console", "parallel":
+			// A file or socket of the home host becomes a console here.
+			e.CreateAttr("type", "pty")
+			for _, tag := range []string{"source", "log", "protocol"} {
+				for _, x := range e.SelectElements(tag) {
+					e.RemoveChild(x)
+				}
+			}
+		case "channel":
+			for _, x := range e.SelectElements("source") {
+				e.RemoveChild(x) // libvirt chooses the socket
+			}
+		case "graphics":
+			e.RemoveAttr("port")
+			e.RemoveAttr("socket")
+			e.CreateAttr("autoport", "yes")
+			e.RemoveAttr("listen")
+			for _, x := range e.SelectElements("listen") {
+				e.RemoveChild(x)
+			}
+		}
+	}
+	return doc.WriteToString()
+}
+
+func landDisk(dev, e *etree.Element, r platform.Landing, files map[string]string) {
+	target := e.SelectElement("target")
+	at := -1
+	if target != nil {
+		at = slices.IndexFunc(r.Disks, func(k platform.LandingDisk) bool { return k.Key == target.SelectAttrValue("dev", "") })
+	}
+	for _, tag := range []string{"source", "backingStore", "mirror", "auth", "encryption"} {
+		for _, x := range e.SelectElements(tag) {
+			e.RemoveChild(x)
+		}
+	}
+	if at < 0 {
+		// A drive stays, empty; anything else has no content here.
+		if kind := e.SelectAttrValue("device", "disk"); kind != "cdrom" && kind != "floppy" {
+			dev.RemoveChild(e)
+		}
+		return
+	}
+	k := r.Disks[at]
+	e.CreateAttr("type", "file")
+	driver := e.SelectElement("driver")
+	if driver == nil {
+		driver = e.CreateElement("driver")
+	}
+	driver.CreateAttr("name", "qemu")
+	driver.CreateAttr("type", "qcow2")
+	// An export that does not answer stops the guest, which goes on later,
+	// rather than telling it that its disk is broken.
+	driver.CreateAttr("error_policy", "stop")
+	driver.CreateAttr("rerror_policy", "stop")
+	e.CreateElement("source").CreateAttr("file", files[k.Key])
+	back := e.CreateElement("backingStore")
+	back.CreateAttr("type", "network")
+	back.CreateElement("format").CreateAttr("type", "raw")
+	source := back.CreateElement("source")
+	source.CreateAttr("protocol", "nbd")
+	source.CreateAttr("name", k.Export)
+	if k.TLS {
+		source.CreateAttr("tls", "yes")
+	}
+	server := source.CreateElement("host")
+	server.CreateAttr("name", k.Host)
+	server.CreateAttr("port", strconv.Itoa(k.Port))
+	back.CreateElement("backingStore")
+}
+
+func landNIC(e *etree.Element, r platform.Landing) {
+	mac := e.SelectElement("mac")
+	network := platform.NotConnected
+	if mac != nil {
+		for _, n := range r.NICs {
+			if strings.EqualFold(n.MAC, mac.SelectAttrValue("address", "")) {
+				network = n.Network
+			}
+		}
+	}
+	for _, tag := range []string{"source", "target", "link", "portForward", "backend", "virtualport", "filterref"} {
+		for _, x := range e.SelectElements(tag) {
+			e.RemoveChild(x)
+		}
+	}
+	if r.FreshMACs && mac != nil {
+		e.RemoveChild(mac)
+	}
+	segment, isSegment := strings.CutPrefix(network, "segment ")
+	bridge, isBridge := strings.CutPrefix(network, "bridge ")
+	card, isCard := strings.CutPrefix(network, "host card ")
+	switch {
+	case network == platform.NotConnected:
+		// A network of its own that leads nowhere, and the cable pulled.
+		e.CreateAttr("type", "user")
+		e.CreateElement("link").CreateAttr("state", "down")
+	case network == "user":
+		e.CreateAttr("type", "user")
+	case isSegment:
+		e.CreateAttr("type", "mcast")
+		group, port, _ := strings.Cut(segment, ":")
+		source := e.CreateElement("source")
+		source.CreateAttr("address", group)
+		source.CreateAttr("port", port)
+	case isBridge:
+		e.CreateAttr("type", "bridge")
+		e.CreateElement("source").CreateAttr("bridge", bridge)
+	case isCard:
+		e.CreateAttr("type", "direct")
+		source := e.CreateElement("source")
+		source.CreateAttr("dev", card)
+		source.CreateAttr("mode", "bridge")
+	default:
+		e.CreateAttr("type", "network")
+		e.CreateElement("source").CreateAttr("network", network)
+	}
+}
+
+// landedDomain finds a landed machine; its ID is also its UUID.
+func (d *Driver) landedDomain(ctx context.Context, id string) (*host, rpc.Domain, error) {
+	h, dom, err := d.find(ctx, id)
+	if err != nil {
+		return nil, dom, err
+	}
+	text, err := call(ctx, h, callLimit, func(l *rpc.Libvirt) (string, error) { return l.DomainGetXMLDesc(dom, 0) })
+	if err != nil {
+		return nil, dom, err
+	}
+	x, err := parseDomain(text)
+	if err != nil {
+		return nil, dom, err
+	}
+	if x.Metadata.Landed == nil || x.Metadata.Landed.ID != id {
+		return nil, dom, fmt.Errorf("machine %s was not made from a point: %w", dom.Name, platform.ErrGone)
+	}
+	return h, dom, nil
+}
+
+// onLanded runs f for a landed machine.
+func (d *Driver) onLanded(ctx context.Context, id string, f func(l *rpc.Libvirt, dom rpc.Domain) error) error {
+	h, dom, err := d.landedDomain(ctx, id)
+	if err != nil {
+		return err
+	}
+	return do(ctx, h, beginLimit, func(l *rpc.Libvirt) error { return f(l, dom) })
+}
+
+// StartLanded implements platform.Lander.
+func (d *Driver) StartLanded(ctx context.Context, id string, waiting bool) error {
+	return d.onLanded(ctx, id, func(l *rpc.Libvirt, dom rpc.Domain) error {
+		state, _, err := l.DomainGetState(dom, 0)
+		if err != nil || power(state) != platform.PowerOff {
+			return err
+		}
+		var flags rpc.DomainCreateFlags
+		if waiting {
+			flags = rpc.DomainStartPaused
+		}
+		if _, err := l.DomainCreateWithFlags(dom, uint32(flags)); err != nil {
+			return fmt.Errorf("start machine %s: %w", dom.Name, err)
+		}
+		return nil
+	})
+}
+
+// ResumeLanded implements platform.Lander.
+func (d *Driver) ResumeLanded(ctx context.Context, id string) error {
+	return d.onLanded(ctx, id, func(l *rpc.Libvirt, dom rpc.Domain) error {
+		if err := l.DomainResume(dom); err != nil && !is(err, rpc.ErrOperationInvalid) {
+			return fmt.Errorf("resume machine %s: %w", dom.Name, err)
+		}
+		return nil
+	})
+}
+
+// MakeLocal implements platform.Lander.
+func (d *Driver) MakeLocal(ctx context.Context, id string, limit int64) error {
+	return d.onLanded(ctx, id, func(l *rpc.Libvirt, dom rpc.Domain) error {
+		disks, err := landedDisks(l, dom)
+		if err != nil {
+			return err
+		}
+		for _, k := range disks {
+			if k.Local || k.Busy {
+				continue
+			}
+			if err := l.DomainBlockPull(dom, k.Key, uint64(limit), rpc.DomainBlockPullBandwidthBytes); err != nil {
+				return fmt.Errorf("make disk %s of machine %s local: %w", k.Key, dom.Name, err)
+			}
+		}
+		return nil
+	})
+}
+
+func landedDisks(l *rpc.Libvirt, dom rpc.Domain) ([]platform.LandedDisk, error) {
+	text, err := l.DomainGetXMLDesc(dom, 0)
+	if err != nil {
+		return nil, err
+	}
+	doc := etree.NewDocument()
+	if err := doc.ReadFromString(text); err != nil {
+		return nil, fmt.Errorf("read machine %s: %w", dom.Name, err)
+	}
+	state, _, err := l.DomainGetState(dom, 0)
+	if err != nil {
+		return nil, err
+	}
+	var out []platform.LandedDisk
+	for _, e := range doc.FindElements("/domain/devices/disk") {
+		target := e.SelectElement("target")
+		if kind := e.SelectAttrValue("device", "disk"); target == nil || kind == "cdrom" || kind == "floppy" {
+			continue
+		}
+		k := platform.LandedDisk{Key: target.SelectAttrValue("dev", ""), Local: e.FindElement("backingStore[@type='network']") == nil}
+		if _, size, _, err := l.DomainGetBlockInfo(dom, k.Key, 0); err == nil {
+			k.Total = int64(size)
+		}
+		if power(state) != platform.PowerOff {
+			if found, _, _, done, total, err := l.DomainGetBlockJobInfo(dom, k.Key, 0); err == nil && found == 1 {
+				// A job that has just begun or ended may say that all of nothing is done.
+				k.Busy, k.Local = true, false
+				if total > 1 {
+					k.Done, k.Total = int64(done), int64(total)
+				}
+			}
+		}
+		if k.Local {
+			k.Done = k.Total
+		}
+		out = append(out, k)
+	}
+	return out, nil
+}
+
+// Landed implements platform.Lander.
+func (d *Driver) Landed(ctx context.Context, id string) (platform.Landed, error) {
+	var out platform.Landed
+	err := d.onLanded(ctx, id, func(l *rpc.Libvirt, dom rpc.Domain) error {
+		state, reason, err := l.DomainGetState(dom, 0)
+		if err != nil {
+			return err
+		}
+		out.Power = power(state)
+		out.Starved = state == int32(rpc.DomainPaused) && reason == int32(rpc.DomainPausedIoerror)
+		out.Disks, err = landedDisks(l, dom)
+		return err
+	})
+	return out, err
+}
+
+// RemoveLanded implements platform.Lander.
+func (d *Driver) RemoveLanded(ctx context.Context, id string) error {
+	err := d.onLanded(ctx, id, func(l *rpc.Libvirt, dom rpc.Domain) error {
+		if err := l.DomainDestroyFlags(dom, 0); err != nil && !is(err, rpc.ErrOperationInvalid, rpc.ErrNoDomain) {
+			return fmt.Errorf("stop machine %s: %w", dom.Name, err)
+		}
+		flags := rpc.DomainUndefineManagedSave | rpc.DomainUndefineSnapshotsMetadata | rpc.DomainUndefineCheckpointsMetadata | rpc.DomainUndefineNvram
+		if err := l.DomainUndefineFlags(dom, flags); err != nil && !is(err, rpc.ErrNoDomain) {
+			return fmt.Errorf("remove machine %s: %w", dom.Name, err)
+		}
+		return nil
+	})
+	if err != nil && !errors.Is(err, platform.ErrGone) {
+		return err
+	}
+	for _, h := range d.hosts {
+		if err := do(ctx, h, beginLimit, func(l *rpc.Libvirt) error { return removeVolumes(l, "."+id+".qcow2") }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func removeVolumes(l *rpc.Libvirt, suffix string) error {
+	ps, err := pools(l)
+	if err != nil {
+		return err
+	}
+	for _, p := range ps {
+		names, _, err := l.StoragePoolListAllVolumes(p.ref, 1, 0)
+		if err != nil {
+			continue // gone meanwhile
+		}
+		for _, v := range names {
+			if !strings.HasSuffix(v.Name, suffix) {
+				continue
+			}
+			if err := l.StorageVolDelete(v, 0); err != nil && !is(err, rpc.ErrNoStorageVol) {
+				return fmt.Errorf("remove volume %s: %w", v.Name, err)
+			}
+		}
+	}
+	return nil
+}
+
+var _ platform.Lander = (*Driver)(nil)
