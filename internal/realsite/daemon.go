@@ -20,6 +20,7 @@ import (
 
 	"github.com/digitalocean/go-libvirt"
 	"github.com/digitalocean/go-libvirt/socket/dialers"
+	"github.com/google/uuid"
 )
 
 // Daemon is a running libvirtd with a storage pool "disks" in a folder of its
@@ -101,7 +102,7 @@ func Start(ctx context.Context, dir string, port int) (*Daemon, error) {
 	// The scratch files of a backup and the NBD server's certificates are the
 	// host's to set up; here only what a daemon without systemd needs.
 	for name, text := range map[string]string{
-		"libvirtd.conf": fmt.Sprintf("listen_tcp = 1\nlisten_tls = 0\ntcp_port = \"%d\"\nlisten_addr = \"127.0.0.1\"\nauth_tcp = \"none\"\n", port),
+		"libvirtd.conf": fmt.Sprintf("listen_tcp = 1\nlisten_tls = 0\ntcp_port = \"%d\"\nlisten_addr = \"127.0.0.1\"\nauth_tcp = \"none\"\nhost_uuid = %q\n", port, hostUUID(dir)),
 	} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
 			return nil, fmt.Errorf("write the hypervisor's settings: %w", err)
@@ -115,6 +116,10 @@ func Start(ctx context.Context, dir string, port int) (*Daemon, error) {
 	}
 	return d, nil
 }
+
+// hostUUID tells daemons on one machine apart, as machines of their own would
+// be: guests migrate between hosts only.
+func hostUUID(dir string) string { return uuid.NewSHA1(uuid.NameSpaceURL, []byte(dir)).String() }
 
 // UseCertificates tells QEMU to protect NBD with the certificates of a folder,
 // laid out as QEMU wants it. It holds for guests started after a Restart.

@@ -2,6 +2,8 @@ package realsite
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -238,4 +240,62 @@ func (p *Pair) Stop() {
 		}
 		_ = os.RemoveAll(p.dir)
 	})
+}
+
+// Exec runs a shell command in a guest through its agent and waits for its end.
+func (d *Daemon) Exec(ctx context.Context, name, command string) error {
+	ask := func(request any) (json.RawMessage, error) {
+		text, err := json.Marshal(request)
+		if err != nil {
+			return nil, err
+		}
+		var answer struct {
+			Return json.RawMessage `json:"return"`
+		}
+		return answer.Return, d.Domain(name, func(l *libvirt.Libvirt, dom libvirt.Domain) error {
+			out, err := l.QEMUDomainAgentCommand(dom, string(text), 10, 0)
+			if err == nil && len(out) == 0 {
+				err = errors.New("no answer")
+			}
+			if err != nil {
+				return fmt.Errorf("agent of guest %s: %w", name, err)
+			}
+			return json.Unmarshal([]byte(out[0]), &answer)
+		})
+	}
+	type arguments map[string]any
+	started, err := ask(arguments{"execute": "guest-exec", "arguments": arguments{"path": "/bin/sh", "arg": []string{"-c", command}}})
+	if err != nil {
+		return err
+	}
+	var id struct {
+		PID int `json:"pid"`
+	}
+	if err := json.Unmarshal(started, &id); err != nil {
+		return err
+	}
+	for {
+		out, err := ask(arguments{"execute": "guest-exec-status", "arguments": arguments{"pid": id.PID}})
+		if err != nil {
+			return err
+		}
+		var status struct {
+			Exited bool `json:"exited"`
+			Code   int  `json:"exitcode"`
+		}
+		if err := json.Unmarshal(out, &status); err != nil {
+			return err
+		}
+		if status.Exited {
+			if status.Code != 0 {
+				return fmt.Errorf("guest %s: %q exits with %d", name, command, status.Code)
+			}
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
 }

@@ -164,7 +164,7 @@ func cards(m points.SealMachine, in api.NewLanding, p *platformState) (out []api
 		if nic.Network != "" {
 			at := slices.IndexFunc(p.inv.Networks, func(x platform.Network) bool { return x.ID == nic.Network || strings.EqualFold(x.Name, nic.Network) })
 			if at < 0 {
-				faults = append(faults, problem.Field{Field: "networks", Message: fmt.Sprintf("%s has no network %q.", p.rec.Name, nic.Network)})
+				faults = append(faults, problem.Field{Field: "networks", Message: fmt.Sprintf("%s has no network %q; it has %s.", p.rec.Name, nic.Network, networkNames(p))})
 				continue
 			}
 			nic.Network = p.inv.Networks[at].ID
@@ -178,6 +178,17 @@ func cards(m points.SealMachine, in api.NewLanding, p *platformState) (out []api
 		out = append(out, nic)
 	}
 	return out, fresh, faults
+}
+
+func networkNames(p *platformState) string {
+	var names []string
+	for _, n := range p.inv.Networks {
+		names = append(names, n.Name)
+	}
+	if names == nil {
+		return "none; define one there, or leave the card unconnected"
+	}
+	return strings.Join(names, ", ")
 }
 
 // CreateLandings makes machines from a point and starts them.

@@ -27,6 +27,13 @@ func TestMain(m *testing.M) {
 		}
 		return
 	}
+	if len(os.Args) > 1 && os.Args[1] == "hold" {
+		if err := libvirt.HoldForTest(os.Args[2], os.Args[3], os.Args[4] != "", os.Args[5:], []string{os.Args[0], "guard"}); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		return
+	}
 	code := func() int {
 		if realsite.Missing() != "" {
 			return m.Run()

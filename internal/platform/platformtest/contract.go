@@ -14,7 +14,6 @@ import (
 
 	"kestrel/internal/nbd"
 	"kestrel/internal/platform"
-	"kestrel/internal/points"
 )
 
 // Fixture is a platform with two machines that are on and write.
@@ -99,7 +98,7 @@ func Run(t *testing.T, f Fixture) {
 		key := x.Machine + "/" + x.Disk
 		require.Equal(t, first.Disks[i].Machine+"/"+first.Disks[i].Disk, key, "disks keep their order")
 		old := slices.Clone(content[key])
-		n := apply(ctx, t, x, old)
+		n := Apply(ctx, t, x, old)
 		require.Less(t, n, x.Size, "not everything has changed")
 		require.True(t, bytes.Equal(whole[key], old), "the changes of %s, put over what was before, give what is", key)
 	}
@@ -163,8 +162,8 @@ func Content(ctx context.Context, t *testing.T, x platform.FrozenDisk) []byte {
 	return b
 }
 
-// apply puts what changed over content, and tells how much it was.
-func apply(ctx context.Context, t *testing.T, x platform.FrozenDisk, content []byte) (n int64) {
+// Apply puts what changed of a frozen disk over content, and tells how much it was.
+func Apply(ctx context.Context, t *testing.T, x platform.FrozenDisk, content []byte) (n int64) {
 	t.Helper()
 	c, err := nbd.Dial(ctx, x.Network, x.Address, x.Export, nbd.Options{TLS: x.TLS, Contexts: []string{x.Changed}})
 	require.NoError(t, err)
@@ -182,13 +181,4 @@ func apply(ctx context.Context, t *testing.T, x platform.FrozenDisk, content []b
 	}
 	require.Equal(t, x.Size, off)
 	return n
-}
-
-// Same reports whether a point holds what a frozen disk does.
-func Same(ctx context.Context, t *testing.T, x platform.FrozenDisk, s *points.Store, root points.Name) bool {
-	t.Helper()
-	b := make([]byte, x.Size)
-	_, err := s.Disk(root, x.Size).ReadAt(b, 0)
-	require.NoError(t, err)
-	return bytes.Equal(Content(ctx, t, x), b)
 }
