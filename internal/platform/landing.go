@@ -43,7 +43,7 @@ type LandingNIC struct {
 type LandedDisk struct {
 	Key   string
 	Local bool
-	// Busy says that it is being copied; Done and Total are bytes.
+	// Busy says that it is being copied; Done of Total bytes, if Total is known.
 	Busy        bool
 	Done, Total int64
 }

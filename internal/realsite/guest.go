@@ -61,6 +61,7 @@ func (d *Daemon) Add(ctx context.Context, i *Image, g Guest) error {
 			return err
 		}
 	}
+	_ = os.Remove(d.Console(g.Name)) // of an earlier guest of this name
 	xml, err := d.describe(i, g, disks)
 	if err != nil {
 		return err

@@ -1,6 +1,7 @@
 package realsite
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -11,8 +12,10 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
+	"github.com/beevik/etree"
 	"github.com/digitalocean/go-libvirt"
 )
 
@@ -85,52 +88,119 @@ type Line struct {
 // Said reads a guest's console: all that it said since offset bytes, and the
 // offset of the end.
 func (d *Daemon) Said(name string, offset int64) ([]Line, int64) {
-	return Said(d.Console(name), name, offset)
-}
-
-// Said reads what a guest said from the file of its console.
-func Said(file, name string, offset int64) ([]Line, int64) {
-	b, err := os.ReadFile(file)
+	b, err := os.ReadFile(d.Console(name))
 	if err != nil || int64(len(b)) < offset {
 		return nil, 0
 	}
 	var out []Line
-	for _, text := range strings.Split(string(b[offset:]), "\n") {
-		// The kernel's own words may come before ours on a line.
-		f := strings.Fields(text)
-		for len(f) > 2 && f[0] != "FOUND" && f[0] != "TX" {
-			f = f[1:]
-		}
-		if len(f) < 3 || f[1] != name || f[0] == "FOUND" && len(f) > 2 && f[2] == "torn:" {
-			continue
-		}
-		l := Line{Kind: f[0]}
-		whole := false
-		for _, w := range f[2:] {
-			k, v, _ := strings.Cut(w, "=")
-			n, err := strconv.ParseUint(strings.TrimSuffix(v, "us"), 10, 64)
-			if err != nil {
-				break
-			}
-			switch k {
-			case "seq":
-				l.Seq = n
-			case "peer":
-				l.Peer, whole = n, l.Kind == "FOUND" || whole
-			case "p50":
-				l.P50 = time.Duration(n) * time.Microsecond
-			case "p99":
-				l.P99 = time.Duration(n) * time.Microsecond
-			case "max":
-				l.Max, whole = time.Duration(n)*time.Microsecond, true
-			}
-		}
-		if whole {
+	for text := range strings.SplitSeq(string(b[offset:]), "\n") {
+		if l, ok := parseLine(text); ok {
 			out = append(out, l)
 		}
 	}
 	return out, int64(len(b))
 }
+
+// parseLine reads one line of a guest's program. The kernel's own words may
+// come before it.
+func parseLine(text string) (l Line, ok bool) {
+	f := strings.Fields(text)
+	for len(f) > 2 && f[0] != "FOUND" && f[0] != "TX" {
+		f = f[1:]
+	}
+	if len(f) < 3 || f[2] == "torn:" {
+		return l, false
+	}
+	l.Kind = f[0]
+	last := map[string]string{"FOUND": "peer", "TX": "max"}[l.Kind]
+	for _, w := range f[2:] {
+		k, v, _ := strings.Cut(w, "=")
+		n, err := strconv.ParseUint(strings.TrimSuffix(v, "us"), 10, 64)
+		if err != nil {
+			return l, false // cut off, or not ours
+		}
+		switch k {
+		case "seq":
+			l.Seq = n
+		case "peer":
+			l.Peer = n
+		case "p50":
+			l.P50 = time.Duration(n) * time.Microsecond
+		case "p99":
+			l.P99 = time.Duration(n) * time.Microsecond
+		case "max":
+			l.Max = time.Duration(n) * time.Microsecond
+		}
+		ok = ok || k == last
+	}
+	return l, ok
+}
+
+// Ear listens to the console of a guest that has a terminal for it, as one
+// that was made from a point has.
+type Ear struct {
+	f     *os.File
+	lines chan Line
+}
+
+// Listen opens a guest's console.
+func (d *Daemon) Listen(name string) (*Ear, error) {
+	var path string
+	err := d.Domain(name, func(l *libvirt.Libvirt, dom libvirt.Domain) error {
+		text, err := l.DomainGetXMLDesc(dom, 0)
+		if err != nil {
+			return err
+		}
+		doc := etree.NewDocument()
+		if err := doc.ReadFromString(text); err != nil {
+			return err
+		}
+		if e := doc.FindElement("/domain/devices/serial/source"); e != nil {
+			path = e.SelectAttrValue("path", "")
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	f, err := os.OpenFile(path, os.O_RDWR|syscall.O_NOCTTY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, fmt.Errorf("console of guest %s: %w", name, err)
+	}
+	e := &Ear{f: f, lines: make(chan Line, 4096)}
+	go func() {
+		defer close(e.lines)
+		for s := bufio.NewScanner(f); s.Scan(); {
+			if l, ok := parseLine(s.Text()); ok {
+				select {
+				case e.lines <- l:
+				default: // nobody asks for them
+				}
+			}
+		}
+	}()
+	return e, nil
+}
+
+// Await gives the next line of a kind.
+func (e *Ear) Await(ctx context.Context, kind string) (Line, error) {
+	for {
+		select {
+		case l, ok := <-e.lines:
+			if !ok {
+				return l, errors.New("the guest's console was closed")
+			}
+			if l.Kind == kind {
+				return l, nil
+			}
+		case <-ctx.Done():
+			return Line{}, fmt.Errorf("the guest does not say %s: %w", kind, ctx.Err())
+		}
+	}
+}
+
+// Close stops listening.
+func (e *Ear) Close() error { return e.f.Close() }
 
 // Await waits until a guest has said something of a kind with at least a
 // transaction number, and returns it.
@@ -254,6 +324,10 @@ func (d *Daemon) Exec(ctx context.Context, name, command string) error {
 		}
 		return answer.Return, d.Domain(name, func(l *libvirt.Libvirt, dom libvirt.Domain) error {
 			out, err := l.QEMUDomainAgentCommand(dom, string(text), 10, 0)
+			for ctx.Err() == nil && err != nil && strings.Contains(err.Error(), "domain is not running") {
+				time.Sleep(100 * time.Millisecond) // held for a moment
+				out, err = l.QEMUDomainAgentCommand(dom, string(text), 10, 0)
+			}
 			if err == nil && len(out) == 0 {
 				err = errors.New("no answer")
 			}

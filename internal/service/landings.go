@@ -52,6 +52,7 @@ type landingDetail struct {
 	Error       string           `json:"error"`
 	LocalBytes  int64            `json:"localBytes"`
 	TotalBytes  int64            `json:"totalBytes"`
+	Sizes       map[string]int64 `json:"sizes"` // of its disks
 	StartedAt   *time.Time       `json:"startedAt,omitempty"`
 	LocalAt     *time.Time       `json:"localAt,omitempty"`
 }
@@ -238,7 +239,7 @@ func (s *Service) CreateLandings(ctx context.Context, who string, in api.NewLand
 		if p == nil {
 			break
 		}
-		l := &landing{detail: landingDetail{Name: deref(in.Prefix) + m.Name, MachineName: m.Name, GroupName: x.Group.Name, PointNumber: x.Number, CaptureAt: x.CaptureAt, Datastore: store.ID, How: how}}
+		l := &landing{detail: landingDetail{Name: deref(in.Prefix) + m.Name, MachineName: m.Name, GroupName: x.Group.Name, PointNumber: x.Number, CaptureAt: x.CaptureAt, Datastore: store.ID, How: how, Sizes: map[string]int64{}}}
 		if in.LocalBytesPerSecond != nil {
 			l.detail.Limit = *in.LocalBytesPerSecond
 		}
@@ -246,6 +247,7 @@ func (s *Service) CreateLandings(ctx context.Context, who string, in api.NewLand
 		faults = append(faults, more...)
 		for _, d := range m.Disks {
 			l.detail.TotalBytes += d.Size
+			l.detail.Sizes[d.Key] = d.Size
 		}
 		size += l.detail.TotalBytes
 		if slices.ContainsFunc(p.inv.Machines, func(o platform.Machine) bool { return strings.EqualFold(o.Name, l.detail.Name) }) {
@@ -528,7 +530,14 @@ func (s *Service) countLocal(l *landing, now platform.Landed) (local, idle bool)
 	for _, k := range now.Disks {
 		local = local && k.Local
 		idle = idle || !k.Local && !k.Busy
-		done, total = done+k.Done, total+k.Total
+		size := l.detail.Sizes[k.Key]
+		total += size
+		switch {
+		case k.Local:
+			done += size
+		case k.Total > 0:
+			done += int64(float64(size) * float64(k.Done) / float64(k.Total))
+		}
 	}
 	l.detail.LocalBytes, l.detail.TotalBytes = done, total
 	if l.copiedAt.IsZero() {

@@ -212,12 +212,7 @@ func (d *Driver) machine(l *rpc.Libvirt, h *host, ps []pool, dom rpc.Domain) (pl
 			disk.Datastore = d.scoped(h, p.name)
 		}
 		compat := ""
-		if allocation, capacity, _, err := l.DomainGetBlockInfo(dom, k.Target.Dev, 0); err == nil {
-			disk.SizeBytes, disk.UsedBytes = int64(capacity), min(int64(allocation), int64(capacity))
-			if m.Power == platform.PowerOff {
-				disk.UsedBytes = min(diskSpace(l, k.Source.File, int64(allocation)), int64(capacity))
-			}
-		}
+		disk.SizeBytes, disk.UsedBytes = diskSize(l, dom, k, state != int32(rpc.DomainShutoff))
 		if k.Driver.Type == "qcow2" && known {
 			compat = d.compat(l, k.Source.File)
 		}
@@ -236,17 +231,33 @@ func (d *Driver) machine(l *rpc.Libvirt, h *host, ps []pool, dom rpc.Domain) (pl
 	return m, state == 1, nil
 }
 
-// diskSpace is what a file takes up, for a machine that is off.
-func diskSpace(l *rpc.Libvirt, file string, otherwise int64) int64 {
-	v, err := l.StorageVolLookupByPath(file)
-	if err != nil {
-		return otherwise
+// diskSize is a disk's size and what it takes up. While a job changes a disk's
+// layers QEMU is not asked, since QEMU 7.2 may crash over it; the disk's pool
+// knows nearly as well. Of a machine that is off, only the pool knows.
+func diskSize(l *rpc.Libvirt, dom rpc.Domain, k diskXML, active bool) (size, used int64) {
+	busy := false
+	if active {
+		found, _, _, _, _, err := l.DomainGetBlockJobInfo(dom, k.Target.Dev, 0)
+		busy = err != nil || found == 1
 	}
-	_, _, allocation, err := l.StorageVolGetInfo(v)
-	if err != nil {
-		return otherwise
+	if !busy {
+		allocation, capacity, _, err := l.DomainGetBlockInfo(dom, k.Target.Dev, 0)
+		if err == nil {
+			size, used = int64(capacity), int64(allocation)
+		}
+		if active {
+			return size, min(used, size)
+		}
 	}
-	return int64(allocation)
+	if v, err := l.StorageVolLookupByPath(k.Source.File); err == nil {
+		if _, capacity, allocation, err := l.StorageVolGetInfo(v); err == nil {
+			if size == 0 {
+				size = int64(capacity)
+			}
+			used = int64(allocation)
+		}
+	}
+	return size, min(used, size)
 }
 
 // compat is the version of a qcow2 file's format, "0.10" or "1.1", if its pool

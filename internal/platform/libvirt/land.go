@@ -218,9 +218,8 @@ func landDisk(dev, e *etree.Element, r platform.Landing, files map[string]string
 	source := back.CreateElement("source")
 	source.CreateAttr("protocol", "nbd")
 	source.CreateAttr("name", k.Export)
-	if k.TLS {
-		source.CreateAttr("tls", "yes")
-	}
+	// Said either way: a host may have a rule of its own for what says nothing.
+	source.CreateAttr("tls", map[bool]string{true: "yes", false: "no"}[k.TLS])
 	server := source.CreateElement("host")
 	server.CreateAttr("name", k.Host)
 	server.CreateAttr("port", strconv.Itoa(k.Port))
@@ -370,10 +369,9 @@ func landedDisks(l *rpc.Libvirt, dom rpc.Domain) ([]platform.LandedDisk, error) 
 		if kind := e.SelectAttrValue("device", "disk"); target == nil || kind == "cdrom" || kind == "floppy" {
 			continue
 		}
+		// Sizes are not asked for: that makes QEMU walk the layers of all disks,
+		// and QEMU 7.2 crashes when a job changes them at that moment.
 		k := platform.LandedDisk{Key: target.SelectAttrValue("dev", ""), Local: e.FindElement("backingStore[@type='network']") == nil}
-		if _, size, _, err := l.DomainGetBlockInfo(dom, k.Key, 0); err == nil {
-			k.Total = int64(size)
-		}
 		if power(state) != platform.PowerOff {
 			if found, _, _, done, total, err := l.DomainGetBlockJobInfo(dom, k.Key, 0); err == nil && found == 1 {
 				// A job that has just begun or ended may say that all of nothing is done.
@@ -382,9 +380,6 @@ func landedDisks(l *rpc.Libvirt, dom rpc.Domain) ([]platform.LandedDisk, error) 
 					k.Done, k.Total = int64(done), int64(total)
 				}
 			}
-		}
-		if k.Local {
-			k.Done = k.Total
 		}
 		out = append(out, k)
 	}
