@@ -281,6 +281,7 @@ type relay struct {
 	mu       sync.Mutex
 	cut      bool
 	open     map[net.Conn]bool
+	stall    sync.RWMutex // held for writing while nothing is passed on
 }
 
 func newRelay(t *testing.T, to string) *relay {
@@ -315,12 +316,25 @@ func (r *relay) pass(c net.Conn) {
 	}
 	r.open[c], r.open[d] = true, true
 	r.mu.Unlock()
-	go func() { _, _ = io.Copy(d, c); _ = d.Close() }()
-	_, _ = io.Copy(c, d)
+	go func() { r.copy(d, c); _ = d.Close() }()
+	r.copy(c, d)
 	r.mu.Lock()
 	delete(r.open, c)
 	delete(r.open, d)
 	r.mu.Unlock()
+}
+
+func (r *relay) copy(to io.Writer, from io.Reader) {
+	buf := make([]byte, 32<<10)
+	for {
+		n, err := from.Read(buf)
+		r.stall.RLock()
+		_, werr := to.Write(buf[:n])
+		r.stall.RUnlock()
+		if err != nil || werr != nil {
+			return
+		}
+	}
 }
 
 // setCut breaks all connections and lets none through until it is undone.

@@ -90,7 +90,7 @@ func Start(ctx context.Context, dir string, port int) (*Daemon, error) {
 		}
 	}
 	d := &Daemon{URI: fmt.Sprintf("qemu+tcp://127.0.0.1:%d/session", port), dir: dir, port: port}
-	for _, sub := range []string{"", "config", "config/libvirt", "cache", "data", "run", "disks"} {
+	for _, sub := range []string{"", "c", "c/libvirt", "cache", "data", "run", "disks"} {
 		p := filepath.Join(dir, sub)
 		if err := os.MkdirAll(p, 0o755); err != nil {
 			return nil, fmt.Errorf("make the hypervisor's folder: %w", err)
@@ -129,14 +129,14 @@ func (d *Daemon) UseCertificates(folder string) error {
 
 func (d *Daemon) setQemu(more string) error {
 	text := "stdio_handler = \"file\"\n" + more
-	return os.WriteFile(filepath.Join(d.dir, "config", "libvirt", "qemu.conf"), []byte(text), 0o644)
+	return os.WriteFile(filepath.Join(d.dir, "c", "libvirt", "qemu.conf"), []byte(text), 0o644)
 }
 
 // Disks is the folder of the storage pool.
 func (d *Daemon) Disks() string { return filepath.Join(d.dir, "disks") }
 
 func (d *Daemon) env() []string {
-	return append(os.Environ(), "HOME="+d.dir, "XDG_CONFIG_HOME="+filepath.Join(d.dir, "config"), "XDG_CACHE_HOME="+filepath.Join(d.dir, "cache"),
+	return append(os.Environ(), "HOME="+d.dir, "XDG_CONFIG_HOME="+filepath.Join(d.dir, "c"), "XDG_CACHE_HOME="+filepath.Join(d.dir, "cache"),
 		"XDG_DATA_HOME="+filepath.Join(d.dir, "data"), "XDG_RUNTIME_DIR="+filepath.Join(d.dir, "run"))
 }
 

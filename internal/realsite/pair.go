@@ -68,7 +68,7 @@ func BuildShared(ctx context.Context) (*Image, error) {
 
 // Folder makes a folder for a daemon: short, and open to all for passing.
 func Folder() (string, error) {
-	dir, err := os.MkdirTemp("/var/tmp", "kt-real-")
+	dir, err := os.MkdirTemp("/var/tmp", "ktr")
 	if err != nil {
 		return "", err
 	}

@@ -57,9 +57,26 @@ type diskXML struct {
 		Dev string `xml:"dev,attr"`
 		Bus string `xml:"bus,attr"`
 	} `xml:"target"`
-	ReadOnly  *struct{} `xml:"readonly"`
-	Shareable *struct{} `xml:"shareable"`
-	Transient *struct{} `xml:"transient"`
+	Backing   *backingXML `xml:"backingStore"`
+	ReadOnly  *struct{}   `xml:"readonly"`
+	Shareable *struct{}   `xml:"shareable"`
+	Transient *struct{}   `xml:"transient"`
+}
+
+// backingXML is the layer below a disk's.
+type backingXML struct {
+	Type    string      `xml:"type,attr"`
+	Backing *backingXML `xml:"backingStore"`
+}
+
+// remote reports whether a disk reads from the network what it does not hold.
+func (x diskXML) remote() bool {
+	for b := x.Backing; b != nil; b = b.Backing {
+		if b.Type == "network" {
+			return true
+		}
+	}
+	return x.Type == "network"
 }
 
 type nicXML struct {
@@ -154,6 +171,8 @@ func (x diskXML) untrackable(compat string) (why, mend string) {
 		return "it lies on " + x.Source.Protocol + " network storage, where nothing records its changes.", "Move it to a qcow2 file, or give it a qcow2 file with this storage as its data file."
 	case x.Type == "vhostuser" || x.Type == "nvme" || x.Type == "vhostvdpa":
 		return "it is a device handed through to the guest (" + x.Type + "), whose writes the host does not see.", "Attach it as an ordinary disk."
+	case x.remote():
+		return "it still reads from the network what it does not hold itself.", "Wait until the machine is local."
 	case x.Driver.Type == "raw" || x.Driver.Type == "":
 		return "it is a raw image, which cannot hold a record of changes.",
 			convert + " A qcow2 file with the raw image as its data file (qemu-img create -f qcow2 -o data_file=" + name + ",data_file_raw=on) serves too."

@@ -200,10 +200,11 @@ func (g *guarding) take(o order) error {
 func letGo(released context.Context, h *host, o order) {
 	d := &Driver{hosts: []*host{h}}
 	for deadline := time.Now().Add(10 * time.Minute); released.Err() == nil && time.Now().Before(deadline); {
-		ctx, cancel := context.WithTimeout(context.Background(), callLimit)
+		ctx, cancel := context.WithTimeout(released, overtaken+callLimit)
 		_, dom, err := d.find(ctx, o.Machine)
 		if err == nil {
-			err = release(ctx, h, dom, o.Frozen, o.Suspended)
+			// What the service asked for in its last moment may still come.
+			err = releaseSurely(ctx, h, dom, o.Frozen, o.Suspended)
 		} else if errors.Is(err, platform.ErrGone) {
 			err = nil
 		}

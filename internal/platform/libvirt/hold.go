@@ -79,6 +79,7 @@ type held struct {
 	suspended bool
 	since     time.Time
 	quiet     platform.Quiet
+	unsure    bool // a request to hold it was not answered, and may yet be served
 }
 
 // freezeSlack is what the agent's answer may take longer than the limit.
@@ -114,6 +115,7 @@ func (d *Driver) still(ctx context.Context, checkpoint string, all []*held, quie
 		if freeze {
 			m.quiet = platform.Quiet{Machine: m.id}
 			if err := d.freeze(ctx, m); err != nil {
+				m.unsure = true
 				m.quiet.Why = err.Error()
 			} else {
 				m.frozen, m.quiet.Done = true, true
@@ -125,6 +127,7 @@ func (d *Driver) still(ctx context.Context, checkpoint string, all []*held, quie
 		}
 		m.suspended = true
 		if err := do(ctx, m.h, callLimit, func(l *rpc.Libvirt) error { return l.DomainSuspend(m.dom) }); err != nil {
+			m.unsure = true
 			return fmt.Errorf("suspend machine %s: %w", m.x.Name, err)
 		}
 		m.quiet.Machine = m.id
@@ -179,6 +182,10 @@ func (d *Driver) goOn(all []*held) {
 			d.background(func(ctx context.Context) { d.insist(ctx, m) })
 			return nil
 		}
+		if m.unsure {
+			d.background(func(ctx context.Context) { d.insist(ctx, m) })
+			return nil
+		}
 		d.noteHeld(m.dom, false)
 		return d.guard.release(m.h, m.id)
 	})
@@ -192,7 +199,7 @@ func (d *Driver) insist(ctx context.Context, m *held) {
 			return
 		case <-time.After(time.Second):
 		}
-		if err := release(ctx, m.h, m.dom, m.frozen, m.suspended); err == nil {
+		if err := releaseSurely(ctx, m.h, m.dom, m.frozen, m.suspended); err == nil {
 			d.log.Info("the machine goes on", "machine", m.x.Name)
 			d.noteHeld(m.dom, false)
 			_ = d.guard.release(m.h, m.id)
@@ -204,6 +211,36 @@ func (d *Driver) insist(ctx context.Context, m *held) {
 // release lets a machine run and write, and removes the mark once that is
 // certain. One that has stopped is not held by anybody.
 func release(ctx context.Context, h *host, dom rpc.Domain, frozen, suspended bool) error {
+	if err := loosen(ctx, h, dom, frozen, suspended); err != nil {
+		return err
+	}
+	return do(ctx, h, callLimit, func(l *rpc.Libvirt) error { return clearMark(l, dom, holdSpace, rpc.DomainAffectLive) })
+}
+
+// overtaken is how long a request to hold a machine may stay unserved in the
+// daemon after its client is gone, or has given up on it.
+const overtaken = 8 * time.Second
+
+// releaseSurely is release for where the request to hold may come after the one
+// to let go: it looks again and again until that can no longer be. The mark
+// stays until then.
+func releaseSurely(ctx context.Context, h *host, dom rpc.Domain, frozen, suspended bool) error {
+	var err error
+	for until := time.Now().Add(overtaken); ; {
+		err = loosen(ctx, h, dom, frozen, suspended)
+		if err == nil && time.Now().After(until) {
+			return release(ctx, h, dom, frozen, suspended)
+		}
+		select {
+		case <-ctx.Done():
+			return errors.Join(err, ctx.Err())
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+}
+
+// loosen resumes and thaws a machine, if it was suspended or frozen.
+func loosen(ctx context.Context, h *host, dom rpc.Domain, frozen, suspended bool) error {
 	return do(ctx, h, callLimit, func(l *rpc.Libvirt) error {
 		state, reason, err := l.DomainGetState(dom, 0)
 		if is(err, rpc.ErrNoDomain) || err == nil && power(state) == platform.PowerOff {
@@ -224,7 +261,7 @@ func release(ctx context.Context, h *host, dom rpc.Domain, frozen, suspended boo
 				return fmt.Errorf("thaw: %w", err)
 			}
 		}
-		return clearMark(l, dom, holdSpace, rpc.DomainAffectLive)
+		return nil
 	})
 }
 

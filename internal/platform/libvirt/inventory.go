@@ -202,6 +202,7 @@ func (d *Driver) machine(l *rpc.Libvirt, h *host, ps []pool, dom rpc.Domain) (pl
 	if x.Metadata.Hold != nil && x.Metadata.Hold.Started {
 		m.Power = platform.PowerOff // it is only open for us to read
 	}
+	remote := slices.ContainsFunc(x.copied(), diskXML.remote)
 	for _, k := range x.copied() {
 		p, known := poolOf(ps, k.Source.File)
 		disk := platform.Disk{Key: k.Target.Dev, Label: k.Target.Dev}
@@ -212,7 +213,7 @@ func (d *Driver) machine(l *rpc.Libvirt, h *host, ps []pool, dom rpc.Domain) (pl
 			disk.Datastore = d.scoped(h, p.name)
 		}
 		compat := ""
-		disk.SizeBytes, disk.UsedBytes = diskSize(l, dom, k, state != int32(rpc.DomainShutoff))
+		disk.SizeBytes, disk.UsedBytes = diskSize(l, dom, k, state != int32(rpc.DomainShutoff), remote)
 		if k.Driver.Type == "qcow2" && known {
 			compat = d.compat(l, k.Source.File)
 		}
@@ -231,12 +232,13 @@ func (d *Driver) machine(l *rpc.Libvirt, h *host, ps []pool, dom rpc.Domain) (pl
 	return m, state == 1, nil
 }
 
-// diskSize is a disk's size and what it takes up. While a job changes a disk's
-// layers QEMU is not asked, since QEMU 7.2 may crash over it; the disk's pool
-// knows nearly as well. Of a machine that is off, only the pool knows.
-func diskSize(l *rpc.Libvirt, dom rpc.Domain, k diskXML, active bool) (size, used int64) {
-	busy := false
-	if active {
+// diskSize is a disk's size and what it takes up. QEMU is not asked while a job
+// changes a disk's layers or where one of the machine's is on the network: asked at a bad
+// moment, QEMU 7.2 crashes. The disk's pool knows nearly as well. Of a machine
+// that is off, only the pool knows.
+func diskSize(l *rpc.Libvirt, dom rpc.Domain, k diskXML, active, remote bool) (size, used int64) {
+	busy := remote
+	if active && !busy {
 		found, _, _, _, _, err := l.DomainGetBlockJobInfo(dom, k.Target.Dev, 0)
 		busy = err != nil || found == 1
 	}
