@@ -58,6 +58,7 @@ const affected: Record<string, string[]> = {
   group: ["board", "groups", "group", "cycles"],
   point: ["points", "exposure", "board"],
   operation: ["operations"],
+  landing: ["landings", "points", "machines"],
   link: ["links", "board"],
   platform: ["platforms", "machines"],
   activity: ["activity"],

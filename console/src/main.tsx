@@ -8,6 +8,7 @@ import { BoardPage } from "./pages/board";
 import { GroupPage } from "./pages/group";
 import { GroupFormPage } from "./pages/groupform";
 import { GroupsPage } from "./pages/groups";
+import { LandingsPage } from "./pages/landings";
 import { MachinesPage } from "./pages/machines";
 import { PointsPage } from "./pages/points";
 import { SignInPage, WelcomePage } from "./pages/signin";
@@ -31,6 +32,7 @@ if (root) {
               <Route path="/groups/:id" element={<GroupPage />} />
               <Route path="/groups/:id/edit" element={<GroupFormPage />} />
               <Route path="/points" element={<PointsPage />} />
+              <Route path="/landings" element={<LandingsPage />} />
               <Route path="/machines" element={<MachinesPage />} />
               <Route path="/links" element={<SitesPage />} />
               <Route path="/activity" element={<ActivityPage />} />

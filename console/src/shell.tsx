@@ -1,5 +1,17 @@
 import { useQuery } from "@tanstack/react-query";
-import { Archive, ChartNoAxesColumn, Layers, Link2, List, LogOut, Menu, Moon, Server, Sun } from "lucide-react";
+import {
+  Archive,
+  ChartNoAxesColumn,
+  Layers,
+  Link2,
+  List,
+  LogOut,
+  Menu,
+  Moon,
+  PlaneLanding,
+  Server,
+  Sun,
+} from "lucide-react";
 import { useState } from "react";
 import { Navigate, NavLink, Outlet, useNavigate } from "react-router";
 import { api, ask, Problem, queries, useLive } from "./api";
@@ -8,6 +20,7 @@ const nav = [
   { to: "/", text: "Tide board", icon: ChartNoAxesColumn },
   { to: "/groups", text: "Groups", icon: Layers },
   { to: "/points", text: "Recovery points", icon: Archive },
+  { to: "/landings", text: "Landings", icon: PlaneLanding },
   { to: "/machines", text: "Machines", icon: Server },
   { to: "/links", text: "Sites & links", icon: Link2 },
   { to: "/activity", text: "Activity", icon: List },

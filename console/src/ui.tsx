@@ -44,6 +44,15 @@ const states: Record<string, { shape: string; look: string; word: string }> = {
   "on target": { shape: "●", look: "bg-good-bg text-good-ink", word: "On target" },
   ended: { shape: "□", look: "bg-still-bg text-ink", word: "Ended" },
   up: { shape: "●", look: "bg-good-bg text-good-ink", word: "Up" },
+  part: { shape: "◐", look: "bg-tight-bg text-tight-ink", word: "In part" },
+  "landing preparing": { shape: "◌", look: "bg-seeding-bg text-seeding", word: "Being made" },
+  "landing copying": { shape: "◔", look: "bg-seeding-bg text-seeding", word: "Copied first" },
+  "landing running": { shape: "◑", look: "bg-seeding-bg text-seeding", word: "Runs off the point" },
+  "landing local": { shape: "●", look: "bg-good-bg text-good-ink", word: "Local" },
+  "landing off": { shape: "○", look: "bg-still-bg text-ink", word: "Off, not local" },
+  "landing removing": { shape: "◌", look: "bg-still-bg text-ink", word: "Being removed" },
+  "landing gone": { shape: "□", look: "bg-still-bg text-ink", word: "Gone" },
+  "landing failed": { shape: "✕", look: "bg-over-bg text-over-ink", word: "Cannot go on" },
   down: { shape: "✕", look: "bg-over-bg text-over-ink", word: "Down" },
 };
 

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, ask, type Cycle, type Group, useNow } from "../api";
+import { api, ask, type Cycle, type Group, type Schemas, useNow } from "../api";
 import { count, millis, rate, rungText, size, span, when } from "../format";
 import { Rail } from "../rail";
 import { Bar, Button, Card, Empty, Fault, Field, inputLook, Modal, Page, State, td, th, When } from "../ui";
@@ -199,9 +199,40 @@ function PointsCard({ g, now }: { g: Group; now: number }) {
   );
 }
 
+/** Quiet says how a machine was brought to rest, and what it cost its guest. */
+function Quiet({ m }: { m: Schemas["GroupMachine"] }) {
+  const q = m.lastQuiet;
+  if (!q) return <span className="text-muted">{m.quiesce ? "file systems to be brought to rest" : "—"}</span>;
+  const held = `held ${q.heldMillis.toFixed(0)} ms`;
+  if (q.done)
+    return (
+      <span>
+        ▲ file systems at rest <span className="text-muted text-xs">{held}</span>
+      </span>
+    );
+  if (q.why)
+    return (
+      <span>
+        <span className="text-tight-ink">◆ file systems not at rest: {q.why}</span>{" "}
+        <span className="text-muted text-xs">{held}</span>
+      </span>
+    );
+  return <span className="text-muted">{held}</span>;
+}
+
 function MachinesCard({ g }: { g: Group }) {
+  const quiet = g.machines.some((m) => m.quiesce || m.lastQuiet);
   return (
-    <Card title="Machines" aside="captured together, one instant">
+    <Card
+      title="Machines"
+      aside={
+        g.machines.length < 2
+          ? undefined
+          : g.together
+            ? "captured together, one instant"
+            : "◆ each captured at its own instant"
+      }
+    >
       <div className="overflow-x-auto">
         <table className="w-full">
           <thead>
@@ -210,6 +241,7 @@ function MachinesCard({ g }: { g: Group }) {
               <th className={th}>Disks</th>
               <th className={`${th} text-right`}>Used</th>
               <th className={`${th} text-right`}>Backlog</th>
+              {quiet && <th className={th}>At the last capture</th>}
             </tr>
           </thead>
           <tbody>
@@ -221,6 +253,11 @@ function MachinesCard({ g }: { g: Group }) {
                 </td>
                 <td className={`${td} text-right`}>{size(m.usedBytes)}</td>
                 <td className={`${td} text-right`}>{size(m.backlogBytes)}</td>
+                {quiet && (
+                  <td className={td}>
+                    <Quiet m={m} />
+                  </td>
+                )}
               </tr>
             ))}
           </tbody>

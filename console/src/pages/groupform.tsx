@@ -49,6 +49,8 @@ export function GroupFormPage() {
         name: g.data?.name ?? "",
         machines: g.data?.machines.map((m) => m.name) ?? [],
         link: g.data?.link ?? "",
+        quiesce: g.data?.machines.filter((m) => m.quiesce).map((m) => m.name) ?? [],
+        together: g.data?.together ?? true,
         rpo: p ? spanText(p.rpoTargetSeconds) : "15 min",
         every: p ? (p.cadenceSeconds ? spanText(p.cadenceSeconds) : "") : "5 min",
         byHand: p ? p.cadenceSeconds === 0 : false,
@@ -64,6 +66,8 @@ type Start = {
   name: string;
   machines: string[];
   link: string;
+  quiesce: string[];
+  together: boolean;
   rpo: string;
   every: string;
   byHand: boolean;
@@ -79,9 +83,14 @@ function Form({ id, start }: { id?: string; start: Start }) {
   const [every, setEvery] = useState(start.every);
   const [byHand, setByHand] = useState(start.byHand);
   const [rungs, setRungs] = useState(start.rungs);
+  const [quiesce, setQuiesce] = useState<string[]>(start.quiesce);
+  const [together, setTogether] = useState(start.together);
   const [find, setFind] = useState("");
   const machines = useQuery({ queryKey: ["machines"], queryFn: () => ask(api.GET("/machines")) });
   const links = useQuery({ queryKey: ["links"], queryFn: () => ask(api.GET("/links")) });
+  const platforms = useQuery({ queryKey: ["platforms"], queryFn: () => ask(api.GET("/platforms")) });
+  const real = new Set(platforms.data?.filter((p) => p.kind === "libvirt").map((p) => p.id));
+  const restable = machines.data?.filter((m) => chosen.includes(m.name) && real.has(m.platform)) ?? [];
   const only = links.data?.length === 1 ? links.data[0] : undefined;
   const to = link || only?.id || "";
 
@@ -120,9 +129,15 @@ function Form({ id, start }: { id?: string; start: Start }) {
   const save = useMutation({
     mutationFn: async () => {
       if (!promise) throw new Problem(0, "Some lengths of time cannot be read", "Nothing was sent.", []);
-      if (id)
-        return ask(api.PATCH("/groups/{id}", { params: { path: { id } }, body: { name, machines: chosen, promise } }));
-      return ask(api.POST("/groups", { body: { name, machines: chosen, link: to, promise } }));
+      const body = {
+        name,
+        machines: chosen,
+        promise,
+        together,
+        quiesce: restable.length ? quiesce.filter((n) => restable.some((m) => m.name === n)) : undefined,
+      };
+      if (id) return ask(api.PATCH("/groups/{id}", { params: { path: { id } }, body }));
+      return ask(api.POST("/groups", { body: { ...body, link: to } }));
     },
     onSuccess: (g) => go(`/groups/${g.id}`),
   });
@@ -208,6 +223,45 @@ function Form({ id, start }: { id?: string; start: Start }) {
               ))}
             </div>
           </Card>
+          {restable.length > 0 && (
+            <Card title="At each capture" aside="what the guests notice">
+              <div className="grid gap-2 p-4">
+                <fieldset className="grid gap-1">
+                  <legend className="mb-1 font-medium">Bring file systems to rest</legend>
+                  {restable.map((m) => (
+                    <label key={m.id} className="flex items-baseline gap-2">
+                      <input
+                        type="checkbox"
+                        checked={quiesce.includes(m.name)}
+                        onChange={() =>
+                          setQuiesce(
+                            quiesce.includes(m.name) ? quiesce.filter((x) => x !== m.name) : [...quiesce, m.name],
+                          )
+                        }
+                      />
+                      {m.name}
+                    </label>
+                  ))}
+                  <div className="text-muted text-xs">
+                    The guest agent flushes and holds all writes for the moment of the capture, some tenths of a second.
+                    If it fails, the machine is captured as it is, and the point says so.
+                  </div>
+                </fieldset>
+                {restable.length > 1 && (
+                  <label className="flex items-baseline gap-2">
+                    <input type="checkbox" checked={together} onChange={(e) => setTogether(e.target.checked)} />
+                    <span>
+                      One instant for all{" "}
+                      <span className="text-muted text-xs">
+                        machines that are not at rest are suspended for some tenths of a second; without this, each has
+                        an instant of its own
+                      </span>
+                    </span>
+                  </label>
+                )}
+              </div>
+            </Card>
+          )}
           <Card title="2 · Name and recovery site">
             <div className="grid gap-3 p-4 sm:grid-cols-2">
               <Field label="Name" faults={problem?.at("name")} hint="What people call it, such as Ticketing.">

@@ -59,6 +59,7 @@ export function MachinesPage() {
             <option value="">On or off</option>
             <option value="on">On</option>
             <option value="off">Off</option>
+            <option value="suspended">Suspended</option>
           </select>
           <select
             aria-label="Protection"
@@ -103,7 +104,9 @@ export function MachinesPage() {
                       <div className="font-semibold">{m.name}</div>
                       <div className="text-muted text-xs">{[m.folder, ...m.tags].join(" · ")}</div>
                     </td>
-                    <td className={`${td} whitespace-nowrap`}>{m.power === "on" ? "● on" : `○ ${m.power}`}</td>
+                    <td className={`${td} whitespace-nowrap`}>
+                      {m.power === "on" ? "● on" : m.power === "suspended" ? "‖ suspended" : `○ ${m.power}`}
+                    </td>
                     <td className={`${td} whitespace-nowrap text-right`}>
                       {m.cpus} · {size(m.memoryBytes)}
                       <div className="text-muted text-xs">{m.guest}</div>
@@ -115,6 +118,11 @@ export function MachinesPage() {
                           <span className="text-muted text-xs">
                             of {size(d.sizeBytes)} · {d.datastore}
                           </span>
+                          {d.untrackable && (
+                            <span className="ml-1.5 text-over-ink text-xs" title={`${d.untrackable} ${d.mend ?? ""}`}>
+                              ✕ changes cannot be tracked
+                            </span>
+                          )}
                         </div>
                       ))}
                       {!m.disks.length && <span className="text-muted">none</span>}
@@ -122,8 +130,8 @@ export function MachinesPage() {
                     <td className={`${td} whitespace-nowrap`}>
                       {m.nics.map((n) => (
                         <div key={n.mac}>
-                          {n.address}
-                          <div className="text-muted text-xs">{n.network}</div>
+                          {n.address || <span className="text-muted">{n.mac}</span>}
+                          <div className="text-muted text-xs">{n.network || "not connected"}</div>
                         </div>
                       ))}
                     </td>

@@ -4,6 +4,7 @@ import { Link, useSearchParams } from "react-router";
 import { api, ask, type Point, type Schemas } from "../api";
 import { count, rate, size, span, when } from "../format";
 import { Bar, Button, Card, Empty, Fault, Field, inputLook, Modal, Page, td, th, When } from "../ui";
+import { LandDialog } from "./landings";
 
 export function PointsPage() {
   const [params, setParams] = useSearchParams();
@@ -17,6 +18,7 @@ export function PointsPage() {
   });
   const [exporting, setExporting] = useState<Point>();
   const [deleting, setDeleting] = useState<Point>();
+  const [landing, setLanding] = useState<Point>();
   const [limit, setLimit] = useState(50);
   const again = () => {
     qc.invalidateQueries({ queryKey: ["points"] });
@@ -98,11 +100,15 @@ export function PointsPage() {
                     <td className={`${td} whitespace-nowrap text-right`}>{span(p.losesSeconds)}</td>
                     <td className={`${td} whitespace-nowrap text-right`}>{size(p.changedBytes)}</td>
                     <td className={`${td} whitespace-nowrap text-right`}>{size(p.usedBytes)}</td>
-                    <td className={td}>{p.consistency === "application" ? "▲ application" : "crash"}</td>
+                    <td className={td}>
+                      {p.consistency === "application" ? "▲ application" : "crash"}
+                      {!p.oneInstant && <div className="text-tight-ink text-xs">◆ each at its own instant</div>}
+                    </td>
                     <td className={td}>{p.held ? "here" : "at the recovery site"}</td>
                     <td className={`${td} whitespace-nowrap text-right`}>
                       {p.held && (
                         <span className="inline-flex gap-1.5">
+                          <Button onClick={() => setLanding(p)}>Start…</Button>
                           <Button onClick={() => pin.mutate(p)}>{p.pinned ? "Unpin" : "Pin"}</Button>
                           <Button onClick={() => serve.mutate(p)}>Serve</Button>
                           <Button onClick={() => setExporting(p)}>Export…</Button>
@@ -130,6 +136,7 @@ export function PointsPage() {
         )}
       </Card>
       {exporting && <ExportDialog p={exporting} onClose={() => setExporting(undefined)} />}
+      {landing && <LandDialog p={landing} onClose={() => setLanding(undefined)} />}
       {deleting && <DeleteDialog p={deleting} onClose={() => setDeleting(undefined)} />}
     </Page>
   );
@@ -147,7 +154,7 @@ function SharesCard() {
   });
   if (!q.data?.length) return null;
   return (
-    <Card title="Served over NBD" aside="read-only, on the site's host">
+    <Card title="Served over NBD" aside="read-only">
       <Fault of={stop.error} />
       <ul>
         {q.data.map((s) => (

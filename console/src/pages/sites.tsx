@@ -306,10 +306,11 @@ function PlatformCard({ p }: { p: Schemas["Platform"] }) {
       </div>
     ));
   return (
-    <Card title={`Platform ${p.name}`} aside={<State of={p.reachable ? "up" : "down"} />}>
+    <Card title={`Platform ${p.name}`} aside={<State of={!p.reachable ? "down" : p.error ? "part" : "up"} />}>
       <div className="grid gap-3 px-4 py-3">
         <div className="text-muted text-xs">
-          {p.kind} · {p.address} · as {p.user} · {count(p.machines, "machine")} · seen <When at={p.seenAt} />
+          {p.kind} · {p.address} · {p.user && `as ${p.user} · `}
+          {count(p.machines, "machine")} · seen <When at={p.seenAt} />
         </div>
         {p.warning && <div className="rounded bg-tight-bg px-2.5 py-1.5 text-tight-ink text-xs">◆ {p.warning}</div>}
         {p.error && <div className="text-over-ink text-xs">✕ {p.error}</div>}
@@ -506,10 +507,32 @@ function AcceptDialog({ onClose }: { onClose: () => void }) {
 
 function PlatformDialog({ onClose }: { onClose: () => void }) {
   const qc = useQueryClient();
-  const [v, set] = useState({ name: "", kind: "lab", address: "http://", user: "", password: "" });
-  const test = useMutation({ mutationFn: () => ask(api.POST("/platforms/test", { body: v })) });
+  const [v, set] = useState({
+    name: "",
+    kind: "libvirt",
+    address: "",
+    user: "",
+    password: "",
+    certificates: "",
+    nbdPorts: "",
+    scratch: "",
+  });
+  const body = () =>
+    v.kind === "lab"
+      ? { name: v.name, kind: v.kind, address: v.address, user: v.user, password: v.password }
+      : {
+          name: v.name,
+          kind: v.kind,
+          address: v.address,
+          libvirt: {
+            certificates: v.certificates || undefined,
+            nbdPorts: v.nbdPorts || undefined,
+            scratch: v.scratch || undefined,
+          },
+        };
+  const test = useMutation({ mutationFn: () => ask(api.POST("/platforms/test", { body: body() })) });
   const m = useMutation({
-    mutationFn: () => ask(api.POST("/platforms", { body: v })),
+    mutationFn: () => ask(api.POST("/platforms", { body: body() })),
     onSuccess: () => {
       qc.invalidateQueries({ queryKey: ["platforms"] });
       qc.invalidateQueries({ queryKey: ["machines"] });
@@ -517,15 +540,16 @@ function PlatformDialog({ onClose }: { onClose: () => void }) {
     },
   });
   const p = [m.error, test.error].find((e) => e instanceof Problem) as Problem | undefined;
-  const text = (k: "name" | "address" | "user" | "password", label: string, hint?: string) => (
-    <Field label={label} hint={hint} faults={p?.at(k)}>
+  type Text = "name" | "address" | "user" | "password" | "certificates" | "nbdPorts" | "scratch";
+  const text = (k: Text, label: string, hint?: string, optional = false) => (
+    <Field label={label} hint={hint} faults={p?.at(k).length ? p.at(k) : p?.at(`libvirt.${k}`)}>
       {(id, d) => (
         <input
           id={id}
           aria-describedby={d}
           type={k === "password" ? "password" : "text"}
           autoComplete="off"
-          required
+          required={!optional}
           className={inputLook}
           value={v[k]}
           onChange={(e) => set({ ...v, [k]: e.target.value })}
@@ -547,14 +571,51 @@ function PlatformDialog({ onClose }: { onClose: () => void }) {
           m.mutate();
         }}
       >
-        {text("name", "Name", "What people call it, such as harbour.")}
-        {text("address", "Address", "Such as http://lab.norhaven.example:7414; a full name or an IP address.")}
         <div className="grid gap-3 sm:grid-cols-2">
-          {text("user", "User")}
-          {text("password", "Password")}
+          {text("name", "Name", "What people call it, such as harbour.")}
+          <Field label="Kind">
+            {(id) => (
+              <select
+                id={id}
+                className={inputLook}
+                value={v.kind}
+                onChange={(e) => set({ ...v, kind: e.target.value })}
+              >
+                <option value="libvirt">QEMU and KVM through libvirt</option>
+                <option value="lab">lab, the stand-in</option>
+              </select>
+            )}
+          </Field>
         </div>
+        {v.kind === "lab" ? (
+          <>
+            {text("address", "Address", "Such as http://lab.norhaven.example:7414; a full name or an IP address.")}
+            <div className="grid gap-3 sm:grid-cols-2">
+              {text("user", "User")}
+              {text("password", "Password")}
+            </div>
+          </>
+        ) : (
+          <>
+            {text(
+              "address",
+              "Hosts",
+              "libvirt URIs with spaces between, such as qemu+tls://kvm1.skerry.example/system.",
+            )}
+            {text(
+              "certificates",
+              "Certificates",
+              "Folder on this site's host with cacert.pem, clientcert.pem and clientkey.pem. Needed unless the hypervisor runs on this host.",
+              true,
+            )}
+            <div className="grid gap-3 sm:grid-cols-2">
+              {text("nbdPorts", "NBD ports of the hosts", "10809-10872 if left empty.", true)}
+              {text("scratch", "Scratch folder on the hosts", "Beside each disk if left empty.", true)}
+            </div>
+          </>
+        )}
         {test.data && <Steps t={test.data} />}
-        <Fault of={p && !p.errors.length ? p : undefined} />
+        <Fault of={p && (!p.errors.length || p.at("kind").length) ? p : undefined} />
         <div className="flex justify-end gap-2">
           <Button onClick={() => test.mutate()} disabled={test.isPending}>
             Test only
