@@ -120,9 +120,11 @@ func (g *guest) run(ctx context.Context, first, last string) error {
 		}
 		if now := time.Now(); now.After(report) {
 			report = now.Add(time.Second)
-			slices.Sort(took)
-			fmt.Printf("TX %s seq=%d peer=%d n=%d p50=%dus p99=%dus max=%dus\n", g.name, rec.Seq, rec.PeerSeq, len(took),
-				took[len(took)/2].Microseconds(), took[len(took)*99/100].Microseconds(), took[len(took)-1].Microseconds())
+			var each []string
+			for _, t := range took {
+				each = append(each, fmt.Sprint(t.Microseconds()))
+			}
+			fmt.Printf("TX %s seq=%d peer=%d us=%s max=%dus\n", g.name, rec.Seq, rec.PeerSeq, strings.Join(each, ","), slices.Max(took).Microseconds())
 			took = took[:0]
 		}
 	}

@@ -40,6 +40,7 @@ type shot struct {
 	width, height int
 	do            chromedp.Action[chromedp.Void]
 	theme         string
+	at            string // the site, if it is not the one before
 }
 
 func run(ctx context.Context, state, out, binary, only string) error {
@@ -86,17 +87,36 @@ func run(ctx context.Context, state, out, binary, only string) error {
 		{name: "sites", path: "/links", await: "Point store"},
 		{name: "activity", path: "/activity", await: "What"},
 	}
+	if id["Boarding"] != "" { // a demo with real guests
+		away := profiles.Profiles["eastmole"]
+		if err := landOne(ctx, away.URL, away.Token, id["Boarding"]); err != nil {
+			return fmt.Errorf("land a machine: %w", err)
+		}
+		shots = append(shots,
+			shot{name: "group-real", path: "/groups/" + id["Boarding"], await: "At the last capture"},
+			shot{name: "platform-add", path: "/links", await: "Point store", do: chromedp.Click(chromedp.Search(`//button[starts-with(text(),"Add a platform")]`))},
+			shot{name: "landings", path: "/landings", await: "boarding-db", at: "eastmole"},
+			shot{name: "landing-start", path: "/points?group=" + id["Boarding"], await: "Export", do: chromedp.Click(chromedp.Search(`//button[starts-with(text(),"Start")]`))})
+	}
 	tab, stop, err := browser.Open(ctx, 1280, 800)
 	if err != nil {
 		return err
 	}
 	defer stop()
-	if err := chromedp.Do(tab, browser.SignIn(home.URL, secrets.User, secrets.Password)); err != nil {
-		return err
-	}
+	signedIn := ""
 	for _, s := range shots {
 		if !strings.Contains(s.name, only) {
 			continue
+		}
+		if s.at != "" {
+			home = profiles.Profiles[s.at]
+		}
+		if signedIn != home.URL {
+			// One session for all ports of this machine: cookies know no ports.
+			if err := chromedp.Do(tab, browser.SignIn(home.URL, secrets.User, secrets.Password)); err != nil {
+				return err
+			}
+			signedIn = home.URL
 		}
 		if s.width == 0 {
 			s.width, s.height = 1280, 800
@@ -127,6 +147,46 @@ func run(ctx context.Context, state, out, binary, only string) error {
 	if strings.Contains("terminal", only) {
 		return terminal(ctx, state, out, binary)
 	}
+	return nil
+}
+
+// landOne starts a machine from the newest point, slowly, so that there is
+// something to see; a picture taken earlier may have left it.
+func landOne(ctx context.Context, url, token, group string) error {
+	points, err := fetch[[]api.Point](url+"/api/v1/points?group="+group, token)
+	if err != nil || len(points) == 0 {
+		return fmt.Errorf("no point of the real guests: %w", err)
+	}
+	landings, err := fetch[[]api.Landing](url+"/api/v1/landings", token)
+	if err != nil {
+		return err
+	}
+	c, err := api.NewClient(url+"/api/v1", api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		r.Header.Set("Authorization", "Bearer "+token)
+		return nil
+	}))
+	if err != nil {
+		return err
+	}
+	for _, l := range landings {
+		res, err := c.DeleteLanding(ctx, l.ID)
+		if err != nil {
+			return err
+		}
+		_ = res.Body.Close()
+	}
+	for _, x := range []api.NewLanding{{Machines: &[]string{"boarding-app"}}, {Machines: &[]string{"boarding-db"}, LocalBytesPerSecond: new(int64(1 << 20))}} {
+		x.Point, x.Platform = points[0].ID, "eastmole-quay"
+		res, err := c.CreateLandings(ctx, x)
+		if err != nil {
+			return err
+		}
+		_ = res.Body.Close()
+		if res.StatusCode != http.StatusCreated {
+			return fmt.Errorf("the site answers %s", res.Status)
+		}
+	}
+	time.Sleep(3 * time.Second)
 	return nil
 }
 

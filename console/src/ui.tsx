@@ -24,12 +24,18 @@ const looks: Record<Kind, string> = {
   danger: "border-over-bg bg-card text-over-ink hover:border-over",
 };
 
-export function Button({ kind = "plain", className, ...p }: ButtonHTMLAttributes<HTMLButtonElement> & { kind?: Kind }) {
+/** Button is small within the rows of a table. */
+export function Button({
+  kind = "plain",
+  small,
+  className,
+  ...p
+}: ButtonHTMLAttributes<HTMLButtonElement> & { kind?: Kind; small?: boolean }) {
   return (
     <button
       type="button"
       {...p}
-      className={`inline-flex cursor-pointer items-center gap-1.5 rounded-md border px-3 py-1.5 font-semibold text-[13px] disabled:cursor-not-allowed disabled:opacity-55 ${looks[kind]} ${className ?? ""}`}
+      className={`inline-flex cursor-pointer items-center gap-1.5 rounded-md border font-semibold ${small ? "px-2 py-1 text-xs" : "px-3 py-1.5 text-[13px]"} disabled:cursor-not-allowed disabled:opacity-55 ${looks[kind]} ${className ?? ""}`}
     />
   );
 }
@@ -103,7 +109,7 @@ export function Field(p: {
 }) {
   const id = useId();
   return (
-    <div className="grid gap-1">
+    <div className="grid content-start gap-1">
       <label htmlFor={id} className="font-medium">
         {p.label}
       </label>

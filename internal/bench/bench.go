@@ -49,6 +49,7 @@ func benches() []benchmark {
 		{"flat", "the same changed bytes on a 1 GiB and a 16 GiB disk", flat},
 		{"empty", "a cycle with nothing changed, three machines, six disks", empty},
 		{"memory", "peak resident memory of both services while 16 GiB are copied", memory},
+		{"real", "two real guests: cycles, what guests notice, starting from a point", real},
 	}
 }
 

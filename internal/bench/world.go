@@ -231,6 +231,9 @@ func call[T any](ctx context.Context, s *site, method, path string, body any) (T
 		_ = json.NewDecoder(res.Body).Decode(p)
 		return v, fmt.Errorf("%s %s: %w", method, path, p)
 	}
+	if res.StatusCode == http.StatusNoContent {
+		return v, nil
+	}
 	return v, json.NewDecoder(res.Body).Decode(&v)
 }
 

@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 
+	"golang.org/x/sync/errgroup"
+
 	"kestrel/internal/nbd"
 	"kestrel/internal/platform"
 	"kestrel/internal/points"
@@ -22,12 +24,27 @@ type span struct {
 func (c *run) plan(ctx context.Context, cap *platform.Capture, opened Opened) ([][]span, error) {
 	var spans []span
 	var total, done, changed, used int64
+	type answer struct {
+		spans     []span
+		allocated int64
+	}
+	answers := make([]answer, len(cap.Disks))
+	// A hypervisor may take its time to answer; it is asked about several
+	// disks at once.
+	g, gctx := errgroup.WithContext(ctx)
+	g.SetLimit(4 * workers)
 	for i, x := range cap.Disks {
-		found, allocated, err := c.planDisk(ctx, x, i)
-		if err != nil {
-			return nil, err
-		}
-		used += allocated
+		g.Go(func() (err error) {
+			answers[i].spans, answers[i].allocated, err = c.planDisk(gctx, x, i)
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	for i := range cap.Disks {
+		found := answers[i].spans
+		used += answers[i].allocated
 		var recorded []byte
 		if i < len(opened.Recorded) {
 			recorded = opened.Recorded[i]

@@ -80,9 +80,7 @@ type Line struct {
 	Kind string // "FOUND" at its start, "TX" while it writes
 	Seq  uint64
 	Peer uint64
-	P50  time.Duration // of a transaction, over the last second
-	P99  time.Duration
-	Max  time.Duration
+	Took []time.Duration // by each transaction of the last second
 }
 
 // Said reads a guest's console: all that it said since offset bytes, and the
@@ -115,6 +113,16 @@ func parseLine(text string) (l Line, ok bool) {
 	last := map[string]string{"FOUND": "peer", "TX": "max"}[l.Kind]
 	for _, w := range f[2:] {
 		k, v, _ := strings.Cut(w, "=")
+		if k == "us" {
+			for t := range strings.SplitSeq(v, ",") {
+				n, err := strconv.ParseUint(t, 10, 64)
+				if err != nil {
+					return l, false
+				}
+				l.Took = append(l.Took, time.Duration(n)*time.Microsecond)
+			}
+			continue
+		}
 		n, err := strconv.ParseUint(strings.TrimSuffix(v, "us"), 10, 64)
 		if err != nil {
 			return l, false // cut off, or not ours
@@ -124,12 +132,6 @@ func parseLine(text string) (l Line, ok bool) {
 			l.Seq = n
 		case "peer":
 			l.Peer = n
-		case "p50":
-			l.P50 = time.Duration(n) * time.Microsecond
-		case "p99":
-			l.P99 = time.Duration(n) * time.Microsecond
-		case "max":
-			l.Max = time.Duration(n) * time.Microsecond
 		}
 		ok = ok || k == last
 	}

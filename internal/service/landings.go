@@ -371,6 +371,9 @@ func (s *Service) startLandings() {
 }
 
 const (
+	// localAfter is how long a guest that started at once is left alone before
+	// its disks are made local: the copying would slow its start.
+	localAfter   = 15 * time.Second
 	landingPulse = 500 * time.Millisecond
 	landingWait  = 10 * time.Second // the longest after a failure
 )
@@ -508,7 +511,7 @@ func (s *Service) landingStep(ctx context.Context, l *landing) (over bool, err e
 	case state == string(api.LandingStateOff):
 		s.setLanding(l, string(api.LandingStateRunning), "")
 	}
-	if idle {
+	if at := l.detail.StartedAt; idle && (at == nil || s.clk.Now().Sub(*at) >= localAfter) {
 		return false, d.MakeLocal(ctx, l.rec.ID, l.detail.Limit)
 	}
 	return false, nil
@@ -526,10 +529,11 @@ func (s *Service) countLocal(l *landing, now platform.Landed) (local, idle bool)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	local = true
+	busy := false
 	var done, total int64
 	for _, k := range now.Disks {
 		local = local && k.Local
-		idle = idle || !k.Local && !k.Busy
+		idle, busy = idle || !k.Local && !k.Busy, busy || k.Busy
 		size := l.detail.Sizes[k.Key]
 		total += size
 		switch {
@@ -540,7 +544,7 @@ func (s *Service) countLocal(l *landing, now platform.Landed) (local, idle bool)
 		}
 	}
 	l.detail.LocalBytes, l.detail.TotalBytes = done, total
-	if l.copiedAt.IsZero() {
+	if l.copiedAt.IsZero() && busy {
 		l.copied, l.copiedAt = done, s.clk.Now()
 	}
 	return local, idle
@@ -586,7 +590,7 @@ func (s *Service) prepareLanding(ctx context.Context, d platform.Lander, l *land
 		l.detail.StartedAt = &at
 		s.mu.Unlock()
 	}
-	return d.MakeLocal(ctx, l.rec.ID, l.detail.Limit)
+	return nil
 }
 
 // nbdAddress is where hypervisors reach our exports.

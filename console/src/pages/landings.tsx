@@ -73,7 +73,7 @@ export function LandingsPage() {
                       {!l.nics.length && <span className="text-muted">no card</span>}
                     </td>
                     <td className={`${td} text-right`}>
-                      <Button kind="danger" onClick={() => setRemoving(l)}>
+                      <Button small kind="danger" onClick={() => setRemoving(l)}>
                         Remove…
                       </Button>
                     </td>

@@ -107,12 +107,21 @@ export function PointsPage() {
                     <td className={td}>{p.held ? "here" : "at the recovery site"}</td>
                     <td className={`${td} whitespace-nowrap text-right`}>
                       {p.held && (
-                        <span className="inline-flex gap-1.5">
-                          <Button onClick={() => setLanding(p)}>Start…</Button>
-                          <Button onClick={() => pin.mutate(p)}>{p.pinned ? "Unpin" : "Pin"}</Button>
-                          <Button onClick={() => serve.mutate(p)}>Serve</Button>
-                          <Button onClick={() => setExporting(p)}>Export…</Button>
+                        <span className="inline-flex gap-1">
+                          <Button small onClick={() => setLanding(p)}>
+                            Start…
+                          </Button>
+                          <Button small onClick={() => pin.mutate(p)}>
+                            {p.pinned ? "Unpin" : "Pin"}
+                          </Button>
+                          <Button small onClick={() => serve.mutate(p)}>
+                            Serve
+                          </Button>
+                          <Button small onClick={() => setExporting(p)}>
+                            Export…
+                          </Button>
                           <Button
+                            small
                             kind="danger"
                             disabled={p.pinned || p.inUse}
                             title={p.pinned ? "Unpin it first." : p.inUse ? "It is in use." : undefined}

@@ -126,6 +126,10 @@ func (d *Driver) Capture(ctx context.Context, r platform.CaptureRequest) (_ *pla
 	}
 	together := len(all) > 1 && !r.Apart
 	n := note{Machines: r.Machines, NotBefore: d.now().UTC(), OneInstant: together || len(all) == 1}
+	// All that can be settled before is: guests wait for what comes after.
+	if err := each(all, func(m *held) error { return d.arrange(ctx, r, m, n) }); err != nil {
+		return nil, err
+	}
 	if err := d.still(ctx, r.Name, all, quiesce, together); err != nil {
 		d.goOn(all)
 		return nil, err
@@ -138,7 +142,7 @@ func (d *Driver) Capture(ctx context.Context, r platform.CaptureRequest) (_ *pla
 	}
 	err = each(all, func(m *held) error {
 		var err error
-		disks[index[m]], err = d.begin(ctx, r, m, n)
+		disks[index[m]], err = d.begin(ctx, r, m)
 		return err
 	})
 	d.goOn(all)
@@ -289,74 +293,81 @@ func abortJob(l *rpc.Libvirt, dom rpc.Domain) error {
 	}
 }
 
-// begin opens a machine's disks as they are now and makes the checkpoint.
-func (d *Driver) begin(ctx context.Context, r platform.CaptureRequest, m *held, n note) ([]platform.FrozenDisk, error) {
+// plan is what a machine's backup job is begun with.
+type plan struct {
+	backup backupXML
+	cp     checkpointXML
+	known  map[string]bool   // disks whose changes are known
+	why    map[string]string // of the others, by disk
+	size   map[string]int64  // by disk
+}
+
+// arrange settles what a machine's backup job will be.
+func (d *Driver) arrange(ctx context.Context, r platform.CaptureRequest, m *held, n note) error {
 	cfg, err := d.hostTLS(m.h)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	type answer struct {
-		b    backupXML
-		why  map[string]string
-		size map[string]int64
-	}
-	a, err := call(ctx, m.h, beginLimit, func(l *rpc.Libvirt) (a answer, err error) {
+	m.plan = plan{size: map[string]int64{}}
+	return do(ctx, m.h, callLimit, func(l *rpc.Libvirt) error {
 		known, whyNot := baseDisks(l, m.dom, r.Base)
-		a.size = map[string]int64{}
 		ps, err := pools(l)
 		if err != nil {
-			return a, err
+			return fmt.Errorf("storage pools of host %s: %w", m.h.name(), err)
 		}
 		for _, k := range m.x.copied() {
 			allocated, size, _, err := l.DomainGetBlockInfo(m.dom, k.Target.Dev, 0)
 			if err != nil {
-				return a, fmt.Errorf("disk %s of machine %s: %w", k.Target.Dev, m.x.Name, err)
+				return fmt.Errorf("disk %s of machine %s: %w", k.Target.Dev, m.x.Name, err)
 			}
-			a.size[k.Target.Dev] = int64(size)
+			m.plan.size[k.Target.Dev] = int64(size)
 			if err := d.roomFor(ps, m, k, int64(allocated)); err != nil {
-				return a, err
+				return err
 			}
 		}
-		a.b, a.why = d.backup(r, m, known, whyNot)
-		text, _ := json.Marshal(n)
-		cp := checkpointXML{Name: r.Name, Description: string(text)}
+		m.plan.known = known
+		m.plan.backup, m.plan.why = d.backup(r, m, known, whyNot, cfg != nil)
+		text, err := json.Marshal(n)
+		if err != nil {
+			return err
+		}
+		m.plan.cp = checkpointXML{Name: r.Name, Description: string(text)}
 		for _, k := range m.x.Devices.Disks {
 			kind := "bitmap"
 			if k.Device == "cdrom" || k.Device == "floppy" {
 				kind = "no"
 			}
-			cp.Disks = append(cp.Disks, checkpointDisk{Name: k.Target.Dev, Checkpoint: kind})
+			m.plan.cp.Disks = append(m.plan.cp.Disks, checkpointDisk{Name: k.Target.Dev, Checkpoint: kind})
 		}
-		if cfg != nil {
-			a.b.Server.TLS = "yes"
+		return nil
+	})
+}
+
+// begin opens a machine's disks as they are now and makes the checkpoint.
+func (d *Driver) begin(ctx context.Context, r platform.CaptureRequest, m *held) ([]platform.FrozenDisk, error) {
+	p := &m.plan
+	err := do(ctx, m.h, beginLimit, func(l *rpc.Libvirt) error {
+		err := d.tryPorts(m, &p.backup, func() error { return beginBackup(l, m.dom, p.backup, p.cp) })
+		if err == nil || len(p.known) == 0 || !is(err, rpc.ErrCheckpointInconsistent) && !strings.Contains(err.Error(), "bitmap") && !strings.Contains(err.Error(), "checkpoint") {
+			return err
 		}
-		err = d.tryPorts(m, &a.b, func() error { return beginBackup(l, m.dom, a.b, cp) })
-		if err != nil && len(known) > 0 && (is(err, rpc.ErrCheckpointInconsistent) || strings.Contains(err.Error(), "bitmap") || strings.Contains(err.Error(), "checkpoint")) {
-			// What was tracked is of no use any more: all is read, and the
-			// other side keeps what is the same.
-			d.log.Warn("changes of a machine are not known any more", "machine", m.x.Name, "err", err)
-			why := "the platform lost the record of changes, as it does when the machine's process is killed"
-			if !is(err, rpc.ErrCheckpointInconsistent) {
-				why = "the platform cannot use its record of changes: " + err.Error()
-			}
-			if err := dropCheckpoints(l, m.dom, r.Base); err != nil {
-				return a, err
-			}
-			a.b, a.why = d.backup(r, m, nil, why)
-			if cfg != nil {
-				a.b.Server.TLS = "yes"
-			}
-			err = d.tryPorts(m, &a.b, func() error { return beginBackup(l, m.dom, a.b, cp) })
+		// What was tracked is of no use any more: all is read, and the other
+		// side keeps what is the same.
+		d.log.Warn("changes of a machine are not known any more", "machine", m.x.Name, "err", err)
+		why := "the platform lost the record of changes, as it does when the machine's process is killed"
+		if !is(err, rpc.ErrCheckpointInconsistent) {
+			why = "the platform cannot use its record of changes: " + err.Error()
 		}
-		if err != nil {
-			return a, fmt.Errorf("open the disks of machine %s: %w", m.x.Name, err)
+		if err := dropCheckpoints(l, m.dom, r.Base); err != nil {
+			return err
 		}
-		return a, nil
+		p.backup, p.why = d.backup(r, m, nil, why, p.backup.Server.TLS != "")
+		return d.tryPorts(m, &p.backup, func() error { return beginBackup(l, m.dom, p.backup, p.cp) })
 	})
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("open the disks of machine %s: %w", m.x.Name, err)
 	}
-	return d.frozen(m, a.b, a.size, a.why), nil
+	return d.frozen(m, p.backup, p.size, p.why), nil
 }
 
 // frozen says where the disks of a backup job are read.
@@ -404,8 +415,11 @@ func baseDisks(l *rpc.Libvirt, dom rpc.Domain, base string) (known map[string]bo
 // rpcNoDomain leaves the machine's description out of a checkpoint's.
 const rpcNoDomain = uint32(rpc.DomainCheckpointXMLNoDomain)
 
-func (d *Driver) backup(r platform.CaptureRequest, m *held, known map[string]bool, whyNot string) (backupXML, map[string]string) {
+func (d *Driver) backup(r platform.CaptureRequest, m *held, known map[string]bool, whyNot string, tls bool) (backupXML, map[string]string) {
 	b := backupXML{Mode: "pull", Server: serverXML{Transport: "tcp", Name: m.h.nbdHost()}}
+	if tls {
+		b.Server.TLS = "yes"
+	}
 	why := map[string]string{}
 	copied := m.x.copied()
 	for _, k := range m.x.Devices.Disks {

@@ -75,10 +75,13 @@ type held struct {
 	running bool // its guest runs and could write
 	started bool // by us, suspended, to read its disks
 
+	announced bool // it carries the mark, and the guard knows
+	freezes   bool // through its agent
 	frozen    bool
 	suspended bool
-	since     time.Time
+	since     time.Time // when its guest may first have noticed
 	quiet     platform.Quiet
+	plan      plan
 	unsure    bool // a request to hold it was not answered, and may yet be served
 }
 
@@ -87,52 +90,64 @@ const freezeSlack = 3 * time.Second
 
 // still brings machines to rest: those of quiesce through their agents, the
 // others by suspending them if all have to be still together. A machine whose
-// agent fails counts as one of the others.
+// agent fails counts as one of the others. What is quick comes last, so that
+// nobody waits longer than needed.
 func (d *Driver) still(ctx context.Context, checkpoint string, all []*held, quiesce map[string]bool, together bool) error {
-	return each(all, func(m *held) error {
-		if !m.running || !quiesce[m.id] && !together {
+	if err := each(all, func(m *held) error { return d.announce(ctx, checkpoint, m, quiesce[m.id], together) }); err != nil {
+		return err
+	}
+	_ = each(all, func(m *held) error {
+		if !m.freezes {
 			return nil
 		}
-		why := m.cannotFreeze()
-		if quiesce[m.id] && why != "" {
-			m.quiet = platform.Quiet{Machine: m.id, Why: why}
-			if !together {
-				return nil
-			}
-		}
-		freeze := quiesce[m.id] && why == ""
 		m.since = d.now()
-		mark := hold{Checkpoint: checkpoint, Since: m.since.UTC(), Frozen: freeze, Suspended: together}
-		d.noteHeld(m.dom, true)
-		if err := do(ctx, m.h, callLimit, func(l *rpc.Libvirt) error {
-			return setMark(l, m.dom, holdSpace, "kestrel", mark, rpc.DomainAffectLive)
-		}); err != nil {
-			return fmt.Errorf("note on machine %s that it is held: %w", m.x.Name, err)
+		if err := d.freeze(ctx, m); err != nil {
+			m.unsure, m.quiet.Why = true, err.Error()
+		} else {
+			m.frozen, m.quiet.Done = true, true
 		}
-		if err := d.guard.tell(order{Op: "hold", URI: m.h.uri.String(), Machine: m.id, Frozen: freeze, Suspended: together, Limit: d.freezeLimit + holdLimit}); err != nil {
-			return fmt.Errorf("guard machine %s while it is held: %w", m.x.Name, err)
-		}
-		if freeze {
-			m.quiet = platform.Quiet{Machine: m.id}
-			if err := d.freeze(ctx, m); err != nil {
-				m.unsure = true
-				m.quiet.Why = err.Error()
-			} else {
-				m.frozen, m.quiet.Done = true, true
-				return nil
-			}
-		}
-		if !together {
+		return nil
+	})
+	return each(all, func(m *held) error {
+		if !m.running || !together || m.quiet.Done {
 			return nil
 		}
-		m.suspended = true
+		if m.since.IsZero() {
+			m.since = d.now()
+		}
+		m.quiet.Machine, m.suspended = m.id, true
 		if err := do(ctx, m.h, callLimit, func(l *rpc.Libvirt) error { return l.DomainSuspend(m.dom) }); err != nil {
 			m.unsure = true
 			return fmt.Errorf("suspend machine %s: %w", m.x.Name, err)
 		}
-		m.quiet.Machine = m.id
 		return nil
 	})
+}
+
+// announce marks a machine that is about to be held and tells the guard.
+func (d *Driver) announce(ctx context.Context, checkpoint string, m *held, quiesce, together bool) error {
+	if !m.running || !quiesce && !together {
+		return nil
+	}
+	if quiesce {
+		m.quiet = platform.Quiet{Machine: m.id, Why: m.cannotFreeze()}
+		m.freezes = m.quiet.Why == ""
+		if !m.freezes && !together {
+			return nil
+		}
+	}
+	mark := hold{Checkpoint: checkpoint, Since: d.now().UTC(), Frozen: m.freezes, Suspended: together}
+	m.announced = true
+	d.noteHeld(m.dom, true)
+	if err := do(ctx, m.h, callLimit, func(l *rpc.Libvirt) error {
+		return setMark(l, m.dom, holdSpace, "kestrel", mark, rpc.DomainAffectLive)
+	}); err != nil {
+		return fmt.Errorf("note on machine %s that it is held: %w", m.x.Name, err)
+	}
+	if err := d.guard.tell(order{Op: "hold", URI: m.h.uri.String(), Machine: m.id, Frozen: m.freezes, Suspended: together, Limit: d.freezeLimit + holdLimit}); err != nil {
+		return fmt.Errorf("guard machine %s while it is held: %w", m.x.Name, err)
+	}
+	return nil
 }
 
 // cannotFreeze says why a guest's file systems cannot be asked to rest.
@@ -170,11 +185,11 @@ func (d *Driver) goOn(all []*held) {
 	ctx, cancel := context.WithTimeout(context.Background(), d.freezeLimit+freezeSlack)
 	defer cancel()
 	_ = each(all, func(m *held) error {
-		if m.since.IsZero() {
+		if !m.announced {
 			return nil
 		}
 		err := release(ctx, m.h, m.dom, m.frozen, m.suspended)
-		if m.quiet.Machine != "" {
+		if m.quiet.Machine != "" && !m.since.IsZero() {
 			m.quiet.Held = d.now().Sub(m.since)
 		}
 		if err != nil {
