@@ -41,7 +41,7 @@ func BuildImage(ctx context.Context, dir, program string) (*Image, error) {
 	out, err := exec.CommandContext(ctx, "apt-cache", "depends", "--no-recommends", "--no-suggests", "linux-image-cloud-amd64").Output()
 	found := regexp.MustCompile(`Depends: (linux-image-\S+)`).FindSubmatch(out)
 	if err != nil || found == nil {
-		return nil, fmt.Errorf("Debian's cloud kernel is not in the package lists; run 'apt-get update' as root: %w", errors.Join(err, fs.ErrNotExist))
+		return nil, fmt.Errorf("the cloud kernel of Debian is not in the package lists; run 'apt-get update' as root: %w", errors.Join(err, fs.ErrNotExist))
 	}
 	root := filepath.Join(dir, "packages")
 	if err := unpack(ctx, root, string(found[1]), "busybox-static", "qemu-guest-agent"); err != nil {

@@ -69,10 +69,9 @@ type checkpointDisk struct {
 	Size       int64  `xml:"size,attr,omitempty"`
 }
 
+// sinceBitmap names the bitmap that a job exports; QEMU offers it as the NBD
+// metadata context qemu:dirty-bitmap:since.
 const sinceBitmap = "since"
-
-// dirtyContext is the NBD metadata context by which QEMU tells what changed.
-const dirtyContext = "qemu:dirty-bitmap:" + sinceBitmap
 
 // beginLimit bounds the calls that start and end work on a machine.
 const beginLimit = 60 * time.Second
