@@ -76,6 +76,25 @@ func Fill(label, text string) chromedp.Action[chromedp.Void] {
 	}), chromedp.SendKeys(sel, text))
 }
 
+// Choose picks an option of a list by its value. It sets the value as the
+// browser does, so that the page hears of it.
+func Choose(label, value string) chromedp.Action[chromedp.Void] {
+	script := fmt.Sprintf(`(() => {
+		const l = [...document.querySelectorAll("label")].find((x) => x.textContent.trim() === %q);
+		const s = document.getElementById(l.htmlFor);
+		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, %q);
+		s.dispatchEvent(new Event("change", { bubbles: true }));
+		return s.value;
+	})()`, label, value)
+	return chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
+		got, err := chromedp.Run(ctx, chromedp.Evaluate[string](script))
+		if err == nil && got != value {
+			err = fmt.Errorf("%s has no option %q", label, value)
+		}
+		return err
+	})
+}
+
 // Picture writes what the tab shows to a PNG file.
 func Picture(ctx context.Context, path string) error {
 	b, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())

@@ -65,7 +65,9 @@ func TestTheFirstDayInTheConsole(t *testing.T) {
 	axe(t, tab, "empty board")
 
 	do(t, tab, "add a platform", browser.Press("Sites & links"), browser.Press("Add a platform…"),
-		browser.Fill("Name", "harbour"), browser.Fill("Address", w.lab.url), browser.Fill("User", "lab"), browser.Fill("Password", "wrong"),
+		browser.Fill("Name", "harbour"), browser.Fill("Hosts", "vbox:///session"), browser.Press("Add"), browser.See("the URI begins with qemu"))
+	axe(t, tab, "libvirt platform dialog")
+	do(t, tab, "another kind", browser.Choose("Kind", "lab"), browser.Fill("Address", w.lab.url), browser.Fill("User", "lab"), browser.Fill("Password", "wrong"),
 		browser.Press("Add"), browser.See("User or password is wrong"))
 	axe(t, tab, "platform dialog")
 	do(t, tab, "add it rightly", browser.Fill("Password", "lab-password"), browser.Press("Add"), browser.See("Platform harbour"))
@@ -115,7 +117,10 @@ func TestTheFirstDayInTheConsole(t *testing.T) {
 	do(t, tab, "the other site", browser.SignIn(w.recovery.url, person, password), browser.See("Ticketing"), browser.Press("Recovery points"), browser.Press("Serve"), browser.See("Served over NBD"))
 	axe(t, tab, "served point")
 	require.Len(t, must[[]api.Share](w.recovery, "GET", "/shares", nil), 1)
-	do(t, tab, "stop", browser.Press("Stop serving"), chromedp.WaitNotPresent(chromedp.Search(`//h2[text()="Served over NBD"]`)))
+	do(t, tab, "start from a point", browser.Press("Start…"), browser.See("This site has no platform on which machines can be started"), browser.Press("Close"))
+	do(t, tab, "landings", browser.Press("Landings"), browser.See("Nothing has landed here"))
+	axe(t, tab, "landings")
+	do(t, tab, "stop", browser.Press("Recovery points"), browser.See("Served over NBD"), browser.Press("Stop serving"), chromedp.WaitNotPresent(chromedp.Search(`//h2[text()="Served over NBD"]`)))
 
 	do(t, tab, "delete", browser.SignIn(w.home.url, person, password), browser.Press("Ticketing"), browser.Press("Delete…"), browser.See("What becomes of the points?"))
 	axe(t, tab, "delete dialog")

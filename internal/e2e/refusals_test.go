@@ -49,6 +49,9 @@ func TestRefusals(t *testing.T) {
 	platform := func(address, user, password string) map[string]any {
 		return map[string]any{"name": "p2", "kind": "lab", "address": address, "user": user, "password": password}
 	}
+	libvirt := func(address string, settings map[string]any) map[string]any {
+		return map[string]any{"name": "p3", "kind": "libvirt", "address": address, "libvirt": settings}
+	}
 	gid := must[[]api.Group](w.home, http.MethodGet, "/groups", nil)[0].ID
 	for name, c := range map[string]struct {
 		site         *siteProc
@@ -76,6 +79,19 @@ func TestRefusals(t *testing.T) {
 		"platform with a wrong password":       {w.home, "POST", "/platforms", platform(w.lab.url, "lab", "wrong"), "password", `"credentials"`},
 		"platform that does not answer":        {w.home, "POST", "/platforms", platform("http://"+freeAddr(t), "lab", "x"), "address", `"port"`},
 		"platform without a port":              {w.home, "POST", "/platforms", platform("http://lab.example", "lab", "x"), "address", "no port"},
+		"platform of an unknown kind":          {w.home, "POST", "/platforms", map[string]any{"name": "p4", "kind": "cloud", "address": "x"}, "kind", "lab or libvirt"},
+		"libvirt without a host":               {w.home, "POST", "/platforms", libvirt(" ", nil), "address", "at least one"},
+		"libvirt of another hypervisor":        {w.home, "POST", "/platforms", libvirt("vbox:///session", nil), "address", "begins with qemu"},
+		"libvirt with a password in the URI":   {w.home, "POST", "/platforms", libvirt("qemu+ssh://a:b@kvm.example/system", nil), "address", "does not belong in a URI"},
+		"libvirt host given twice":             {w.home, "POST", "/platforms", libvirt("qemu+tcp://127.0.0.1:1/session, qemu+tcp://127.0.0.1:1/system", nil), "address", "twice"},
+		"libvirt that does not answer":         {w.home, "POST", "/platforms", libvirt("qemu+tcp://"+freeAddr(t)+"/session", nil), "address", `"port"`},
+		"libvirt with bad ports":               {w.home, "POST", "/platforms", libvirt("qemu+tcp://127.0.0.1:1/session", map[string]any{"nbdPorts": "9-1"}), "libvirt.nbdPorts", "10809-10872"},
+		"libvirt with a scratch folder adrift": {w.home, "POST", "/platforms", libvirt("qemu+tcp://127.0.0.1:1/session", map[string]any{"scratch": "tmp"}), "libvirt.scratch", "whole path"},
+		"libvirt without its certificates":     {w.home, "POST", "/platforms", libvirt("qemu+tls://127.0.0.1/system", map[string]any{"certificates": "/nowhere"}), "libvirt.certificates", "cacert.pem"},
+		"libvirt with an endless freeze":       {w.home, "POST", "/platforms", libvirt("qemu+tcp://127.0.0.1:1/session", map[string]any{"freezeSeconds": 900}), "libvirt.freezeSeconds", "1 to 60"},
+		"guests of a lab brought to rest":      {w.home, "POST", "/groups", group(func(g map[string]any) { g["quiesce"] = []string{"spare"} }), "quiesce", "no agent"},
+		"rest of a machine not in the group":   {w.home, "PATCH", "/groups/" + gid, map[string]any{"quiesce": []string{"spare"}}, "quiesce[0]", "name one of tick-db, tick-app"},
+		"start machines on a lab":              {w.recovery, "POST", "/landings", map[string]any{"point": w.recovery.points(gid)[0].ID, "platform": "nowhere"}, "platform", "no platform"},
 		"edit to a bad promise":                {w.home, "PATCH", "/groups/" + gid, map[string]any{"promise": promise(10, 10)}, "promise.cadenceSeconds", "cannot keep"},
 		"edit to a bad promise, from afar":     {w.recovery, "PATCH", "/groups/" + gid, map[string]any{"promise": promise(10, 10)}, "promise.cadenceSeconds", "cannot keep"},
 		"delete without saying what of points": {w.home, "DELETE", "/groups/" + gid, nil, "points", "keep"},

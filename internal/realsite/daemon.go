@@ -28,12 +28,13 @@ import (
 type Daemon struct {
 	// URI is how a client reaches it.
 	URI string
-	// NBDPorts is a range of ports that nothing else of this package uses.
-	NBDPorts string
-	dir      string
-	port     int
-	cmd      *exec.Cmd
-	done     chan struct{}
+	// TLSURI is how it is reached under TLS, after UseCertificates.
+	TLSURI  string
+	dir     string
+	port    int
+	tlsPort int
+	cmd     *exec.Cmd
+	done    chan struct{}
 }
 
 // Missing names the first program that is not installed, or nothing.
@@ -99,17 +100,8 @@ func Start(ctx context.Context, dir string, port int) (*Daemon, error) {
 			return nil, err
 		}
 	}
-	// The scratch files of a backup and the NBD server's certificates are the
-	// host's to set up; here only what a daemon without systemd needs.
-	for name, text := range map[string]string{
-		"libvirtd.conf": fmt.Sprintf("listen_tcp = 1\nlisten_tls = 0\ntcp_port = \"%d\"\nlisten_addr = \"127.0.0.1\"\nauth_tcp = \"none\"\nhost_uuid = %q\n", port, hostUUID(dir)),
-	} {
-		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
-			return nil, fmt.Errorf("write the hypervisor's settings: %w", err)
-		}
-	}
-	if err := d.setQemu(""); err != nil {
-		return nil, err
+	if err := errors.Join(d.setDaemon("listen_tls = 0\n"), d.setQemu("")); err != nil {
+		return nil, fmt.Errorf("write the hypervisor's settings: %w", err)
 	}
 	if err := d.Restart(ctx); err != nil {
 		return nil, err
@@ -121,9 +113,26 @@ func Start(ctx context.Context, dir string, port int) (*Daemon, error) {
 // be: guests migrate between hosts only.
 func hostUUID(dir string) string { return uuid.NewSHA1(uuid.NameSpaceURL, []byte(dir)).String() }
 
-// UseCertificates tells QEMU to protect NBD with the certificates of a folder,
-// laid out as QEMU wants it. It holds for guests started after a Restart.
+func (d *Daemon) setDaemon(more string) error {
+	text := fmt.Sprintf("listen_tcp = 1\ntcp_port = \"%d\"\nlisten_addr = \"127.0.0.1\"\nauth_tcp = \"none\"\nhost_uuid = %q\n", d.port, hostUUID(d.dir)) + more
+	return os.WriteFile(filepath.Join(d.dir, "libvirtd.conf"), []byte(text), 0o644)
+}
+
+// UseCertificates tells libvirt to listen under TLS and QEMU to protect NBD with
+// the certificates of a folder, as MakeCertificates lays it out. It holds after a
+// Restart, for guests started from then on.
 func (d *Daemon) UseCertificates(folder string) error {
+	if d.tlsPort == 0 {
+		port, err := freePort()
+		if err != nil {
+			return err
+		}
+		d.tlsPort, d.TLSURI = port, fmt.Sprintf("qemu+tls://127.0.0.1:%d/session", port)
+	}
+	if err := d.setDaemon(fmt.Sprintf("listen_tls = 1\ntls_port = \"%d\"\nauth_tls = \"none\"\nkey_file = %q\ncert_file = %q\nca_file = %q\n", d.tlsPort,
+		filepath.Join(folder, "serverkey.pem"), filepath.Join(folder, "servercert.pem"), filepath.Join(folder, "cacert.pem"))); err != nil {
+		return err
+	}
 	return d.setQemu(fmt.Sprintf("backup_tls_x509_cert_dir = %q\nbackup_tls_x509_verify = 1\nnbd_tls = 1\nnbd_tls_x509_cert_dir = %q\n", folder, folder))
 }
 

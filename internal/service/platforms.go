@@ -57,7 +57,7 @@ func (s *Service) newDriver(in api.NewPlatform) (platform.Driver, error) {
 			set = *in.Libvirt
 		}
 		x := libvirt.Settings{Hosts: strings.Fields(strings.ReplaceAll(in.Address, ",", " ")), Certificates: deref(set.Certificates), NBDPorts: deref(set.NbdPorts), Scratch: deref(set.Scratch),
-			Guard: s.cfg.Guard, Log: s.log.With("platform", in.Name), Now: s.clk.Now}
+			Guard: s.cfg.Guard, Owner: s.checkpointPrefix(), Log: s.log.With("platform", in.Name), Now: s.clk.Now}
 		if f := set.FreezeSeconds; f != nil {
 			if *f < 1 || *f > 60 {
 				return nil, problem.Invalid("libvirt.freezeSeconds", "A guest agent gets 1 to 60 seconds.")

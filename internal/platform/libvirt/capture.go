@@ -452,10 +452,19 @@ func (d *Driver) scratchFile(checkpoint string, m *held, k diskXML) string {
 
 // tryPorts calls begin with one free port after the other.
 func (d *Driver) tryPorts(m *held, b *backupXML, begin func() error) error {
+	d.mu.Lock()
+	for port, machine := range d.ports {
+		if machine == m.dom.UUID {
+			delete(d.ports, port) // of a job that is gone: a machine has one at a time
+		}
+	}
+	d.mu.Unlock()
 	for port := d.firstPort; port <= d.lastPort; port++ {
 		d.mu.Lock()
-		taken := d.ports[port]
-		d.ports[port] = true
+		_, taken := d.ports[port]
+		if !taken {
+			d.ports[port] = m.dom.UUID
+		}
 		d.mu.Unlock()
 		if taken {
 			continue
@@ -559,7 +568,7 @@ func (d *Driver) Reopen(ctx context.Context, name, _ string) (*platform.Capture,
 			return nil, err
 		}
 		d.mu.Lock()
-		d.ports[b.Server.Port] = true
+		d.ports[b.Server.Port] = m.dom.UUID
 		d.mu.Unlock()
 		c.Disks = append(c.Disks, d.frozen(m, *b, size, nil)...)
 	}

@@ -43,6 +43,9 @@ type Settings struct {
 	// killed; it runs Guard. Empty runs it within this process, where it only
 	// helps against what hangs.
 	Guard []string
+	// Owner is what the names of this service's checkpoints begin with; what
+	// others hold is theirs to let go.
+	Owner string
 	Log   *slog.Logger
 	// Now is the clock for capture instants.
 	Now func() time.Time
@@ -57,6 +60,7 @@ type Driver struct {
 	scratch     string
 	freezeLimit time.Duration
 	guard       guardLink
+	owner       string
 	log         *slog.Logger
 	now         func() time.Time
 
@@ -68,7 +72,8 @@ type Driver struct {
 	compats  map[string]string // of qcow2 files
 	seen     map[*host]platform.Inventory
 	heldNow  map[rpc.UUID]bool // by this driver, at this moment
-	ports    map[int]bool      // in use by this driver
+	ports    map[int]rpc.UUID  // in use by this driver, and for which machine
+	watched  map[string]bool   // captures
 	settling bool
 	ended    map[string]string // captures that we ended early, and why
 }
@@ -90,8 +95,8 @@ func New(s Settings) (*Driver, error) {
 	if len(s.Hosts) == 0 {
 		return nil, errors.New("give at least one libvirt URI, such as qemu+tls://host.example/system")
 	}
-	d := &Driver{scratch: strings.TrimSuffix(s.Scratch, "/"), freezeLimit: s.FreezeLimit, guard: guardLink{command: s.Guard}, log: s.Log, now: s.Now,
-		compats: map[string]string{}, seen: map[*host]platform.Inventory{}, heldNow: map[rpc.UUID]bool{}, ports: map[int]bool{}, ended: map[string]string{}}
+	d := &Driver{scratch: strings.TrimSuffix(s.Scratch, "/"), freezeLimit: s.FreezeLimit, guard: guardLink{command: s.Guard}, owner: s.Owner, log: s.Log, now: s.Now,
+		compats: map[string]string{}, seen: map[*host]platform.Inventory{}, heldNow: map[rpc.UUID]bool{}, ports: map[int]rpc.UUID{}, watched: map[string]bool{}, ended: map[string]string{}}
 	if d.log == nil {
 		d.log = slog.New(slog.DiscardHandler)
 	}
@@ -121,6 +126,9 @@ func New(s Settings) (*Driver, error) {
 		return nil, &SettingError{"nbdPorts", err}
 	}
 	if s.Certificates != "" {
+		for _, h := range d.hosts {
+			h.useCertificates(s.Certificates)
+		}
 		if d.tls, err = nbd.ClientTLS(s.Certificates); err != nil {
 			return nil, &SettingError{"certificates", err}
 		}

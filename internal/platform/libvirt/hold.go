@@ -5,6 +5,7 @@ import (
 	"encoding/xml"
 	"errors"
 	"fmt"
+	"strings"
 	"sync"
 	"time"
 
@@ -280,6 +281,10 @@ func loosen(ctx context.Context, h *host, dom rpc.Domain, frozen, suspended bool
 	})
 }
 
+// strangersLimit is how long another service's hold may last before it is taken
+// for left behind.
+const strangersLimit = 2 * time.Minute
+
 // settle lets go of machines that carry a mark of nobody: of this service
 // before it was killed, or of one that is gone for good.
 func (d *Driver) settle(ctx context.Context) {
@@ -293,6 +298,9 @@ func (d *Driver) settle(ctx context.Context) {
 				mark, err := getMark(l, dom)
 				if err != nil || mark == nil || mark.Started || d.isHeld(dom) {
 					continue
+				}
+				if !strings.HasPrefix(mark.Checkpoint, d.owner) && d.now().Sub(mark.Since) < strangersLimit {
+					continue // another service is just capturing it
 				}
 				found = append(found, &held{id: uuidText(dom.UUID), h: h, dom: dom, frozen: mark.Frozen, suspended: mark.Suspended})
 			}

@@ -53,6 +53,16 @@ func parseHost(text string) (*host, error) {
 	return &host{uri: u}, nil
 }
 
+// useCertificates makes libvirt's own TLS use a folder of certificates, unless
+// the URI names one itself.
+func (h *host) useCertificates(folder string) {
+	_, transport, _ := strings.Cut(h.uri.Scheme, "+")
+	if q := h.uri.Query(); (transport == "tls" || transport == "" && h.uri.Host != "") && q.Get("pkipath") == "" {
+		q.Set("pkipath", folder)
+		h.uri.RawQuery = q.Encode()
+	}
+}
+
 // name is what people call the host.
 func (h *host) name() string {
 	if h.uri.Hostname() == "" {

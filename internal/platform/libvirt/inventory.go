@@ -127,7 +127,7 @@ func (d *Driver) inventoryOf(ctx context.Context, h *host) (platform.Inventory, 
 		if err != nil {
 			return inv, fmt.Errorf("ask host %s: %w", h.name(), err)
 		}
-		id := h.uri.Redacted()
+		id := h.name()
 		inv.Hosts = append(inv.Hosts, platform.Host{ID: id, Name: h.name(), CPUs: int(cpus), MemoryBytes: int64(memory) << 10})
 		ps, err := pools(l)
 		if err != nil {

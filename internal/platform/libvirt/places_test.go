@@ -177,7 +177,16 @@ func TestThereAndBackUnderTLS(t *testing.T) {
 		require.NoError(t, d.Restart(ctx))
 	}
 	id := deckhand(t, ctx, realsite.Guest{Name: "signal"})
-	home := newDriver(t, libvirt.Settings{Certificates: pki})
+	home := newDriver(t, libvirt.Settings{Hosts: []string{p.Home.TLSURI}, Certificates: pki})
+	for _, s := range home.Check(ctx) {
+		require.True(t, s.OK, "%+v", s)
+	}
+	for _, s := range newDriver(t, libvirt.Settings{Hosts: []string{p.Home.TLSURI + "?pkipath=/nowhere"}}).Check(ctx) {
+		if !s.OK {
+			require.Equal(t, "sign-in", s.Name, "the step that fails is named")
+			break
+		}
+	}
 	away := newDriver(t, libvirt.Settings{Hosts: []string{p.Away.URI}, Certificates: pki})
 	said, _ := p.Home.Newest("signal")
 	c, err := home.Capture(ctx, platform.CaptureRequest{Name: "kt-tls-1", Machines: []string{id}})

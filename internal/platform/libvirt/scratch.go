@@ -39,6 +39,18 @@ func (d *Driver) roomFor(ps []pool, m *held, k diskXML, allocated int64) error {
 // watch looks after the machines of a capture until it is released: what
 // threatens a guest ends the capture.
 func (d *Driver) watch(ctx context.Context, name string, all []*held) {
+	d.mu.Lock()
+	busy := d.watched[name]
+	d.watched[name] = true
+	d.mu.Unlock()
+	if busy {
+		return // it was opened before
+	}
+	defer func() {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		delete(d.watched, name)
+	}()
 	left := append([]*held(nil), all...)
 	refreshed := d.now()
 	for len(left) > 0 {
