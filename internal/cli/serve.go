@@ -113,7 +113,7 @@ keeps its password off the process list.`,
 
 // guardCmd is started by serve and by nobody else.
 func (a *app) guardCmd() *cobra.Command {
-	return &cobra.Command{Use: "guard", Short: "Let machines go that a killed service holds", Hidden: true, Args: cobra.NoArgs, Example: "  (started by kestrel serve)",
+	return &cobra.Command{Use: "guard", Short: "Let machines go that a killed service holds", Hidden: true, Args: cobra.NoArgs, Example: "  kestrel guard    # started by kestrel serve",
 		RunE: func(*cobra.Command, []string) error { return libvirt.Guard(a.In, a.Out) }}
 }
 

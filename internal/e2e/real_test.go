@@ -40,7 +40,7 @@ func newRealWorld(t *testing.T) *realWorld {
 	if p := realsite.Missing(); p != "" {
 		t.Skipf("REAL GUESTS ARE NOT TESTED: %s is not installed", p)
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), 8*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 15*time.Minute)
 	t.Cleanup(cancel)
 	pair, err := realsite.StartPair(ctx)
 	require.NoError(t, err)
@@ -66,7 +66,7 @@ func newRealWorld(t *testing.T) *realWorld {
 // writes waits until both guests have written more.
 func (r *realWorld) writes() {
 	r.t.Helper()
-	ctx, cancel := context.WithTimeout(r.ctx, time.Minute)
+	ctx, cancel := context.WithTimeout(r.ctx, 2*time.Minute)
 	defer cancel()
 	require.NoError(r.t, r.Pair.Home.Writes(ctx, db, app))
 }
@@ -152,6 +152,12 @@ func (r *realWorld) kill(guest string) {
 	r.t.Helper()
 	require.NoError(r.t, syscall.Kill(r.Pair.Home.Guests()[guest], syscall.SIGKILL))
 	r.eventually("the guest is gone", func() bool { return r.Pair.Home.Guests()[guest] == 0 })
+}
+
+// patiently waits for what guests do, who share two processors with all else.
+func (r *realWorld) patiently(what string, ok func() bool) {
+	r.t.Helper()
+	require.Eventually(r.t, ok, 4*time.Minute, 200*time.Millisecond, what)
 }
 
 // held tells whether a machine carries the mark of one that is held.
@@ -269,11 +275,15 @@ func TestRealMachinesAreLostAndComeBack(t *testing.T) {
 	}
 	require.LessOrEqual(t, found[app].Peer, found[db].Seq, "one instant: nothing rests on what is not there")
 	require.LessOrEqual(t, found[app].Seq, after.Seq+20, "and nothing from after the point")
-	// The service they read from is killed while they run.
+	// The service they read from is killed while they are made local.
+	r.patiently("the first disks are being made local", func() bool {
+		l := must[api.Landing](r.recovery, http.MethodGet, "/landings/"+ls[0].ID, nil)
+		return l.LocalBytes > 0
+	})
 	r.recovery.kill()
 	r.recovery.start()
 	for _, l := range ls {
-		r.eventually("it is local", func() bool {
+		r.patiently("it is local", func() bool {
 			l = must[api.Landing](r.recovery, http.MethodGet, "/landings/"+l.ID, nil)
 			require.Contains(t, []api.LandingState{api.LandingStateRunning, api.LandingStateLocal}, l.State, "%+v", l)
 			return l.State == api.LandingStateLocal
@@ -301,7 +311,7 @@ func TestRealMachinesAreLostAndComeBack(t *testing.T) {
 	// explicitly.
 	in := api.NewLanding{Point: chosen.ID, Platform: "quay", Machines: &[]string{db}, How: new("copied"), Prefix: new("again-")}
 	l := must[[]api.Landing](r.recovery, http.MethodPost, "/landings", in)[0]
-	r.eventually("it is local", func() bool {
+	r.patiently("it is local", func() bool {
 		l = must[api.Landing](r.recovery, http.MethodGet, "/landings/"+l.ID, nil)
 		require.NotEqual(t, api.LandingStateRunning, l.State, "it does not run before it is local")
 		return l.State == api.LandingStateLocal

@@ -38,7 +38,7 @@ func TestMain(m *testing.M) {
 		if realsite.Missing() != "" {
 			return m.Run()
 		}
-		ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
 		defer cancel()
 		p, err := realsite.StartPair(ctx)
 		if err != nil {
@@ -102,7 +102,7 @@ func ids(t *testing.T, names ...string) (out []string) {
 
 func TestTheContractOnRealGuests(t *testing.T) {
 	p := need(t)
-	ctx := within(t, 5*time.Minute)
+	ctx := within(t, 15*time.Minute)
 	for _, g := range guests {
 		_, err := p.Home.Await(ctx, g.Name, "TX", 1, 0)
 		require.NoError(t, err)

@@ -42,7 +42,7 @@ func smallDisk(t *testing.T, mib int) string {
 // Scratch space that runs full must cost the point, never the guest.
 func TestScratchSpaceRunsFull(t *testing.T) {
 	p := need(t)
-	ctx := within(t, 3*time.Minute)
+	ctx := within(t, 9*time.Minute)
 	id := deckhand(t, ctx, realsite.Guest{Name: "stoker"})
 	fill := func(mib int) error {
 		return p.Home.Exec(ctx, "stoker", fmt.Sprintf("dd if=/dev/urandom of=/a/big bs=1M count=%d conv=notrunc,fsync 2>/dev/null", mib))
@@ -61,7 +61,7 @@ func TestScratchSpaceRunsFull(t *testing.T) {
 		require.Eventually(t, func() bool {
 			_, err := d.Reopen(ctx, "kt-full-1", "")
 			return err != nil
-		}, time.Minute, 200*time.Millisecond)
+		}, 3*time.Minute, 200*time.Millisecond)
 		_, err := d.Reopen(ctx, "kt-full-1", "")
 		require.ErrorIs(t, err, platform.ErrGone)
 		require.ErrorContains(t, err, "pool narrow")
@@ -100,7 +100,7 @@ func pool(t *testing.T, name, dir string) {
 // A machine that migrates is found on its new host, and its disks are compared.
 func TestMachinesMigrate(t *testing.T) {
 	p := need(t)
-	ctx := within(t, 2*time.Minute)
+	ctx := within(t, 6*time.Minute)
 	d := newDriver(t, libvirt.Settings{Hosts: []string{p.Home.URI, p.Away.URI}})
 	id := deckhand(t, ctx, realsite.Guest{Name: "pilot"})
 	_, err := d.Capture(ctx, platform.CaptureRequest{Name: "kt-move-1", Machines: []string{id}})
@@ -142,7 +142,7 @@ func TestMachinesMigrate(t *testing.T) {
 	require.Eventually(t, func() bool {
 		inv, err := d.Inventory(ctx)
 		return err == nil && inv.Trouble == ""
-	}, 10*time.Second, 100*time.Millisecond)
+	}, 30*time.Second, 100*time.Millisecond)
 }
 
 // kept hands out disks that are held in memory, as a site does its points.
@@ -166,7 +166,7 @@ func (k *kept) Open(name string) (*nbd.Export, error) {
 // the other site, starved of it, and removed without trace.
 func TestThereAndBackUnderTLS(t *testing.T) {
 	p := need(t)
-	ctx := within(t, 3*time.Minute)
+	ctx := within(t, 9*time.Minute)
 	pki, err := os.MkdirTemp("/var/tmp", "kt-pki-")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = os.RemoveAll(pki) })
@@ -253,7 +253,7 @@ func TestThereAndBackUnderTLS(t *testing.T) {
 			local = local && k.Local
 		}
 		return local
-	}, time.Minute, 200*time.Millisecond)
+	}, 3*time.Minute, 200*time.Millisecond)
 	stop() // nobody needs it any more
 	now := hear("TX")
 	require.Greater(t, now, found)
@@ -293,7 +293,7 @@ func listen(t *testing.T, d *realsite.Daemon, name string) func(kind string) uin
 	t.Cleanup(func() { _ = ear.Close() })
 	return func(kind string) uint64 {
 		t.Helper()
-		l, err := ear.Await(within(t, time.Minute), kind)
+		l, err := ear.Await(within(t, 3*time.Minute), kind)
 		require.NoError(t, err)
 		return l.Seq
 	}

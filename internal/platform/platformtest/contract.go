@@ -28,7 +28,7 @@ type Fixture struct {
 
 // Run tests the contract of platform.Driver.
 func Run(t *testing.T, f Fixture) {
-	ctx, cancel := context.WithTimeout(context.Background(), 4*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Minute)
 	defer cancel()
 	d := f.New()
 	request := func(name, base string) platform.CaptureRequest {
