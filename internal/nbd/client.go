@@ -53,6 +53,11 @@ func Dial(ctx context.Context, network, address, export string, o Options) (*Con
 	if err != nil {
 		return nil, fmt.Errorf("nbd: connect: %w", err)
 	}
+	return newConn(ctx, nc, export, o)
+}
+
+// newConn opens an export over a connection, which it closes if that fails.
+func newConn(ctx context.Context, nc net.Conn, export string, o Options) (*Conn, error) {
 	c := &Conn{conn: nc, r: bufio.NewReaderSize(nc, 256<<10), timeout: o.Timeout, contexts: map[string]uint32{}}
 	_ = nc.SetDeadline(time.Now().Add(o.Timeout))
 	if err := c.negotiate(export, o); err != nil {

@@ -63,7 +63,7 @@ func ServeTLS(ctx context.Context, l net.Listener, x Exporter, cfg *tls.Config) 
 			end := context.AfterFunc(ctx, func() { _ = c.Close() })
 			defer end()
 			defer func() { _ = c.Close() }()
-			s := &session{conn: c, r: bufio.NewReaderSize(c, 64<<10), w: bufio.NewWriterSize(c, 256<<10), x: x, tls: cfg}
+			s := newSession(c, x, cfg)
 			// A client that goes away or misbehaves ends its own session only.
 			_ = s.run()
 		})
@@ -80,6 +80,10 @@ type session struct {
 	contexts   []Context // chosen; the ID is the index + 1
 	chosenFor  string
 	noZeroes   bool
+}
+
+func newSession(c net.Conn, x Exporter, cfg *tls.Config) *session {
+	return &session{conn: c, r: bufio.NewReaderSize(c, 64<<10), w: bufio.NewWriterSize(c, 256<<10), x: x, tls: cfg}
 }
 
 func (s *session) run() error {

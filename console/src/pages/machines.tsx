@@ -127,7 +127,7 @@ export function MachinesPage() {
                       ))}
                       {!m.disks.length && <span className="text-muted">none</span>}
                     </td>
-                    <td className={`${td} whitespace-nowrap`}>
+                    <td className={td}>
                       {m.nics.map((n) => (
                         <div key={n.mac}>
                           {n.address || <span className="text-muted">{n.mac}</span>}

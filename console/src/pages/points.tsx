@@ -68,7 +68,7 @@ export function PointsPage() {
                   <th className={th}>Captured</th>
                   <th className={`${th} text-right`}>Would lose</th>
                   <th className={`${th} text-right`}>Changed</th>
-                  <th className={`${th} text-right`}>Whole</th>
+                  <th className={`${th} hidden text-right 2xl:table-cell`}>Whole</th>
                   <th className={th}>Consistent</th>
                   <th className={th}>Held</th>
                   <th className={th}>
@@ -99,7 +99,7 @@ export function PointsPage() {
                     </td>
                     <td className={`${td} whitespace-nowrap text-right`}>{span(p.losesSeconds)}</td>
                     <td className={`${td} whitespace-nowrap text-right`}>{size(p.changedBytes)}</td>
-                    <td className={`${td} whitespace-nowrap text-right`}>{size(p.usedBytes)}</td>
+                    <td className={`${td} hidden whitespace-nowrap text-right 2xl:table-cell`}>{size(p.usedBytes)}</td>
                     <td className={td}>
                       {p.consistency === "application" ? "▲ application" : "crash"}
                       {!p.oneInstant && <div className="text-tight-ink text-xs">◆ each at its own instant</div>}

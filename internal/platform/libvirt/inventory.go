@@ -198,7 +198,7 @@ func (d *Driver) machine(l *rpc.Libvirt, h *host, ps []pool, dom rpc.Domain) (pl
 		return platform.Machine{}, false, err
 	}
 	m := platform.Machine{ID: uuidText(dom.UUID), Name: x.Name, Folder: "/" + h.name(), Host: h.name(), Pool: h.name(), Power: power(state),
-		Guest: x.OS.Type.Arch + " " + x.OS.Type.Machine, CPUs: x.VCPU, MemoryBytes: x.memoryBytes(), Tags: []string{}}
+		Guest: x.OS.Type.Arch, CPUs: x.VCPU, MemoryBytes: x.memoryBytes(), Tags: []string{}}
 	if x.Metadata.Hold != nil && x.Metadata.Hold.Started {
 		m.Power = platform.PowerOff // it is only open for us to read
 	}
@@ -206,9 +206,6 @@ func (d *Driver) machine(l *rpc.Libvirt, h *host, ps []pool, dom rpc.Domain) (pl
 	for _, k := range x.copied() {
 		p, known := poolOf(ps, k.Source.File)
 		disk := platform.Disk{Key: k.Target.Dev, Label: k.Target.Dev}
-		if name := path.Base(k.where()); name != "." {
-			disk.Label += " (" + name + ")"
-		}
 		if known {
 			disk.Datastore = d.scoped(h, p.name)
 		}
