@@ -2,7 +2,6 @@ package e2e
 
 import (
 	"context"
-	"fmt"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -253,7 +252,7 @@ func TestRealMachinesAreLostAndComeBack(t *testing.T) {
 	r.lose()
 
 	away := r.Away
-	ready := r.recovery.traces(t, away)
+	ready := r.traces()
 	_, prob := call[[]api.Landing](r.recovery, http.MethodPost, "/landings", api.NewLanding{Point: chosen.ID, Platform: "quay", Networks: &map[string]string{"segment 230.77.0.1:7412": "nowhere"}})
 	require.Equal(t, "networks", prob.Errors[0].Field)
 	ls := must[[]api.Landing](r.recovery, http.MethodPost, "/landings", api.NewLanding{Point: chosen.ID, Platform: "quay", LocalBytesPerSecond: new(int64(4 << 20))})
@@ -304,7 +303,7 @@ func TestRealMachinesAreLostAndComeBack(t *testing.T) {
 	for _, l := range ls {
 		must[any](r.recovery, http.MethodDelete, "/landings/"+l.ID, nil)
 	}
-	require.Equal(t, ready, r.recovery.traces(t, away), "no trace is left")
+	require.Equal(t, ready, r.traces(), "no trace is left")
 	require.Empty(t, must[[]api.Landing](r.recovery, http.MethodGet, "/landings", nil))
 
 	// Copied first and then started, onto the network of home, which is allowed
@@ -323,7 +322,7 @@ func TestRealMachinesAreLostAndComeBack(t *testing.T) {
 	require.Equal(t, found[db].Seq, line.Seq, "the same point, the same record")
 	_ = ear.Close()
 	must[any](r.recovery, http.MethodDelete, "/landings/"+l.ID, nil)
-	require.Equal(t, ready, r.recovery.traces(t, away))
+	require.Equal(t, ready, r.traces())
 }
 
 // lose ends the home site for good: service, hypervisor and disks.
@@ -335,20 +334,10 @@ func (r *realWorld) lose() {
 	r.recovery.relay.setCut(true)
 }
 
-// traces lists what a hypervisor knows and holds, and what the site serves.
-func (s *siteProc) traces(t *testing.T, d *realsite.Daemon) (out []string) {
-	t.Helper()
-	require.NoError(t, d.With(func(l *rpc.Libvirt) error {
-		all, _, err := l.ConnectListAllDomains(1, 0)
-		for _, dom := range all {
-			out = append(out, dom.Name)
-		}
-		return err
-	}))
-	files, err := os.ReadDir(d.Disks())
-	require.NoError(t, err)
-	for _, f := range files {
-		out = append(out, f.Name())
-	}
-	return append(out, fmt.Sprint(len(d.Guests())))
+// traces lists what the recovery site's hypervisor knows and holds.
+func (r *realWorld) traces() []string {
+	r.t.Helper()
+	all, err := r.Away.Traces()
+	require.NoError(r.t, err)
+	return all
 }

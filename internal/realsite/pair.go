@@ -375,3 +375,23 @@ func (d *Daemon) Exec(ctx context.Context, name, command string) error {
 		}
 	}
 }
+
+// Traces lists what a daemon knows and holds: machines, files of its pool, and
+// how many guests run.
+func (d *Daemon) Traces() (out []string, err error) {
+	err = d.With(func(l *libvirt.Libvirt) error {
+		all, _, err := l.ConnectListAllDomains(1, 0)
+		for _, dom := range all {
+			out = append(out, dom.Name)
+		}
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	files, err := os.ReadDir(d.Disks())
+	for _, f := range files {
+		out = append(out, f.Name())
+	}
+	return append(out, fmt.Sprint(len(d.Guests()))), err
+}

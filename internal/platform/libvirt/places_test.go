@@ -266,22 +266,11 @@ func TestThereAndBackUnderTLS(t *testing.T) {
 	require.EqualValues(t, rpc.DomainRunning, state(t, "signal"))
 }
 
-// trace lists what a daemon knows and holds.
-func trace(t *testing.T, d *realsite.Daemon) (out []string) {
+func trace(t *testing.T, d *realsite.Daemon) []string {
 	t.Helper()
-	require.NoError(t, d.With(func(l *rpc.Libvirt) error {
-		all, _, err := l.ConnectListAllDomains(1, 0)
-		for _, dom := range all {
-			out = append(out, dom.Name)
-		}
-		return err
-	}))
-	files, err := os.ReadDir(d.Disks())
+	all, err := d.Traces()
 	require.NoError(t, err)
-	for _, f := range files {
-		out = append(out, f.Name())
-	}
-	return out
+	return all
 }
 
 // listen reads the console of a machine that waits, and gives the newest
