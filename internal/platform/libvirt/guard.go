@@ -23,6 +23,9 @@ import (
 // holdLimit is how long a machine may stay held beyond the freezing itself.
 const holdLimit = 10 * time.Second
 
+// guardPatience is how long an orderly stop waits for the guard to end.
+const guardPatience = 3 * time.Second
+
 // order is one line to the guard; it answers each with a line.
 type order struct {
 	Op        string        `json:"op"` // "hold" or "release"
@@ -111,7 +114,12 @@ func (g *guardLink) close() {
 	defer g.mu.Unlock()
 	if g.w != nil {
 		_ = g.w.Close()
-		<-g.stopped
+		select {
+		case <-g.stopped:
+		case <-time.After(guardPatience):
+			// It still has a machine to let go, whose host does not answer. It
+			// outlives us: that is what it is for.
+		}
 		g.w = nil
 	}
 }
