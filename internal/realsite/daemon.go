@@ -15,7 +15,6 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"sync"
 	"syscall"
 	"time"
 
@@ -36,7 +35,6 @@ type Daemon struct {
 	tlsPort int
 	cmd     *exec.Cmd
 	done    chan struct{}
-	mu      sync.Mutex // of cmd and done
 }
 
 // Missing names the first program that is not installed, or nothing.
@@ -153,13 +151,10 @@ func (d *Daemon) env() []string {
 
 // Kill ends the daemon at once. Its guests go on.
 func (d *Daemon) Kill() {
-	d.mu.Lock()
-	cmd, done := d.cmd, d.done
-	d.cmd = nil
-	d.mu.Unlock()
-	if cmd != nil {
-		_ = cmd.Process.Kill()
-		<-done
+	if d.cmd != nil {
+		_ = d.cmd.Process.Kill()
+		<-d.done
+		d.cmd = nil
 	}
 }
 
@@ -184,19 +179,8 @@ func (d *Daemon) Restart(ctx context.Context) error {
 		return fmt.Errorf("start libvirtd: %w", err)
 	}
 	done := make(chan struct{})
-	d.mu.Lock()
 	d.cmd, d.done = cmd, done
-	d.mu.Unlock()
-	go func() {
-		_ = cmd.Wait()
-		close(done)
-		d.mu.Lock()
-		crashed := d.cmd == cmd
-		d.mu.Unlock()
-		if crashed { // as a host's service manager would
-			_ = d.Restart(context.Background())
-		}
-	}()
+	go func() { _ = cmd.Wait(); close(done) }()
 	for deadline := time.Now().Add(30 * time.Second); ; {
 		if err = d.prepare(); err == nil {
 			return nil
