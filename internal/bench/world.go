@@ -21,6 +21,7 @@ import (
 
 	"kestrel/internal/api"
 	"kestrel/internal/clock"
+	"kestrel/internal/freeport"
 	"kestrel/internal/lab"
 	"kestrel/internal/nbd"
 	"kestrel/internal/pgcluster"
@@ -132,12 +133,8 @@ func (w *world) startLab(ctx context.Context, machines []machineSpec) (stop func
 }
 
 func freeAddr() (string, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return "", err
-	}
-	defer func() { _ = l.Close() }()
-	return l.Addr().String(), nil
+	port, err := freeport.Loopback()
+	return fmt.Sprintf("127.0.0.1:%d", port), err
 }
 
 func startSite(ctx context.Context, binary, role, dir, db string) (*site, error) {

@@ -45,11 +45,16 @@ func newRealWorld(t *testing.T) *realWorld {
 	require.NoError(t, err)
 	t.Cleanup(pair.Stop)
 	r := &realWorld{world: newWorld(t), Pair: pair, ctx: ctx}
+	t.Cleanup(func() {
+		if t.Failed() {
+			t.Logf("home: %s\naway: %s\nhome's service: %s\nrecovery's: %s", pair.Home.Report(), pair.Away.Report(), r.home.log(), r.recovery.log())
+		}
+	})
 	for _, g := range []realsite.Guest{{Name: db, Address: "10.77.2.11", Segment: "230.77.0.1:7412"}, {Name: app, After: db, Address: "10.77.2.12", Segment: "230.77.0.1:7412"}} {
 		require.NoError(t, pair.Home.Add(ctx, pair.Image, g))
 	}
 	add := func(s *siteProc, d *realsite.Daemon) {
-		must[api.Platform](s, http.MethodPost, "/platforms", api.NewPlatform{Name: "quay", Kind: "libvirt", Address: d.URI})
+		must[api.Platform](s, http.MethodPost, "/platforms", api.NewPlatform{Name: "quay", Kind: "libvirt", Address: d.URI, Libvirt: &api.LibvirtSettings{NbdPorts: new("11010-11073")}})
 	}
 	add(r.home, pair.Home)
 	add(r.recovery, pair.Away)

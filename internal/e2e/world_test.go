@@ -23,10 +23,12 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"kestrel/internal/api"
 	"kestrel/internal/clock"
+	"kestrel/internal/freeport"
 	"kestrel/internal/lab"
 	"kestrel/internal/nbd"
 	"kestrel/internal/pgcluster"
@@ -136,10 +138,9 @@ type siteProc struct {
 
 func freeAddr(t *testing.T) string {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	port, err := freeport.Loopback()
 	require.NoError(t, err)
-	defer func() { _ = l.Close() }()
-	return l.Addr().String()
+	return fmt.Sprintf("127.0.0.1:%d", port)
 }
 
 func newSite(t *testing.T, name string, extra ...string) *siteProc {
@@ -170,14 +171,17 @@ func (s *siteProc) start() {
 	s.cmd.Env = append(os.Environ(), "KESTREL_DATABASE_URL="+s.db)
 	s.cmd.Stdout, s.cmd.Stderr = log, log
 	require.NoError(s.t, s.cmd.Start())
-	require.Eventually(s.t, func() bool {
+	ready := func() bool {
 		res, err := http.Get(s.url + "/readyz")
 		if err != nil {
 			return false
 		}
 		_ = res.Body.Close()
 		return res.StatusCode == http.StatusOK
-	}, 30*time.Second, 20*time.Millisecond, "site %s gets ready: %s", s.name, s.log())
+	}
+	if !assert.Eventually(s.t, ready, 2*time.Minute, 20*time.Millisecond) {
+		s.t.Fatalf("site %s does not get ready: %s", s.name, s.log())
+	}
 }
 
 func (s *siteProc) log() string {

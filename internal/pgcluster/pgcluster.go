@@ -21,6 +21,8 @@ import (
 	"syscall"
 	"time"
 
+	"kestrel/internal/freeport"
+
 	"github.com/jmoiron/sqlx"
 
 	_ "github.com/jackc/pgx/v5/stdlib" // the driver "pgx"
@@ -47,7 +49,7 @@ func Start(ctx context.Context, dir string, port int) (*Cluster, error) {
 		return nil, err
 	}
 	if port == 0 {
-		if port, err = freePort(); err != nil {
+		if port, err = freeport.Loopback(); err != nil {
 			return nil, err
 		}
 	}
@@ -234,13 +236,4 @@ func credential() (*syscall.Credential, error) {
 	uid, _ := strconv.ParseUint(u.Uid, 10, 32)
 	gid, _ := strconv.ParseUint(u.Gid, 10, 32)
 	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
-}
-
-func freePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
-	}
-	defer func() { _ = l.Close() }()
-	return l.Addr().(*net.TCPAddr).Port, nil
 }

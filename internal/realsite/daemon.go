@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"net"
 	"os"
 	"os/exec"
 	"os/user"
@@ -17,6 +16,8 @@ import (
 	"strings"
 	"syscall"
 	"time"
+
+	"kestrel/internal/freeport"
 
 	"github.com/digitalocean/go-libvirt"
 	"github.com/digitalocean/go-libvirt/socket/dialers"
@@ -86,7 +87,7 @@ func Start(ctx context.Context, dir string, port int) (*Daemon, error) {
 		return nil, err
 	}
 	if port == 0 {
-		if port, err = freePort(); err != nil {
+		if port, err = freeport.Loopback(); err != nil {
 			return nil, err
 		}
 	}
@@ -123,7 +124,7 @@ func (d *Daemon) setDaemon(more string) error {
 // Restart, for guests started from then on.
 func (d *Daemon) UseCertificates(folder string) error {
 	if d.tlsPort == 0 {
-		port, err := freePort()
+		port, err := freeport.Loopback()
 		if err != nil {
 			return err
 		}
@@ -297,15 +298,6 @@ func give(path string, cred *syscall.Credential) error {
 		return fmt.Errorf("give a file to the hypervisor: %w", err)
 	}
 	return nil
-}
-
-func freePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
-	}
-	defer func() { _ = l.Close() }()
-	return l.Addr().(*net.TCPAddr).Port, nil
 }
 
 // lockFile waits for a file's lock, which ends with the process at the latest.

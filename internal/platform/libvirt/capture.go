@@ -118,6 +118,9 @@ func (d *Driver) ready(ctx context.Context, checkpoint string, m *held) error {
 	}
 	m.h, m.dom = h, dom
 	return do(ctx, h, beginLimit, func(l *rpc.Libvirt) error {
+		if err := d.unheld(ctx, l, dom); err != nil {
+			return err
+		}
 		if err := d.clearJob(l, dom, checkpoint); err != nil {
 			return err
 		}
@@ -223,11 +226,14 @@ func (d *Driver) Reopen(ctx context.Context, name, _ string) (*platform.Capture,
 				if k.Backup != "yes" {
 					continue
 				}
-				_, s, _, err := l.DomainGetBlockInfo(m.dom, k.Name, 0)
-				if err != nil {
-					return nil, err
+				for _, x := range m.x.copied() {
+					if x.Target.Dev == k.Name {
+						size[k.Name], _ = diskSize(l, m.dom, x, true, slices.ContainsFunc(m.x.copied(), diskXML.remote))
+					}
 				}
-				size[k.Name] = int64(s)
+				if size[k.Name] == 0 {
+					return nil, fmt.Errorf("the size of disk %s of machine %s is not known", k.Name, m.x.Name)
+				}
 			}
 			return b, nil
 		})

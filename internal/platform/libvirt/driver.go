@@ -198,10 +198,15 @@ func (d *Driver) noteHeld(dom rpc.Domain, held bool) {
 	}
 }
 
-func (d *Driver) isHeld(dom rpc.Domain) bool {
+// takeHeld notes that a machine is ours to let go, unless it is already.
+func (d *Driver) takeHeld(dom rpc.Domain) bool {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	return d.heldNow[dom.UUID]
+	if d.heldNow[dom.UUID] {
+		return false
+	}
+	d.heldNow[dom.UUID] = true
+	return true
 }
 
 // hostTLS is how NBD to a host is protected: nil on this machine unless

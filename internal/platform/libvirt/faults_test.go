@@ -3,7 +3,10 @@ package libvirt_test
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
+	"io"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -220,6 +223,56 @@ func port(t *testing.T) (n int) {
 	}
 	t.Fatal("no port is free")
 	return 0
+}
+
+// A guard that comes late lets go of what it was told to guard, and of nothing
+// that was held since.
+func TestTheGuardKnowsWhoseHoldItIs(t *testing.T) {
+	p := need(t)
+	hold := func(l *rpc.Libvirt, dom rpc.Domain) error {
+		mark := `<hold xmlns="urn:kestrel-tide:hold" checkpoint="kt-two" since="2026-11-23T10:00:00Z" frozen="false" suspended="true" started="false"/>`
+		return errors.Join(l.DomainSetMetadata(dom, int32(rpc.DomainMetadataElement), rpc.OptString{mark}, rpc.OptString{"kestrel"}, rpc.OptString{"urn:kestrel-tide:hold"}, rpc.DomainAffectLive), l.DomainSuspend(dom))
+	}
+	require.NoError(t, p.Home.Domain("purser", hold))
+	guard := func(checkpoint string) {
+		order := fmt.Sprintf(`{"op":"hold","uri":%q,"machine":%q,"checkpoint":%q,"suspended":true,"limit":1}`+"\n", p.Home.URI, ids(t, "purser")[0], checkpoint)
+		require.NoError(t, libvirt.Guard(strings.NewReader(order), io.Discard))
+	}
+	guard("kt-one")
+	require.Equal(t, int32(rpc.DomainPaused), state(t, "purser"))
+	require.True(t, marked(t, "purser"))
+	guard("kt-two")
+	require.Equal(t, int32(rpc.DomainRunning), state(t, "purser"))
+	require.False(t, marked(t, "purser"))
+
+	// Nor is a machine held again before the last hold is over for certain.
+	require.NoError(t, p.Home.Domain("purser", hold))
+	ctx := within(t, 2*time.Minute)
+	_, err := newDriver(t, libvirt.Settings{Owner: "kt-other-"}).Capture(ctx, platform.CaptureRequest{Name: "kt-other-1", Machines: ids(t, "purser")})
+	require.NoError(t, err, "a mark this old is of nobody")
+	require.Equal(t, int32(rpc.DomainRunning), state(t, "purser"))
+	require.False(t, marked(t, "purser"))
+	require.NoError(t, newDriver(t, libvirt.Settings{}).Forget(ctx, "kt-other-1"))
+}
+
+// A port that others use is passed over before a job is begun at it.
+func TestPortsInUse(t *testing.T) {
+	need(t)
+	ctx := within(t, 3*time.Minute)
+	theirs, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer func() { _ = theirs.Close() }()
+	n := theirs.Addr().(*net.TCPAddr).Port
+	d := newDriver(t, libvirt.Settings{NBDPorts: fmt.Sprintf("%d-%d", n, n)})
+	machines := ids(t, "purser")
+	_, err = d.Capture(ctx, platform.CaptureRequest{Name: "kt-ports-1", Machines: machines})
+	require.ErrorContains(t, err, fmt.Sprintf("none of the NBD ports %d-%d is free", n, n))
+	d = newDriver(t, libvirt.Settings{NBDPorts: fmt.Sprintf("%d-%d", n, n+20)})
+	c, err := d.Capture(ctx, platform.CaptureRequest{Name: "kt-ports-2", Machines: machines})
+	require.NoError(t, err)
+	require.NotEqual(t, theirs.Addr().String(), c.Disks[0].Address)
+	require.NotEmpty(t, whole(ctx, t, c))
+	require.NoError(t, d.Forget(ctx, "kt-ports-2"))
 }
 
 // What may happen to a machine between and during cycles, in the order in

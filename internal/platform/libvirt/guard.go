@@ -28,12 +28,13 @@ const guardPatience = 3 * time.Second
 
 // order is one line to the guard; it answers each with a line.
 type order struct {
-	Op        string        `json:"op"` // "hold" or "release"
-	URI       string        `json:"uri"`
-	Machine   string        `json:"machine"`
-	Frozen    bool          `json:"frozen"`
-	Suspended bool          `json:"suspended"`
-	Limit     time.Duration `json:"limit"`
+	Op         string        `json:"op"` // "hold" or "release"
+	URI        string        `json:"uri"`
+	Machine    string        `json:"machine"`
+	Checkpoint string        `json:"checkpoint"`
+	Frozen     bool          `json:"frozen"`
+	Suspended  bool          `json:"suspended"`
+	Limit      time.Duration `json:"limit"`
 }
 
 // guardLink is the service's end.
@@ -212,7 +213,7 @@ func letGo(released context.Context, h *host, o order) {
 		_, dom, err := d.find(ctx, o.Machine)
 		if err == nil {
 			// What the service asked for in its last moment may still come.
-			err = releaseSurely(ctx, h, dom, o.Frozen, o.Suspended)
+			err = rest{h: h, dom: dom, checkpoint: o.Checkpoint, frozen: o.Frozen, suspended: o.Suspended}.endSurely(ctx)
 		} else if errors.Is(err, platform.ErrGone) {
 			err = nil
 		}

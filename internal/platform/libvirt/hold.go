@@ -69,12 +69,13 @@ func getMark(l *rpc.Libvirt, dom rpc.Domain) (*hold, error) {
 
 // held is a machine on its way through a capture.
 type held struct {
-	id      string
-	h       *host
-	dom     rpc.Domain
-	x       *domainXML
-	running bool // its guest runs and could write
-	started bool // by us, suspended, to read its disks
+	id         string
+	h          *host
+	dom        rpc.Domain
+	checkpoint string // it is held for
+	x          *domainXML
+	running    bool // its guest runs and could write
+	started    bool // by us, suspended, to read its disks
 
 	announced bool // it carries the mark, and the guard knows
 	freezes   bool // through its agent
@@ -137,6 +138,7 @@ func (d *Driver) announce(ctx context.Context, checkpoint string, m *held, quies
 			return nil
 		}
 	}
+	m.checkpoint = checkpoint
 	mark := hold{Checkpoint: checkpoint, Since: d.now().UTC(), Frozen: m.freezes, Suspended: together}
 	m.announced = true
 	d.noteHeld(m.dom, true)
@@ -145,7 +147,7 @@ func (d *Driver) announce(ctx context.Context, checkpoint string, m *held, quies
 	}); err != nil {
 		return fmt.Errorf("note on machine %s that it is held: %w", m.x.Name, err)
 	}
-	if err := d.guard.tell(order{Op: "hold", URI: m.h.uri.String(), Machine: m.id, Frozen: m.freezes, Suspended: together, Limit: d.freezeLimit + holdLimit}); err != nil {
+	if err := d.guard.tell(order{Op: "hold", URI: m.h.uri.String(), Machine: m.id, Checkpoint: checkpoint, Frozen: m.freezes, Suspended: together, Limit: d.freezeLimit + holdLimit}); err != nil {
 		return fmt.Errorf("guard machine %s while it is held: %w", m.x.Name, err)
 	}
 	return nil
@@ -189,17 +191,21 @@ func (d *Driver) goOn(all []*held) {
 		if !m.announced {
 			return nil
 		}
-		err := release(ctx, m.h, m.dom, m.frozen, m.suspended)
+		r := rest{h: m.h, dom: m.dom, checkpoint: m.checkpoint, frozen: m.frozen, suspended: m.suspended, known: true}
+		err := r.end(ctx)
 		if m.quiet.Machine != "" && !m.since.IsZero() {
 			m.quiet.Held = d.now().Sub(m.since)
 		}
 		if err != nil {
 			d.log.Warn("a machine could not be let go yet", "machine", m.x.Name, "err", err)
-			d.background(func(ctx context.Context) { d.insist(ctx, m) })
-			return nil
 		}
-		if m.unsure {
-			d.background(func(ctx context.Context) { d.insist(ctx, m) })
+		if err != nil || m.unsure {
+			d.background(func(ctx context.Context) {
+				if d.insist(ctx, r) {
+					d.noteHeld(m.dom, false)
+					_ = d.guard.release(m.h, m.id)
+				}
+			})
 			return nil
 		}
 		d.noteHeld(m.dom, false)
@@ -208,44 +214,60 @@ func (d *Driver) goOn(all []*held) {
 }
 
 // insist tries to let a machine go until it succeeds or the machine is gone.
-func (d *Driver) insist(ctx context.Context, m *held) {
+func (d *Driver) insist(ctx context.Context, r rest) bool {
 	for {
+		if err := r.endSurely(ctx); err == nil {
+			d.log.Info("the machine goes on", "machine", r.dom.Name)
+			return true
+		}
 		select {
 		case <-ctx.Done():
-			return
+			return false
 		case <-time.After(time.Second):
-		}
-		if err := releaseSurely(ctx, m.h, m.dom, m.frozen, m.suspended); err == nil {
-			d.log.Info("the machine goes on", "machine", m.x.Name)
-			d.noteHeld(m.dom, false)
-			_ = d.guard.release(m.h, m.id)
-			return
 		}
 	}
 }
 
-// release lets a machine run and write, and removes the mark once that is
-// certain. One that has stopped is not held by anybody.
-func release(ctx context.Context, h *host, dom rpc.Domain, frozen, suspended bool) error {
-	if err := loosen(ctx, h, dom, frozen, suspended); err != nil {
+// rest is the state that a hold brings a machine to.
+type rest struct {
+	h          *host
+	dom        rpc.Domain
+	checkpoint string // whose hold it is
+	frozen     bool
+	suspended  bool
+	known      bool // held by this service for certain, whether or not the mark is still there
+}
+
+// errNotOurs says that a machine is not, or no longer, held for this checkpoint.
+var errNotOurs = errors.New("not held for this checkpoint")
+
+// end lets a machine run and write, and removes the mark once that is certain.
+// One that has stopped is not held by anybody.
+func (r rest) end(ctx context.Context) error {
+	if err := r.loosen(ctx); err != nil {
+		if errors.Is(err, errNotOurs) {
+			return nil
+		}
 		return err
 	}
-	return do(ctx, h, callLimit, func(l *rpc.Libvirt) error { return clearMark(l, dom, holdSpace, rpc.DomainAffectLive) })
+	return do(ctx, r.h, callLimit, func(l *rpc.Libvirt) error { return clearMark(l, r.dom, holdSpace, rpc.DomainAffectLive) })
 }
 
 // overtaken is how long a request to hold a machine may stay unserved in the
 // daemon after its client is gone, or has given up on it.
 const overtaken = 8 * time.Second
 
-// releaseSurely is release for where the request to hold may come after the one
-// to let go: it looks again and again until that can no longer be. The mark
-// stays until then.
-func releaseSurely(ctx context.Context, h *host, dom rpc.Domain, frozen, suspended bool) error {
-	var err error
+// endSurely is end for where the request to hold may come after the one to let
+// go: it looks again and again until that can no longer be. The mark stays until
+// then, and nobody begins another hold while there is one.
+func (r rest) endSurely(ctx context.Context) error {
 	for until := time.Now().Add(overtaken); ; {
-		err = loosen(ctx, h, dom, frozen, suspended)
+		err := r.loosen(ctx)
+		if errors.Is(err, errNotOurs) {
+			return nil
+		}
 		if err == nil && time.Now().After(until) {
-			return release(ctx, h, dom, frozen, suspended)
+			return r.end(ctx)
 		}
 		select {
 		case <-ctx.Done():
@@ -256,8 +278,20 @@ func releaseSurely(ctx context.Context, h *host, dom rpc.Domain, frozen, suspend
 }
 
 // loosen resumes and thaws a machine, if it was suspended or frozen.
-func loosen(ctx context.Context, h *host, dom rpc.Domain, frozen, suspended bool) error {
-	return do(ctx, h, callLimit, func(l *rpc.Libvirt) error {
+func (r rest) loosen(ctx context.Context) error {
+	dom := r.dom
+	return do(ctx, r.h, callLimit, func(l *rpc.Libvirt) error {
+		mark, err := getMark(l, dom)
+		if is(err, rpc.ErrNoDomain) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		// Whoever comes late must not end somebody else's hold.
+		if mark == nil && !r.known || mark != nil && mark.Checkpoint != r.checkpoint {
+			return errNotOurs
+		}
 		state, reason, err := l.DomainGetState(dom, 0)
 		if is(err, rpc.ErrNoDomain) || err == nil && power(state) == platform.PowerOff {
 			return nil
@@ -265,12 +299,12 @@ func loosen(ctx context.Context, h *host, dom rpc.Domain, frozen, suspended bool
 		if err != nil {
 			return err
 		}
-		if suspended && state == int32(rpc.DomainPaused) && reason == int32(rpc.DomainPausedUser) {
+		if r.suspended && state == int32(rpc.DomainPaused) && reason == int32(rpc.DomainPausedUser) {
 			if err := l.DomainResume(dom); err != nil {
 				return fmt.Errorf("resume: %w", err)
 			}
 		}
-		if frozen {
+		if r.frozen {
 			// The agent takes commands in order, so that an answer to this one
 			// also says that a freeze which came too late has been undone.
 			if _, err := l.DomainFsthaw(dom, nil, 0); err != nil && !is(err, rpc.ErrNoDomain) {
@@ -285,36 +319,56 @@ func loosen(ctx context.Context, h *host, dom rpc.Domain, frozen, suspended bool
 // for left behind.
 const strangersLimit = 2 * time.Minute
 
-// settle lets go of machines that carry a mark of nobody: of this service
-// before it was killed, or of one that is gone for good.
+// leftBehind tells of a mark whether nobody who lives holds its machine: it is of
+// this service before it was killed, or of one that is gone for good.
+func (d *Driver) leftBehind(mark *hold) bool {
+	return strings.HasPrefix(mark.Checkpoint, d.owner) || d.now().Sub(mark.Since) >= strangersLimit
+}
+
+// settle lets go of machines that carry a mark of nobody. What the one who is
+// gone asked for last may still come, so that it takes some time, in the
+// background.
 func (d *Driver) settle(ctx context.Context) {
 	for _, h := range d.hosts {
-		found, err := call(ctx, h, callLimit, func(l *rpc.Libvirt) (found []*held, err error) {
+		_ = do(ctx, h, callLimit, func(l *rpc.Libvirt) error {
 			domains, _, err := l.ConnectListAllDomains(1, rpc.ConnectListDomainsActive)
 			if err != nil {
-				return nil, err
+				return err // asked again with the next inventory
 			}
 			for _, dom := range domains {
 				mark, err := getMark(l, dom)
-				if err != nil || mark == nil || mark.Started || d.isHeld(dom) {
+				if err != nil || mark == nil || mark.Started || !d.leftBehind(mark) || !d.takeHeld(dom) {
 					continue
 				}
-				if !strings.HasPrefix(mark.Checkpoint, d.owner) && d.now().Sub(mark.Since) < strangersLimit {
-					continue // another service is just capturing it
-				}
-				found = append(found, &held{id: uuidText(dom.UUID), h: h, dom: dom, frozen: mark.Frozen, suspended: mark.Suspended})
+				d.background(func(ctx context.Context) {
+					defer d.noteHeld(dom, false)
+					d.insist(ctx, rest{h: h, dom: dom, checkpoint: mark.Checkpoint, frozen: mark.Frozen, suspended: mark.Suspended})
+				})
 			}
-			return found, nil
+			return nil
 		})
+	}
+}
+
+// unheld waits until nothing of an earlier hold is left on a machine, so that
+// whoever still lets go of it does not end ours.
+func (d *Driver) unheld(ctx context.Context, l *rpc.Libvirt, dom rpc.Domain) error {
+	for deadline := time.Now().Add(overtaken + callLimit); ; {
+		mark, err := getMark(l, dom)
 		if err != nil {
-			continue // asked again with the next inventory
+			return fmt.Errorf("machine %s: %w", dom.Name, err)
 		}
-		for _, m := range found {
-			if err := release(ctx, h, m.dom, m.frozen, m.suspended); err != nil {
-				d.log.Warn("a machine left held could not be let go yet", "machine", m.dom.Name, "err", err)
-			} else {
-				d.log.Info("a machine left held goes on", "machine", m.dom.Name)
-			}
+		if mark == nil || mark.Started {
+			return nil
+		}
+		if !d.leftBehind(mark) || time.Now().After(deadline) {
+			return fmt.Errorf("machine %s is held for another capture (%s) at this moment", dom.Name, mark.Checkpoint)
+		}
+		d.settle(ctx)
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(500 * time.Millisecond):
 		}
 	}
 }

@@ -229,34 +229,26 @@ func (d *Driver) machine(l *rpc.Libvirt, h *host, ps []pool, dom rpc.Domain) (pl
 	return m, state == 1, nil
 }
 
-// diskSize is a disk's size and what it takes up. QEMU is not asked while a job
-// changes a disk's layers or where one of the machine's is on the network: asked at a bad
-// moment, QEMU 7.2 crashes. The disk's pool knows nearly as well. Of a machine
-// that is off, only the pool knows.
+// diskSize is a disk's size and what it takes up. Its pool is asked first: to be
+// asked for sizes makes QEMU walk the layers of all disks, and QEMU 7.2 crashes
+// if they change at that moment. It is asked only for what is in no pool, and
+// not while a job runs or one of the machine's disks is on the network.
 func diskSize(l *rpc.Libvirt, dom rpc.Domain, k diskXML, active, remote bool) (size, used int64) {
-	busy := remote
-	if active && !busy {
-		found, _, _, _, _, err := l.DomainGetBlockJobInfo(dom, k.Target.Dev, 0)
-		busy = err != nil || found == 1
-	}
-	if !busy {
-		allocation, capacity, _, err := l.DomainGetBlockInfo(dom, k.Target.Dev, 0)
-		if err == nil {
-			size, used = int64(capacity), int64(allocation)
-		}
-		if active {
-			return size, min(used, size)
-		}
-	}
-	if v, err := l.StorageVolLookupByPath(k.Source.File); err == nil {
+	if v, err := l.StorageVolLookupByPath(k.where()); err == nil {
 		if _, capacity, allocation, err := l.StorageVolGetInfo(v); err == nil {
-			if size == 0 {
-				size = int64(capacity)
-			}
-			used = int64(allocation)
+			return int64(capacity), int64(min(allocation, capacity))
 		}
 	}
-	return size, min(used, size)
+	if active {
+		if found, _, _, _, _, err := l.DomainGetBlockJobInfo(dom, k.Target.Dev, 0); remote || err != nil || found == 1 {
+			return 0, 0
+		}
+	}
+	allocation, capacity, _, err := l.DomainGetBlockInfo(dom, k.Target.Dev, 0)
+	if err != nil {
+		return 0, 0
+	}
+	return int64(capacity), int64(min(allocation, capacity))
 }
 
 // compat is the version of a qcow2 file's format, "0.10" or "1.1", if its pool

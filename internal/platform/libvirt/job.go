@@ -5,8 +5,10 @@ import (
 	"encoding/json"
 	"encoding/xml"
 	"fmt"
+	"net"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -137,17 +139,22 @@ func (d *Driver) arrange(ctx context.Context, r platform.CaptureRequest, m *held
 			return fmt.Errorf("storage pools of host %s: %w", m.h.name(), err)
 		}
 		for _, k := range m.x.copied() {
-			allocated, size, _, err := l.DomainGetBlockInfo(m.dom, k.Target.Dev, 0)
-			if err != nil {
-				return fmt.Errorf("disk %s of machine %s: %w", k.Target.Dev, m.x.Name, err)
+			size, used := diskSize(l, m.dom, k, true, slices.ContainsFunc(m.x.copied(), diskXML.remote))
+			if size == 0 {
+				return fmt.Errorf("the size of disk %s of machine %s is not known; see to it that a storage pool holds %s", k.Target.Dev, m.x.Name, k.where())
 			}
-			m.plan.size[k.Target.Dev] = int64(size)
-			if err := d.roomFor(ps, m, k, int64(allocated)); err != nil {
+			m.plan.size[k.Target.Dev] = size
+			if err := d.roomFor(ps, m, k, used); err != nil {
 				return err
 			}
 		}
+		port, err := d.reservePort(m)
+		if err != nil {
+			return err
+		}
 		m.plan.known = known
 		m.plan.backup, m.plan.why = d.backup(r, m, known, whyNot, cfg != nil)
+		m.plan.backup.Server.Port = port
 		text, err := json.Marshal(n)
 		if err != nil {
 			return err
@@ -182,7 +189,9 @@ func (d *Driver) begin(ctx context.Context, r platform.CaptureRequest, m *held) 
 		if err := dropCheckpoints(l, m.dom, r.Base); err != nil {
 			return err
 		}
+		port := p.backup.Server.Port
 		p.backup, p.why = d.backup(r, m, nil, why, p.backup.Server.TLS != "")
+		p.backup.Server.Port = port
 		return d.tryPorts(m, &p.backup, func() error { return beginBackup(l, m.dom, p.backup, p.cp) })
 	})
 	if err != nil {
@@ -272,8 +281,10 @@ func (d *Driver) scratchFile(checkpoint string, m *held, k diskXML) string {
 	return fmt.Sprintf("%s/%s.%.8s.%s%s", dir, checkpoint, m.id, k.Target.Dev, scratchSuffix)
 }
 
-// tryPorts calls begin with one free port after the other.
-func (d *Driver) tryPorts(m *held, b *backupXML, begin func() error) error {
+// reservePort picks a port of a machine's host for the NBD server of its job.
+// One at which somebody listens is passed over: libvirt 9.0 may crash when a job
+// fails to begin while another client asks for something of the same machine.
+func (d *Driver) reservePort(m *held) (int, error) {
 	d.mu.Lock()
 	for port, machine := range d.ports {
 		if machine == m.dom.UUID {
@@ -291,17 +302,40 @@ func (d *Driver) tryPorts(m *held, b *backupXML, begin func() error) error {
 		if taken {
 			continue
 		}
-		b.Server.Port = port
-		err := begin()
-		if err == nil {
-			return nil // until the job ends
+		c, err := net.DialTimeout("tcp", net.JoinHostPort(m.h.nbdHost(), strconv.Itoa(port)), portPatience)
+		if err != nil {
+			return port, nil // until the job ends
 		}
+		_ = c.Close()
 		d.freePort(port)
-		if !strings.Contains(err.Error(), "in use") {
+	}
+	return 0, fmt.Errorf("none of the NBD ports %d-%d is free on host %s", d.firstPort, d.lastPort, m.h.name())
+}
+
+// portPatience is how long a port that says nothing is asked: a firewall lets
+// nothing through to one at which nobody listens.
+const portPatience = 300 * time.Millisecond
+
+// tryPorts calls begin, with another port if somebody took the one reserved.
+func (d *Driver) tryPorts(m *held, b *backupXML, begin func() error) error {
+	for {
+		err := begin()
+		if err == nil || !strings.Contains(err.Error(), "in use") {
+			if err != nil {
+				d.freePort(b.Server.Port)
+			}
 			return err
 		}
+		was := b.Server.Port
+		port, err := d.reservePort(m)
+		if err != nil {
+			return err
+		}
+		if port == was {
+			return fmt.Errorf("port %d of host %s can neither be reached nor used", port, m.h.name())
+		}
+		b.Server.Port = port
 	}
-	return fmt.Errorf("none of the NBD ports %d-%d is free on host %s", d.firstPort, d.lastPort, m.h.name())
 }
 
 func (d *Driver) freePort(port int) {
