@@ -237,7 +237,8 @@ export interface paths {
         delete: operations["deleteLink"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change how what this site sends over a link is compressed and limited */
+        patch: operations["editLink"];
         trace?: never;
     };
     "/links/{id}/test": {
@@ -880,6 +881,41 @@ export interface components {
             /** Format: int64 */
             receiveBytesPerSecond: number;
             checks: components["schemas"]["Check"][];
+            /** @description Of what this site sends: s2, zstd or off */
+            compression: string;
+            /**
+             * Format: int64
+             * @description Of what this site sends, outside of all windows; 0 for none
+             */
+            limitBytesPerSecond: number;
+            windows: components["schemas"]["RateWindow"][];
+            /**
+             * Format: int64
+             * @description The limit that holds at this moment; 0 for none
+             */
+            limitNowBytesPerSecond: number;
+        };
+        /** @description A time of the week, by the sending site's own clock; the first that holds counts */
+        RateWindow: {
+            /** @description Days on which it begins, like mon-fri, "sat,sun" or daily */
+            days: string;
+            /** @description Like 08:00 */
+            from: string;
+            /** @description Like 18:00; at or before from it ends the next day */
+            to: string;
+            /**
+             * Format: int64
+             * @description 0 for no limit
+             */
+            bytesPerSecond: number;
+        };
+        /** @description What is left out stays as it is */
+        EditLink: {
+            /** @description s2, zstd or off */
+            compression?: string;
+            /** Format: int64 */
+            limitBytesPerSecond?: number;
+            windows?: components["schemas"]["RateWindow"][];
         };
         Invitation: {
             id: string;
@@ -949,6 +985,8 @@ export interface components {
             quiesce?: string[];
             /** @description Machines are held still for one instant (the default), or captured one by one */
             together?: boolean;
+            /** @description high, normal (the default) or low: the share of a limited link, 4 to 2 to 1 */
+            priority?: string;
         };
         GroupPatch: {
             name?: string;
@@ -956,6 +994,7 @@ export interface components {
             promise?: components["schemas"]["Promise"];
             quiesce?: string[];
             together?: boolean;
+            priority?: string;
         };
         GroupMachine: {
             id: string;
@@ -1050,6 +1089,7 @@ export interface components {
             promise: components["schemas"]["Promise"];
             machines: components["schemas"]["GroupMachine"][];
             together: boolean;
+            priority: string;
             health: string;
             reasons: string[];
             paused: boolean;
@@ -1749,6 +1789,33 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    editLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditLink"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Link"];
+                };
             };
             default: components["responses"]["Problem"];
         };

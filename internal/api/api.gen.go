@@ -207,6 +207,14 @@ type Cycle struct {
 	WireBytes    int64      `json:"wireBytes"`
 }
 
+// EditLink What is left out stays as it is
+type EditLink struct {
+	// Compression s2, zstd or off
+	Compression         *string       `json:"compression,omitempty"`
+	LimitBytesPerSecond *int64        `json:"limitBytesPerSecond,omitempty"`
+	Windows             *[]RateWindow `json:"windows,omitempty"`
+}
+
 // ExportRequest defines model for ExportRequest.
 type ExportRequest struct {
 	Directory string    `json:"directory"`
@@ -274,6 +282,7 @@ type Group struct {
 	OldestCaptureAt      *time.Time     `json:"oldestCaptureAt,omitempty"`
 	Paused               bool           `json:"paused"`
 	Points               int            `json:"points"`
+	Priority             string         `json:"priority"`
 	Promise              Promise        `json:"promise"`
 	Reasons              []string       `json:"reasons"`
 	Recovery             string         `json:"recovery"`
@@ -303,6 +312,7 @@ type GroupMachine struct {
 type GroupPatch struct {
 	Machines *[]string `json:"machines,omitempty"`
 	Name     *string   `json:"name,omitempty"`
+	Priority *string   `json:"priority,omitempty"`
 	Promise  *Promise  `json:"promise,omitempty"`
 	Quiesce  *[]string `json:"quiesce,omitempty"`
 	Together *bool     `json:"together,omitempty"`
@@ -398,20 +408,30 @@ type LibvirtSettings struct {
 
 // Link defines model for Link.
 type Link struct {
-	Address               string     `json:"address"`
-	Checks                []Check    `json:"checks"`
-	ClockAheadMillis      *float64   `json:"clockAheadMillis,omitempty"`
-	Error                 *string    `json:"error,omitempty"`
-	ID                    string     `json:"id"`
-	InGroups              int        `json:"inGroups"`
-	OutGroups             int        `json:"outGroups"`
-	Peer                  string     `json:"peer"`
-	PeerID                string     `json:"peerId"`
-	ReceiveBytesPerSecond int64      `json:"receiveBytesPerSecond"`
-	RttMillis             *float64   `json:"rttMillis,omitempty"`
-	SeenAt                *time.Time `json:"seenAt,omitempty"`
-	SendBytesPerSecond    int64      `json:"sendBytesPerSecond"`
-	Up                    bool       `json:"up"`
+	Address          string   `json:"address"`
+	Checks           []Check  `json:"checks"`
+	ClockAheadMillis *float64 `json:"clockAheadMillis,omitempty"`
+
+	// Compression Of what this site sends: s2, zstd or off
+	Compression string  `json:"compression"`
+	Error       *string `json:"error,omitempty"`
+	ID          string  `json:"id"`
+	InGroups    int     `json:"inGroups"`
+
+	// LimitBytesPerSecond Of what this site sends, outside of all windows; 0 for none
+	LimitBytesPerSecond int64 `json:"limitBytesPerSecond"`
+
+	// LimitNowBytesPerSecond The limit that holds at this moment; 0 for none
+	LimitNowBytesPerSecond int64        `json:"limitNowBytesPerSecond"`
+	OutGroups              int          `json:"outGroups"`
+	Peer                   string       `json:"peer"`
+	PeerID                 string       `json:"peerId"`
+	ReceiveBytesPerSecond  int64        `json:"receiveBytesPerSecond"`
+	RttMillis              *float64     `json:"rttMillis,omitempty"`
+	SeenAt                 *time.Time   `json:"seenAt,omitempty"`
+	SendBytesPerSecond     int64        `json:"sendBytesPerSecond"`
+	Up                     bool         `json:"up"`
+	Windows                []RateWindow `json:"windows"`
 }
 
 // Machine defines model for Machine.
@@ -480,7 +500,10 @@ type NewGroup struct {
 	Machines []string `json:"machines"`
 	Name     string   `json:"name"`
 	Paused   *bool    `json:"paused,omitempty"`
-	Promise  Promise  `json:"promise"`
+
+	// Priority high, normal (the default) or low: the share of a limited link, 4 to 2 to 1
+	Priority *string `json:"priority,omitempty"`
+	Promise  Promise `json:"promise"`
 
 	// Quiesce Machines whose guests bring their file systems to rest
 	Quiesce *[]string `json:"quiesce,omitempty"`
@@ -698,6 +721,21 @@ type Quiet struct {
 	Why *string `json:"why,omitempty"`
 }
 
+// RateWindow A time of the week, by the sending site's own clock; the first that holds counts
+type RateWindow struct {
+	// BytesPerSecond 0 for no limit
+	BytesPerSecond int64 `json:"bytesPerSecond"`
+
+	// Days Days on which it begins, like mon-fri, "sat,sun" or daily
+	Days string `json:"days"`
+
+	// From Like 08:00
+	From string `json:"from"`
+
+	// To Like 18:00; at or before from it ends the next day
+	To string `json:"to"`
+}
+
 // Resource defines model for Resource.
 type Resource struct {
 	FreeBytes  int64  `json:"freeBytes"`
@@ -848,6 +886,9 @@ type CreateLandingsJSONRequestBody = NewLanding
 
 // AcceptInvitationJSONRequestBody defines body for AcceptInvitation for application/json ContentType.
 type AcceptInvitationJSONRequestBody = AcceptInvitation
+
+// EditLinkJSONRequestBody defines body for EditLink for application/json ContentType.
+type EditLinkJSONRequestBody = EditLink
 
 // CreatePlatformJSONRequestBody defines body for CreatePlatform for application/json ContentType.
 type CreatePlatformJSONRequestBody = NewPlatform
@@ -1120,6 +1161,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /links/{id} (the `DeleteLink` operationId).
 	DeleteLink(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EditLinkWithBody Change how what this site sends over a link is compressed and limited
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /links/{id} (the `EditLink` operationId).
+	EditLinkWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EditLink Change how what this site sends over a link is compressed and limited
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /links/{id} (the `EditLink` operationId).
+	EditLink(ctx context.Context, id string, body EditLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TestLink Test a link step by step
 	//
@@ -1803,6 +1858,40 @@ func (c *Client) AcceptInvitation(ctx context.Context, body AcceptInvitationJSON
 // Corresponds with DELETE /links/{id} (the `DeleteLink` operationId).
 func (c *Client) DeleteLink(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDeleteLinkRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EditLinkWithBody Change how what this site sends over a link is compressed and limited
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /links/{id} (the `EditLink` operationId).
+func (c *Client) EditLinkWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditLinkRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EditLink Change how what this site sends over a link is compressed and limited
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /links/{id} (the `EditLink` operationId).
+func (c *Client) EditLink(ctx context.Context, id string, body EditLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditLinkRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3366,6 +3455,53 @@ func NewDeleteLinkRequest(server string, id string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewEditLinkRequest calls the generic EditLink builder with application/json body
+func NewEditLinkRequest(server string, id string, body EditLinkJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEditLinkRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewEditLinkRequestWithBody constructs an http.Request for the EditLink method, with any body, and a specified content type
+func NewEditLinkRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/links/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewTestLinkRequest constructs an http.Request for the TestLink method
 func NewTestLinkRequest(server string, id string) (*http.Request, error) {
 	var err error
@@ -4731,6 +4867,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /links/{id} (the `DeleteLink` operationId).
 	DeleteLinkWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*DeleteLinkResponse, error)
+
+	// EditLinkWithBodyWithResponse Change how what this site sends over a link is compressed and limited
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /links/{id} (the `EditLink` operationId).
+	EditLinkWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditLinkResponse, error)
+
+	// EditLinkWithResponse Change how what this site sends over a link is compressed and limited
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /links/{id} (the `EditLink` operationId).
+	EditLinkWithResponse(ctx context.Context, id string, body EditLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*EditLinkResponse, error)
 
 	// TestLinkWithResponse Test a link step by step
 	//
@@ -6103,6 +6253,54 @@ func (r DeleteLinkResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r DeleteLinkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EditLinkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Link
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EditLinkResponse) GetJSON200() *Link {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EditLinkResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EditLinkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EditLinkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EditLinkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EditLinkResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7849,6 +8047,32 @@ func (c *ClientWithResponses) DeleteLinkWithResponse(ctx context.Context, id str
 	return ParseDeleteLinkResponse(rsp)
 }
 
+// EditLinkWithBodyWithResponse Change how what this site sends over a link is compressed and limited
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /links/{id} (the `EditLink` operationId).
+func (c *ClientWithResponses) EditLinkWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditLinkResponse, error) {
+	rsp, err := c.EditLinkWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEditLinkResponse(rsp)
+}
+
+// EditLinkWithResponse Change how what this site sends over a link is compressed and limited
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /links/{id} (the `EditLink` operationId).
+func (c *ClientWithResponses) EditLinkWithResponse(ctx context.Context, id string, body EditLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*EditLinkResponse, error) {
+	rsp, err := c.EditLink(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEditLinkResponse(rsp)
+}
+
 // TestLinkWithResponse Test a link step by step
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9099,6 +9323,39 @@ func ParseDeleteLinkResponse(rsp *http.Response) (*DeleteLinkResponse, error) {
 	return response, nil
 }
 
+// ParseEditLinkResponse parses an HTTP response from a EditLinkWithResponse call
+func ParseEditLinkResponse(rsp *http.Response) (*EditLinkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EditLinkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Link
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseTestLinkResponse parses an HTTP response from a TestLinkWithResponse call
 func ParseTestLinkResponse(rsp *http.Response) (*TestLinkResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10106,6 +10363,9 @@ type ServerInterface interface {
 	// DeleteLink Remove a link that no group uses
 	// (DELETE /links/{id})
 	DeleteLink(ctx *echo.Context, id string) error
+	// EditLink Change how what this site sends over a link is compressed and limited
+	// (PATCH /links/{id})
+	EditLink(ctx *echo.Context, id string) error
 	// TestLink Test a link step by step
 	// (POST /links/{id}/test)
 	TestLink(ctx *echo.Context, id string) error
@@ -10561,6 +10821,22 @@ func (w *ServerInterfaceWrapper) DeleteLink(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.DeleteLink(ctx, id)
+	return err
+}
+
+// EditLink converts echo context to params.
+func (w *ServerInterfaceWrapper) EditLink(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.EditLink(ctx, id)
 	return err
 }
 
@@ -11036,6 +11312,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/links", wrapper.ListLinks, options.OperationMiddlewares["listLinks"]...)
 	router.POST(options.BaseURL+"/links", wrapper.AcceptInvitation, options.OperationMiddlewares["acceptInvitation"]...)
 	router.DELETE(options.BaseURL+"/links/:id", wrapper.DeleteLink, options.OperationMiddlewares["deleteLink"]...)
+	router.PATCH(options.BaseURL+"/links/:id", wrapper.EditLink, options.OperationMiddlewares["editLink"]...)
 	router.POST(options.BaseURL+"/links/:id/test", wrapper.TestLink, options.OperationMiddlewares["testLink"]...)
 	router.GET(options.BaseURL+"/invitations", wrapper.ListInvitations, options.OperationMiddlewares["listInvitations"]...)
 	router.POST(options.BaseURL+"/invitations", wrapper.CreateInvitation, options.OperationMiddlewares["createInvitation"]...)
@@ -12004,6 +12281,46 @@ type DeleteLinkdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response DeleteLinkdefaultApplicationProblemPlusJSONResponse) VisitDeleteLinkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EditLinkRequestObject struct {
+	ID   string `json:"id"`
+	Body *EditLinkJSONRequestBody
+}
+
+type EditLinkResponseObject interface {
+	VisitEditLinkResponse(w http.ResponseWriter) error
+}
+
+type EditLink200JSONResponse Link
+
+func (response EditLink200JSONResponse) VisitEditLinkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EditLinkdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EditLinkdefaultApplicationProblemPlusJSONResponse) VisitEditLinkResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13178,6 +13495,9 @@ type StrictServerInterface interface {
 	// DeleteLink Remove a link that no group uses
 	// (DELETE /links/{id})
 	DeleteLink(ctx context.Context, request DeleteLinkRequestObject) (DeleteLinkResponseObject, error)
+	// EditLink Change how what this site sends over a link is compressed and limited
+	// (PATCH /links/{id})
+	EditLink(ctx context.Context, request EditLinkRequestObject) (EditLinkResponseObject, error)
 	// TestLink Test a link step by step
 	// (POST /links/{id}/test)
 	TestLink(ctx context.Context, request TestLinkRequestObject) (TestLinkResponseObject, error)
@@ -13992,6 +14312,54 @@ func (sh *strictHandler) DeleteLink(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(DeleteLinkResponseObject); ok {
 		return validResponse.VisitDeleteLinkResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// EditLink operation middleware
+func (sh *strictHandler) EditLink(ctx *echo.Context, id string) error {
+	var request EditLinkRequestObject
+
+	request.ID = id
+
+	var body EditLinkJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EditLink(ctx.Request().Context(), request.(EditLinkRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EditLink")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EditLinkResponseObject); ok {
+		return validResponse.VisitEditLinkResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -116,6 +116,7 @@ func groupPage(w *tabwriter.Writer, g api.Group) {
 		every = "every " + secs(g.Promise.CadenceSeconds)
 	}
 	row(w, "Promise", fmt.Sprintf("RPO %s, cycles %s, keep %s", secs(g.Promise.RpoTargetSeconds), every, keepText(g.Promise.Keep)))
+	row(w, "Priority", g.Priority)
 	row(w, "Points", fmt.Sprintf("%d, oldest %s, newest %s", g.Points, clockTime(g.OldestCaptureAt), clockTime(g.NewestCaptureAt)))
 	row(w, "Next cycle", clockTime(g.NextStartAt))
 	if g.Running != nil {
@@ -272,6 +273,7 @@ func (a *app) groupCreateCmd() *cobra.Command {
 	var p promiseFlags
 	var paused, waitFor, dry, apart bool
 	var quiesce []string
+	var priority string
 	c := &cobra.Command{Use: "create NAME", Short: "Protect machines together", Args: cobra.ExactArgs(1),
 		Example: `  kestrel group create Ticketing -m tick-db -m tick-app --to Eastmole --rpo 5min --every 2min --keep "all 6h, 1h 2d"
   kestrel group create Ticketing -m tick-db --to Eastmole --rpo 5min --every 2min --dry-run`,
@@ -296,6 +298,7 @@ func (a *app) groupCreateCmd() *cobra.Command {
 			if apart {
 				in.Together = new(false)
 			}
+			in.Priority = strOr(priority)
 			if in.Machines == nil {
 				in.Machines = []string{}
 			}
@@ -319,6 +322,7 @@ func (a *app) groupCreateCmd() *cobra.Command {
 	f.BoolVar(&dry, "dry-run", false, "only show what it would lead to")
 	f.StringArrayVar(&quiesce, "quiesce", nil, "a machine whose guest brings its file systems to rest at each capture (needs its guest agent); repeat for more")
 	f.BoolVar(&apart, "apart", false, "capture machines one by one instead of holding them still for one instant")
+	f.StringVar(&priority, "priority", "", "high, normal or low: the share of a limited link, 4 to 2 to 1 (default normal)")
 	p.add(c)
 	_ = c.MarkFlagRequired("to")
 	return c
@@ -326,7 +330,7 @@ func (a *app) groupCreateCmd() *cobra.Command {
 
 func (a *app) groupEditCmd() *cobra.Command {
 	var p promiseFlags
-	var name string
+	var name, priority string
 	var machines, quiesce []string
 	var together bool
 	c := &cobra.Command{Use: "edit GROUP", Short: "Change name, machines, promise or how it is captured", Args: cobra.ExactArgs(1),
@@ -340,7 +344,7 @@ func (a *app) groupEditCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			patch := api.GroupPatch{Name: strOr(name)}
+			patch := api.GroupPatch{Name: strOr(name), Priority: strOr(priority)}
 			if p.given() {
 				if err := p.apply(&g.Promise); err != nil {
 					return err
@@ -360,7 +364,7 @@ func (a *app) groupEditCmd() *cobra.Command {
 				patch.Together = &together
 			}
 			if patch == (api.GroupPatch{}) {
-				return usage("say what to change: --name, --machine, --rpo, --every, --keep, --quiesce or --together")
+				return usage("say what to change: --name, --machine, --rpo, --every, --keep, --quiesce, --together or --priority")
 			}
 			if g, err = read[api.Group](c.UpdateGroup(cmd.Context(), g.ID, patch)); err != nil {
 				return err
@@ -370,6 +374,7 @@ func (a *app) groupEditCmd() *cobra.Command {
 	c.Flags().StringVar(&name, "name", "", "new name")
 	c.Flags().StringArrayVarP(&machines, "machine", "m", nil, "all machines of the group from now on; repeat for more")
 	c.Flags().StringArrayVar(&quiesce, "quiesce", nil, "machines whose guests bring their file systems to rest; repeat for more, none for none")
+	c.Flags().StringVar(&priority, "priority", "", "high, normal or low: the share of a limited link")
 	c.Flags().BoolVar(&together, "together", true, "hold machines still for one instant; --together=false captures them one by one")
 	p.add(c)
 	return c

@@ -37,6 +37,8 @@ type Job struct {
 	// that machines are not held still together.
 	Quiesce []string
 	Apart   bool
+	// Encoding is how blocks are compressed for the way and for the store.
+	Encoding points.Encoding
 	// Resumed says that the job was run before; Captured is then what was noted
 	// of the capture, if it got so far.
 	Resumed  bool

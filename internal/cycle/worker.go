@@ -212,7 +212,7 @@ func (w *worker) lacking(ctx context.Context, names []points.Name, content [][]b
 		close(claim)
 	})
 	for _, i := range mine {
-		enc, stored := points.Encode(nil, content[i])
+		enc, stored := points.Encode(nil, content[i], w.job.Encoding)
 		blocks = append(blocks, Block{names[i], enc, stored})
 	}
 	return blocks, others, release, nil

@@ -94,6 +94,11 @@ func TestRefusals(t *testing.T) {
 		"start machines on a lab":              {w.recovery, "POST", "/landings", map[string]any{"point": w.recovery.points(gid)[0].ID, "platform": "nowhere"}, "platform", "no platform"},
 		"edit to a bad promise":                {w.home, "PATCH", "/groups/" + gid, map[string]any{"promise": promise(10, 10)}, "promise.cadenceSeconds", "cannot keep"},
 		"edit to a bad promise, from afar":     {w.recovery, "PATCH", "/groups/" + gid, map[string]any{"promise": promise(10, 10)}, "promise.cadenceSeconds", "cannot keep"},
+		"compression that is none":             {w.home, "PATCH", "/links/Eastmole", map[string]any{"compression": "rar", "limitBytesPerSecond": 1 << 20}, "compression", "s2, zstd or off"},
+		"limit that starves the link":          {w.home, "PATCH", "/links/Eastmole", map[string]any{"limitBytesPerSecond": 10}, "limitBytesPerSecond", "at least 16384"},
+		"time of the week without days":        {w.home, "PATCH", "/links/Eastmole", map[string]any{"windows": []any{map[string]any{"days": "someday", "from": "08:00", "to": "18:00", "bytesPerSecond": 1 << 20}}}, "windows", "is no day"},
+		"time of the week that never is":       {w.home, "PATCH", "/links/Eastmole", map[string]any{"windows": []any{map[string]any{"days": "mon", "from": "08:00", "to": "08:00", "bytesPerSecond": 1 << 20}}}, "windows", "ends when it begins"},
+		"priority that is none":                {w.home, "PATCH", "/groups/" + gid, map[string]any{"priority": "urgent"}, "priority", "high, normal or low"},
 		"delete without saying what of points": {w.home, "DELETE", "/groups/" + gid, nil, "points", "keep"},
 	} {
 		t.Run(name, func(t *testing.T) {

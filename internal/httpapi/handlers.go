@@ -211,6 +211,11 @@ func (h *handlers) DeleteLink(ctx context.Context, request api.DeleteLinkRequest
 	return api.DeleteLink204Response{}, h.svc.DeleteLink(ctx, who(ctx), request.ID)
 }
 
+func (h *handlers) EditLink(ctx context.Context, request api.EditLinkRequestObject) (api.EditLinkResponseObject, error) {
+	l, err := h.svc.EditLink(ctx, who(ctx), request.ID, *request.Body)
+	return api.EditLink200JSONResponse(l), err
+}
+
 func (h *handlers) TestLink(ctx context.Context, request api.TestLinkRequestObject) (api.TestLinkResponseObject, error) {
 	v, err := h.svc.TestLink(ctx, request.ID)
 	return api.TestLink200JSONResponse(v), err

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"kestrel/internal/clock"
+	"kestrel/internal/core/pace"
 	"kestrel/internal/cycle"
 	"kestrel/internal/points"
 	"kestrel/internal/problem"
@@ -28,6 +29,7 @@ type Peer struct {
 	address string
 	http    *http.Client
 	clk     clock.Clock
+	pace    throttle
 
 	mu     sync.Mutex
 	sent   int64
@@ -40,11 +42,14 @@ type Peer struct {
 func NewPeer(id *Identity, address string, pin []byte, clk clock.Clock) *Peer {
 	t := &http.Transport{TLSClientConfig: id.clientTLS(pin), MaxIdleConnsPerHost: 8, IdleConnTimeout: time.Minute,
 		DialContext: (&net.Dialer{Timeout: 5 * time.Second}).DialContext, TLSHandshakeTimeout: 10 * time.Second}
-	return &Peer{address: address, http: &http.Client{Transport: t}, clk: clk, markAt: clk.Now()}
+	return &Peer{address: address, http: &http.Client{Transport: t}, clk: clk, pace: throttle{clk: clk}, markAt: clk.Now()}
 }
 
 // Close lets go of idle connections.
 func (p *Peer) Close() { p.http.CloseIdleConnections() }
+
+// Limit sets how fast blocks may be sent, from now on.
+func (p *Peer) Limit(plan pace.Plan) { p.pace.set(plan) }
 
 // SendRate is the number of block bytes sent a second, lately.
 func (p *Peer) SendRate() float64 {
@@ -57,17 +62,37 @@ func (p *Peer) SendRate() float64 {
 	return p.perSec
 }
 
+// errSilent ends a request in which nothing has moved for too long.
+var errSilent = errors.New("it has been silent for too long")
+
 // do sends one request. What the other site refuses comes back as the problem
-// it names; what could not be asked wraps ErrDown.
-func (p *Peer) do(ctx context.Context, method, path string, limit time.Duration, body io.Reader, out func(*http.Response) error) error {
-	ctx, cancel := context.WithTimeout(ctx, limit)
-	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, method, "https://"+p.address+"/link/v1"+path, body)
+// it names; what could not be asked wraps ErrDown, also if nothing has moved
+// for the time of limit. What a flow sends waits for its turn.
+func (p *Peer) do(ctx context.Context, method, path string, limit time.Duration, body []byte, flow *Flow, out func(*http.Response) error) error {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	silence := time.AfterFunc(limit, func() { cancel(errSilent) })
+	defer silence.Stop()
+	req, err := http.NewRequestWithContext(ctx, method, "https://"+p.address+"/link/v1"+path, bytes.NewReader(body))
 	if err != nil {
 		return err
 	}
+	if flow != nil {
+		req.GetBody = func() (io.ReadCloser, error) {
+			return io.NopCloser(&paced{ctx, bytes.NewReader(body), &p.pace, flow.name, flow.weight, func(n int) {
+				silence.Reset(limit)
+				p.mu.Lock()
+				p.sent += int64(n)
+				p.mu.Unlock()
+			}}), nil
+		}
+		req.Body, _ = req.GetBody()
+	}
 	res, err := p.http.Do(req)
 	if err != nil {
+		if errors.Is(context.Cause(ctx), errSilent) {
+			return fmt.Errorf("%w: %w", ErrDown, errSilent)
+		}
 		var u *url.Error
 		if errors.As(err, &u) {
 			err = u.Err
@@ -107,7 +132,7 @@ func (p *Peer) json(ctx context.Context, method, path string, in, out any) error
 	if err != nil {
 		return err
 	}
-	return p.do(ctx, method, path, time.Minute, bytes.NewReader(b), func(r *http.Response) error {
+	return p.do(ctx, method, path, time.Minute, b, nil, func(r *http.Response) error {
 		if out == nil {
 			return nil
 		}
@@ -176,7 +201,7 @@ func (p *Peer) Missing(ctx context.Context, intake string, names []points.Name) 
 		b = append(b, n[:]...)
 	}
 	out := make([]bool, len(names))
-	return out, p.do(ctx, http.MethodPost, "/intakes/"+intake+"/missing", dataTimeout, bytes.NewReader(b), func(r *http.Response) error {
+	return out, p.do(ctx, http.MethodPost, "/intakes/"+intake+"/missing", dataTimeout, b, nil, func(r *http.Response) error {
 		a := make([]byte, len(names))
 		if _, err := io.ReadFull(r.Body, a); err != nil {
 			return err
@@ -188,8 +213,19 @@ func (p *Peer) Missing(ctx context.Context, intake string, names []points.Name) 
 	})
 }
 
+// Flow is the other site as one group's cycles see it. It implements
+// cycle.Remote; its share of the link's rate follows its weight.
+type Flow struct {
+	*Peer
+	name   string
+	weight float64
+}
+
+// Flow makes the view for a group.
+func (p *Peer) Flow(group string, weight float64) *Flow { return &Flow{p, group, weight} }
+
 // Ship implements cycle.Remote; docs/formats.md has the layout.
-func (p *Peer) Ship(ctx context.Context, intake string, blocks []cycle.Block, entries []points.Entry) (int64, error) {
+func (p *Flow) Ship(ctx context.Context, intake string, blocks []cycle.Block, entries []points.Entry) (int64, error) {
 	size := 8
 	for _, b := range blocks {
 		size += shipHead + len(b.Stored)
@@ -207,13 +243,7 @@ func (p *Peer) Ship(ctx context.Context, intake string, blocks []cycle.Block, en
 	for _, e := range entries {
 		buf = e.Append(buf)
 	}
-	err := p.do(ctx, http.MethodPost, "/intakes/"+intake+"/ship", dataTimeout, bytes.NewReader(buf), nil)
-	if err == nil {
-		p.mu.Lock()
-		p.sent += int64(len(buf))
-		p.mu.Unlock()
-	}
-	return int64(len(buf)), err
+	return int64(len(buf)), p.do(ctx, http.MethodPost, "/intakes/"+intake+"/ship", dataTimeout, buf, p, nil)
 }
 
 // Seal implements cycle.Remote.

@@ -30,7 +30,9 @@ func FuzzRecord(f *testing.F) {
 
 func FuzzPayload(f *testing.F) {
 	text := bytes.Repeat([]byte("harbour "), BlockSize/8)
-	enc, stored := Encode(nil, text)
+	enc, stored := Encode(nil, text, EncodingS2)
+	f.Add(uint8(enc), uint32(len(text)), bytes.Clone(stored))
+	enc, stored = Encode(nil, text, EncodingZstd)
 	f.Add(uint8(enc), uint32(len(text)), bytes.Clone(stored))
 	f.Add(uint8(EncodingRaw), uint32(3), []byte("abc"))
 	f.Add(uint8(EncodingS2), uint32(1<<31), []byte{0xff, 0xff, 0xff, 0xff, 0x0f})

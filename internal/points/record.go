@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"hash/crc32"
+	"sync"
 
 	"github.com/klauspost/compress/s2"
+	"github.com/klauspost/compress/zstd"
 )
 
 // Kind tells what a record holds.
@@ -23,8 +25,9 @@ type Encoding uint8
 
 // The encodings.
 const (
-	EncodingRaw Encoding = 0
-	EncodingS2  Encoding = 1
+	EncodingRaw  Encoding = 0
+	EncodingS2   Encoding = 1 // the block format of S2, an extension of Snappy
+	EncodingZstd Encoding = 2 // one frame (RFC 8878)
 )
 
 const (
@@ -73,24 +76,45 @@ func parseRecord(b []byte) (record, error) {
 	}
 	r := record{kind: Kind(b[4]), encoding: Encoding(b[5]), length: le.Uint32(b[8:]), stored: le.Uint32(b[12:]), sum: le.Uint32(b[48:])}
 	copy(r.name[:], b[16:48])
-	if r.length > maxContent || r.stored > maxContent || (r.kind != KindBlock && r.kind != KindNode) || r.encoding > EncodingS2 {
+	if r.length > maxContent || r.stored > maxContent || (r.kind != KindBlock && r.kind != KindNode) || r.encoding > EncodingZstd {
 		return record{}, fmt.Errorf("record header has impossible values: %w", ErrDamaged)
 	}
 	return r, nil
 }
 
-// Encode compresses content for storing or shipping; content that does not
-// shrink stays as it is. The result may share memory with content or dst.
-func Encode(dst, content []byte) (Encoding, []byte) {
-	if n := s2.MaxEncodedLen(len(content)); cap(dst) < n {
-		dst = make([]byte, n)
+// Encode compresses content for storing or shipping in the way wanted; content
+// that does not shrink stays as it is. The result may share memory with content
+// or dst.
+func Encode(dst, content []byte, want Encoding) (Encoding, []byte) {
+	var out []byte
+	switch want {
+	case EncodingS2:
+		if n := s2.MaxEncodedLen(len(content)); cap(dst) < n {
+			dst = make([]byte, n)
+		}
+		out = s2.Encode(dst[:cap(dst)], content)
+	case EncodingZstd:
+		out = zstdCoder().enc.EncodeAll(content, dst[:0])
+	default:
+		return EncodingRaw, content
 	}
-	out := s2.Encode(dst[:cap(dst)], content)
 	if len(out) >= len(content)-len(content)/32 {
 		return EncodingRaw, content
 	}
-	return EncodingS2, out
+	return want, out
 }
+
+// zstdCoder compresses and decompresses single blocks. It keeps nothing from one
+// to the next, and may be used by many at once.
+var zstdCoder = sync.OnceValue(func() (c struct {
+	enc *zstd.Encoder
+	dec *zstd.Decoder
+}) {
+	// The checksum is ours already, and options that are constant cannot fail.
+	c.enc, _ = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderCRC(false), zstd.WithWindowSize(BlockSize))
+	c.dec, _ = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(maxContent), zstd.WithDecoderConcurrency(0))
+	return c
+})
 
 // decode undoes Encode. The length bounds what is allocated: hostile input
 // cannot ask for more than a block.
@@ -109,6 +133,18 @@ func decode(dst []byte, enc Encoding, length uint32, stored []byte) ([]byte, err
 		out, err := s2.Decode(dst[:cap(dst)], stored)
 		if err != nil {
 			return nil, fmt.Errorf("decompress: %v: %w", err, ErrDamaged)
+		}
+		return out, nil
+	case EncodingZstd:
+		if length > maxContent {
+			return nil, fmt.Errorf("compressed payload has an impossible length: %w", ErrDamaged)
+		}
+		out, err := zstdCoder().dec.DecodeAll(stored, dst[:0])
+		if err != nil {
+			return nil, fmt.Errorf("decompress: %v: %w", err, ErrDamaged)
+		}
+		if uint32(len(out)) != length {
+			return nil, fmt.Errorf("payload of %d bytes where %d are due: %w", len(out), length, ErrDamaged)
 		}
 		return out, nil
 	}

@@ -62,7 +62,7 @@ func send(t require.TestingT, in *points.Intake, m *model, index int64, block []
 	block = append(append([]byte(nil), block[:n]...), make([]byte, points.BlockSize-n)...)
 	name := points.NameOf(block)
 	if in.Missing([]points.Name{name})[0] {
-		enc, stored := points.Encode(nil, block)
+		enc, stored := points.Encode(nil, block, points.Encoding(index%3))
 		require.NoError(t, in.Put(name, enc, points.BlockSize, stored))
 	}
 	require.NoError(t, in.Record([]points.Entry{{Index: index, Count: 1, Name: name}}))

@@ -251,6 +251,7 @@ type Link struct {
 	Address   string    `db:"address"`
 	PeerKey   []byte    `db:"peer_key"`
 	CreatedAt time.Time `db:"created_at"`
+	Settings  []byte    `db:"settings"` // JSON; how what we send is compressed and limited
 }
 
 // PutLink stores a link, or brings address and key of the peer up to date.
@@ -258,6 +259,11 @@ func (db *DB) PutLink(ctx context.Context, l Link) error {
 	return db.named(ctx, "link", `INSERT INTO links (id, peer_id, peer_name, address, peer_key, created_at)
 		VALUES (:id, :peer_id, :peer_name, :address, :peer_key, :created_at)
 		ON CONFLICT (peer_id) DO UPDATE SET peer_name = :peer_name, address = :address, peer_key = :peer_key`, l)
+}
+
+// SaveLinkSettings writes what administrators decide of a link.
+func (db *DB) SaveLinkSettings(ctx context.Context, id string, settings []byte) error {
+	return db.exec(ctx, "link", `UPDATE links SET settings = $2 WHERE id = $1`, id, settings)
 }
 
 // Links lists all.

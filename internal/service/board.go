@@ -67,7 +67,7 @@ func (s *Service) judge(g *group) view {
 func (s *Service) groupView(g *group) api.Group {
 	x := s.judge(g)
 	v := api.Group{ID: g.rec.ID, Name: g.rec.Name, Direction: api.GroupDirection(g.rec.Direction), Home: g.rec.HomeName, Recovery: g.rec.RecoveryName, Link: deref(g.rec.Link),
-		Promise: g.set.Promise, Machines: []api.GroupMachine{}, Together: !g.set.Apart, Health: string(x.state), Reasons: s.reasons(g, x), Paused: g.rec.Paused, Points: g.points,
+		Promise: g.set.Promise, Machines: []api.GroupMachine{}, Together: !g.set.Apart, Priority: g.set.priority(), Health: string(x.state), Reasons: s.reasons(g, x), Paused: g.rec.Paused, Points: g.points,
 		NewestCaptureAt: orNil(g.newestAt), OldestCaptureAt: orNil(g.oldestAt), ConfirmedAt: orNil(g.confirmedAt), Term: g.rec.Term, Revision: g.rec.Revision, CreatedAt: g.rec.CreatedAt}
 	if v.Promise.Keep == nil {
 		v.Promise.Keep = []api.Rung{}

@@ -177,7 +177,7 @@ func (s *Service) runCycle(ctx context.Context, g *group, r *running, p *platfor
 		return err
 	}
 	s.mu.Lock()
-	job := cycle.Job{ID: r.rec.ID, Checkpoint: r.detail.Checkpoint, BaseCheckpoint: r.detail.BaseCheckpoint, BasePoint: r.detail.BasePoint, Resumed: resumed, Captured: r.detail.Progress.Captured(), Apart: g.set.Apart,
+	job := cycle.Job{ID: r.rec.ID, Checkpoint: r.detail.Checkpoint, BaseCheckpoint: r.detail.BaseCheckpoint, BasePoint: r.detail.BasePoint, Resumed: resumed, Captured: r.detail.Progress.Captured(), Apart: g.set.Apart, Encoding: l.set.encoding(),
 		Group: points.SealGroup{ID: g.rec.ID, Name: g.rec.Name, HomeSite: g.rec.HomeID, Term: g.rec.Term, Settings: g.rec.Settings}}
 	for _, m := range g.set.Machines {
 		job.Machines = append(job.Machines, m.ID)
@@ -186,9 +186,10 @@ func (s *Service) runCycle(ctx context.Context, g *group, r *running, p *platfor
 		}
 	}
 	earlier := r.detail.Progress
+	flow := l.peer.Flow(g.rec.ID, g.set.weight())
 	s.mu.Unlock()
 	first := true
-	seal, err := cycle.Run(ctx, p.driver, l.peer, s.clk, job, func(pr cycle.Progress) {
+	seal, err := cycle.Run(ctx, p.driver, flow, s.clk, job, func(pr cycle.Progress) {
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		// What crossed the link in earlier attempts counts on.

@@ -27,6 +27,8 @@ type settings struct {
 	Promise  api.Promise       `json:"promise"`
 	// Apart captures machines one by one instead of at one instant.
 	Apart bool `json:"apart,omitempty"`
+	// Priority is the group's share of a limited link; empty is normal.
+	Priority string `json:"priority,omitempty"`
 }
 
 type settingsMachine struct {
@@ -236,6 +238,8 @@ func checkGroupName(name string) []problem.Field {
 func (s *Service) CreateGroup(ctx context.Context, who string, in api.NewGroup) (api.Group, error) {
 	faults := checkGroupName(in.Name)
 	faults = append(faults, fields(promise.Faults(promiseOf(in.Promise).Check()))...)
+	priority, fault := checkPriority(in.Priority, "")
+	faults = append(faults, fault...)
 	s.mu.Lock()
 	p, machines, more := s.resolveMachines(in.Machines, "")
 	faults = append(faults, more...)
@@ -262,7 +266,7 @@ func (s *Service) CreateGroup(ctx context.Context, who string, in api.NewGroup) 
 		return api.Group{}, problem.InvalidFields(faults...)
 	}
 	now := s.clk.Now()
-	g := &group{set: settings{Platform: p.rec.ID, Machines: machines, Promise: in.Promise, Apart: in.Together != nil && !*in.Together}}
+	g := &group{set: settings{Platform: p.rec.ID, Machines: machines, Promise: in.Promise, Apart: in.Together != nil && !*in.Together, Priority: priority}}
 	g.rec = records.Group{ID: uuid.NewString(), Name: strings.TrimSpace(in.Name), Direction: "out", Link: &l.rec.ID, HomeID: s.site.ID, HomeName: s.site.Name, RecoveryName: l.rec.PeerName,
 		Term: 1, Revision: 1, Settings: mustJSON(g.set), Anchor: now, CreatedAt: now, Paused: in.Paused != nil && *in.Paused}
 	if err := s.db.AddGroup(ctx, g.rec); err != nil {
@@ -425,6 +429,9 @@ func (s *Service) UpdateGroup(ctx context.Context, who, id string, in api.GroupP
 		if in.Together != nil {
 			set.Apart = !*in.Together
 		}
+		var fault []problem.Field
+		set.Priority, fault = checkPriority(in.Priority, set.Priority)
+		faults = append(faults, fault...)
 		s.mu.Unlock()
 		if len(faults) > 0 {
 			return problem.InvalidFields(faults...)

@@ -23,6 +23,7 @@ import (
 // linkState is a paired site and how it was last seen.
 type linkState struct {
 	rec    records.Link
+	set    linkSettings
 	peer   *link.Peer
 	outAt  time.Time // last time our call was answered
 	inAt   time.Time // last time it called us
@@ -53,7 +54,12 @@ func (s *Service) loadLinks(ctx context.Context) error {
 		return err
 	}
 	for _, r := range recs {
-		s.links[r.ID] = s.newLinkState(r)
+		l := s.newLinkState(r)
+		if err := json.Unmarshal(r.Settings, &l.set); err != nil {
+			return fmt.Errorf("settings of the link with %s: %w", r.PeerName, err)
+		}
+		l.peer.Limit(l.set.Pace)
+		s.links[r.ID] = l
 	}
 	return nil
 }
@@ -212,6 +218,8 @@ func (s *Service) addLink(ctx context.Context, r records.Link) (*linkState, erro
 	l := s.newLinkState(r)
 	s.mu.Lock()
 	if old != nil {
+		l.set = old.set
+		l.peer.Limit(l.set.Pace)
 		old.peer.Close()
 	}
 	s.links[r.ID] = l
@@ -420,6 +428,7 @@ func (s *Service) TestLink(ctx context.Context, id string) (api.ConnectionTest, 
 func (s *Service) linkView(l *linkState) api.Link {
 	v := api.Link{ID: l.rec.ID, Peer: l.rec.PeerName, PeerID: l.rec.PeerID, Address: l.rec.Address, Up: s.upIn(l),
 		SendBytesPerSecond: int64(l.peer.SendRate()), ReceiveBytesPerSecond: int64(s.receiveRate(l)), Checks: []api.Check{}}
+	l.set.view(&v, s.clk.Now())
 	seen := l.outAt
 	if l.inAt.After(seen) {
 		seen = l.inAt

@@ -51,6 +51,7 @@ export function GroupFormPage() {
         link: g.data?.link ?? "",
         quiesce: g.data?.machines.filter((m) => m.quiesce).map((m) => m.name) ?? [],
         together: g.data?.together ?? true,
+        priority: g.data?.priority ?? "normal",
         rpo: p ? spanText(p.rpoTargetSeconds) : "15 min",
         every: p ? (p.cadenceSeconds ? spanText(p.cadenceSeconds) : "") : "5 min",
         byHand: p ? p.cadenceSeconds === 0 : false,
@@ -68,6 +69,7 @@ type Start = {
   link: string;
   quiesce: string[];
   together: boolean;
+  priority: string;
   rpo: string;
   every: string;
   byHand: boolean;
@@ -85,6 +87,7 @@ function Form({ id, start }: { id?: string; start: Start }) {
   const [rungs, setRungs] = useState(start.rungs);
   const [quiesce, setQuiesce] = useState<string[]>(start.quiesce);
   const [together, setTogether] = useState(start.together);
+  const [priority, setPriority] = useState(start.priority);
   const [find, setFind] = useState("");
   const machines = useQuery({ queryKey: ["machines"], queryFn: () => ask(api.GET("/machines")) });
   const links = useQuery({ queryKey: ["links"], queryFn: () => ask(api.GET("/links")) });
@@ -134,6 +137,7 @@ function Form({ id, start }: { id?: string; start: Start }) {
         machines: chosen,
         promise,
         together,
+        priority,
         quiesce: restable.length ? quiesce.filter((n) => restable.some((m) => m.name === n)) : undefined,
       };
       if (id) return ask(api.PATCH("/groups/{id}", { params: { path: { id } }, body }));
@@ -293,6 +297,25 @@ function Form({ id, start }: { id?: string; start: Start }) {
                         {l.up ? "" : " (does not answer now)"}
                       </option>
                     ))}
+                  </select>
+                )}
+              </Field>
+              <Field
+                label="Priority"
+                faults={problem?.at("priority")}
+                hint="Its share where the link to that site is limited: 4 to 2 to 1."
+              >
+                {(i, d) => (
+                  <select
+                    id={i}
+                    aria-describedby={d}
+                    className={inputLook}
+                    value={priority}
+                    onChange={(e) => setPriority(e.target.value)}
+                  >
+                    <option value="high">high</option>
+                    <option value="normal">normal</option>
+                    <option value="low">low</option>
                   </select>
                 )}
               </Field>

@@ -1,8 +1,9 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask, Problem, type Schemas } from "../api";
-import { count, rate, size, when } from "../format";
+import { count, size, when } from "../format";
 import { Button, Card, Empty, Fault, Field, inputLook, Modal, Page, State, When } from "../ui";
+import { LinkCard, Steps } from "./link";
 
 export function SitesPage() {
   const links = useQuery({ queryKey: ["links"], queryFn: () => ask(api.GET("/links")), refetchInterval: 5000 });
@@ -179,105 +180,6 @@ function TokensCard() {
           Make a token
         </Button>
       </form>
-    </Card>
-  );
-}
-
-function Steps({ t }: { t: Schemas["ConnectionTest"] }) {
-  return (
-    <ol className="grid gap-1 text-xs">
-      {t.steps.map((s) => (
-        <li key={s.name} className="grid grid-cols-[18px_80px_minmax(0,1fr)]">
-          <span aria-hidden="true" className={s.ok ? "text-good-ink" : s.tried ? "text-over-ink" : "text-muted"}>
-            {s.ok ? "✓" : s.tried ? "✕" : "·"}
-          </span>
-          <span className="text-muted">{s.name}</span>
-          <span>
-            {s.tried ? s.note : "not tried"} {!s.ok && s.mend}
-          </span>
-        </li>
-      ))}
-    </ol>
-  );
-}
-
-function LinkCard({ l }: { l: Schemas["Link"] }) {
-  const qc = useQueryClient();
-  const test = useMutation({ mutationFn: () => ask(api.POST("/links/{id}/test", { params: { path: { id: l.id } } })) });
-  const remove = useMutation({
-    mutationFn: () => ask(api.DELETE("/links/{id}", { params: { path: { id: l.id } } })),
-    onSuccess: () => qc.invalidateQueries({ queryKey: ["links"] }),
-  });
-  const [sure, setSure] = useState(false);
-  return (
-    <Card title={`Link to ${l.peer}`} aside={<State of={l.up ? "up" : "down"} />}>
-      <div className="grid gap-3 px-4 py-3">
-        <dl className="grid grid-cols-2 gap-x-4 gap-y-1 sm:grid-cols-4">
-          <div>
-            <dt className="text-muted text-xs">Round trip</dt>
-            <dd className="font-semibold">{l.rttMillis === undefined ? "—" : `${l.rttMillis.toFixed(2)} ms`}</dd>
-          </div>
-          <div>
-            <dt className="text-muted text-xs">Its clock</dt>
-            <dd className="font-semibold">
-              {l.clockAheadMillis === undefined
-                ? "—"
-                : `${Math.abs(l.clockAheadMillis).toFixed(2)} ms ${l.clockAheadMillis < 0 ? "behind" : "ahead"}`}
-            </dd>
-          </div>
-          <div>
-            <dt className="text-muted text-xs">Going out</dt>
-            <dd className="font-semibold">
-              {count(l.outGroups, "group")} · {rate(l.sendBytesPerSecond)}
-            </dd>
-          </div>
-          <div>
-            <dt className="text-muted text-xs">Coming in</dt>
-            <dd className="font-semibold">
-              {count(l.inGroups, "group")} · {rate(l.receiveBytesPerSecond)}
-            </dd>
-          </div>
-        </dl>
-        <ul className="grid gap-0.5 text-xs">
-          {l.checks.map((c) => (
-            <li key={c.name}>
-              <span className={c.ok ? "text-good-ink" : "text-over-ink"}>{c.ok ? "✓" : "✕"}</span> {c.name}{" "}
-              <span className="text-muted">
-                · {c.note} {c.mend}
-              </span>
-            </li>
-          ))}
-        </ul>
-        {test.data && <Steps t={test.data} />}
-        <Fault of={test.error ?? remove.error} />
-        <div className="flex items-center gap-2">
-          <Button disabled={test.isPending} onClick={() => test.mutate()}>
-            Test step by step
-          </Button>
-          <Button kind="danger" onClick={() => setSure(true)}>
-            Remove…
-          </Button>
-          <span className="text-muted text-xs">
-            {l.address} · seen <When at={l.seenAt} />
-          </span>
-        </div>
-      </div>
-      {sure && (
-        <Modal
-          open
-          onOpenChange={setSure}
-          title={`Remove the link to ${l.peer}`}
-          intro="Both sites forget each other's keys. A link that groups use cannot be removed."
-        >
-          <Fault of={remove.error} />
-          <div className="flex justify-end gap-2">
-            <Button onClick={() => setSure(false)}>Leave it</Button>
-            <Button kind="danger" onClick={() => remove.mutate()}>
-              Remove the link
-            </Button>
-          </div>
-        </Modal>
-      )}
     </Card>
   );
 }

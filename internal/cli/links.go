@@ -1,0 +1,272 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/dustin/go-humanize"
+	"github.com/spf13/cobra"
+
+	"kestrel/internal/api"
+)
+
+func (a *app) linkCmd() *cobra.Command {
+	c := &cobra.Command{Use: "link", Short: "Links to other sites"}
+	var forSite string
+	var minutes int
+	invite := &cobra.Command{Use: "invite", Short: "Make an invitation: one string, one use", Args: cobra.NoArgs,
+		Example: "  kestrel link invite --for Eastmole\n  kestrel -p norhaven link invite -o json | jq -r .text | kestrel -p eastmole link accept -",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			v, err := read[api.InvitationSecret](c.CreateInvitation(cmd.Context(), api.NewInvitation{ForSite: strOr(forSite), Minutes: &minutes}))
+			if err != nil {
+				return err
+			}
+			if a.output == "json" {
+				return a.emit(v, nil)
+			}
+			_, err = fmt.Fprintln(a.Out, v.Text)
+			_, _ = fmt.Fprintf(a.Err, "Good once, until %s. At the other site: kestrel link accept STRING\n", v.Invitation.ExpiresAt.Local().Format("2006-01-02 15:04 MST"))
+			if v.Warning != nil {
+				_, _ = fmt.Fprintln(a.Err, "Note:", *v.Warning)
+			}
+			return err
+		}}
+	invite.Flags().StringVar(&forSite, "for", "", "name of the only site that may use it")
+	invite.Flags().IntVar(&minutes, "minutes", 60, "how long it is good")
+	c.AddCommand(invite,
+		&cobra.Command{Use: "accept STRING", Short: "Pair with the site that made an invitation (- reads it from standard input)", Args: cobra.ExactArgs(1), Example: "  kestrel link accept tide1.…",
+			RunE: func(cmd *cobra.Command, args []string) error {
+				c, err := a.client()
+				if err != nil {
+					return err
+				}
+				text := args[0]
+				if text == "-" {
+					if text, err = a.password(true); err != nil {
+						return err
+					}
+				}
+				l, err := read[api.Link](c.AcceptInvitation(cmd.Context(), api.AcceptInvitation{Invitation: text}))
+				if err != nil {
+					return err
+				}
+				return a.emit(l, func(w *tabwriter.Writer) { linkTable(w, []api.Link{l}) })
+			}},
+		&cobra.Command{Use: "list", Short: "List links, with what is missing before groups can cross them", Example: "  kestrel link list", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			ls, err := read[[]api.Link](c.ListLinks(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.emit(ls, func(w *tabwriter.Writer) { linkTable(w, ls) })
+		}},
+		&cobra.Command{Use: "test SITE", Short: "Test a link step by step", Example: "  kestrel link test Eastmole", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			t, err := read[api.ConnectionTest](c.TestLink(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			return a.showTest(t)
+		}},
+		&cobra.Command{Use: "remove SITE", Short: "Unpair from a site; no group may use the link", Example: "  kestrel link remove Skarholt", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			return done(c.DeleteLink(cmd.Context(), args[0]))
+		}},
+		&cobra.Command{Use: "invitations", Short: "List open invitations", Example: "  kestrel link invitations", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			vs, err := read[[]api.Invitation](c.ListInvitations(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.emit(vs, func(w *tabwriter.Writer) {
+				row(w, "ID", "FOR", "EXPIRES", "MADE BY")
+				for _, v := range vs {
+					site := "any site"
+					if v.ForSite != nil {
+						site = *v.ForSite
+					}
+					row(w, v.ID, site, clockTime(&v.ExpiresAt), v.CreatedBy)
+				}
+			})
+		}},
+		&cobra.Command{Use: "withdraw ID", Short: "Withdraw an invitation", Example: "  kestrel link withdraw 0b6c…", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			return done(c.DeleteInvitation(cmd.Context(), args[0]))
+		}})
+	c.AddCommand(a.linkEditCmd(), a.linkShowCmd())
+	return c
+}
+
+func linkTable(w *tabwriter.Writer, ls []api.Link) {
+	row(w, "", "SITE", "ADDRESS", "STATE", "ROUND TRIP", "CLOCK", "OUT", "IN", "LIMIT NOW")
+	for _, l := range ls {
+		state, m, rtt, clock := "up", "●", "—", "—"
+		if !l.Up {
+			state, m = "down", "✕"
+		}
+		if l.RttMillis != nil {
+			rtt = fmt.Sprintf("%.1f ms", *l.RttMillis)
+		}
+		if l.ClockAheadMillis != nil {
+			clock = fmt.Sprintf("%+.1f ms", *l.ClockAheadMillis)
+		}
+		row(w, m, l.Peer, l.Address, state, rtt, clock, count(l.OutGroups, "group"), count(l.InGroups, "group"), rateOr(l.LimitNowBytesPerSecond))
+	}
+	for _, l := range ls {
+		for _, c := range l.Checks {
+			if !c.Ok {
+				_, _ = fmt.Fprintf(w, "\n%s: %s: %s. %s\n", l.Peer, c.Name, c.Note, *c.Mend)
+			}
+		}
+	}
+}
+
+func (a *app) linkShowCmd() *cobra.Command {
+	return &cobra.Command{Use: "show SITE", Short: "One link: what goes over it, how it is compressed and limited", Example: "  kestrel link show Eastmole", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			ls, err := read[[]api.Link](c.ListLinks(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			for _, l := range ls {
+				if strings.EqualFold(l.Peer, args[0]) || l.ID == args[0] {
+					return a.emit(l, func(w *tabwriter.Writer) { linkPage(w, l) })
+				}
+			}
+			return fmt.Errorf("there is no link to %q; kestrel link list shows them", args[0])
+		}}
+}
+
+func linkPage(w *tabwriter.Writer, l api.Link) {
+	state := "● up"
+	if !l.Up {
+		state = "✕ down"
+	}
+	row(w, "Link to", l.Peer)
+	row(w, "Address", l.Address)
+	row(w, "State", state)
+	row(w, "Going out", fmt.Sprintf("%s, %s/s", count(l.OutGroups, "group"), size(l.SendBytesPerSecond)))
+	row(w, "Coming in", fmt.Sprintf("%s, %s/s", count(l.InGroups, "group"), size(l.ReceiveBytesPerSecond)))
+	row(w, "Compression", l.Compression)
+	row(w, "Limit", rateOr(l.LimitBytesPerSecond))
+	for _, x := range l.Windows {
+		row(w, "", fmt.Sprintf("%s %s-%s: %s", x.Days, x.From, x.To, rateOr(x.BytesPerSecond)))
+	}
+	row(w, "Limit now", rateOr(l.LimitNowBytesPerSecond))
+	for _, c := range l.Checks {
+		text := "✓ " + c.Name + ": " + c.Note
+		if !c.Ok {
+			text = "✕ " + c.Name + ": " + c.Note + ". " + *c.Mend
+		}
+		row(w, "", text)
+	}
+}
+
+// rateOr writes a limit in bytes a second.
+func rateOr(n int64) string {
+	if n == 0 {
+		return "none"
+	}
+	return size(n) + "/s"
+}
+
+func (a *app) linkEditCmd() *cobra.Command {
+	var compression, limit string
+	var windows []string
+	c := &cobra.Command{Use: "edit SITE", Short: "Change how what this site sends is compressed and limited", Args: cobra.ExactArgs(1),
+		Example: `  kestrel link edit Eastmole --compression zstd --limit 40MiB
+  kestrel link edit Eastmole --window "mon-fri 08:00-18:00 5MiB" --window "daily 22:00-04:00 none"
+  kestrel link edit Eastmole --limit none --window none`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			in := api.EditLink{Compression: strOr(compression)}
+			if limit != "" {
+				n, err := parseRate(limit)
+				if err != nil {
+					return usage("--limit: %v", err)
+				}
+				in.LimitBytesPerSecond = &n
+			}
+			if len(windows) > 0 {
+				ws, err := parseWindows(windows)
+				if err != nil {
+					return usage("--window: %v", err)
+				}
+				in.Windows = &ws
+			}
+			if in == (api.EditLink{}) {
+				return usage("say what to change: --compression, --limit or --window")
+			}
+			l, err := read[api.Link](c.EditLink(cmd.Context(), args[0], in))
+			if err != nil {
+				return err
+			}
+			return a.emit(l, func(w *tabwriter.Writer) { linkPage(w, l) })
+		}}
+	c.Flags().StringVar(&compression, "compression", "", "s2 (fast), zstd (smaller), or off")
+	c.Flags().StringVar(&limit, "limit", "", "most that is sent a second outside of all windows, such as 40MiB; none for no limit")
+	c.Flags().StringArrayVar(&windows, "window", nil, `a time of the week with a limit of its own, such as "mon-fri 08:00-18:00 5MiB", by the site's clock; all of them, the first that holds counts; none for none`)
+	return c
+}
+
+// parseRate reads a number of bytes, per second said or not; none is 0.
+func parseRate(text string) (int64, error) {
+	if strings.EqualFold(text, "none") {
+		return 0, nil
+	}
+	n, err := humanize.ParseBytes(strings.TrimSuffix(strings.TrimSpace(text), "/s"))
+	if err != nil || n == 0 || n > 1<<50 {
+		return 0, fmt.Errorf("%q is no rate; write it like 40MiB, or none", text)
+	}
+	return int64(n), nil
+}
+
+func parseWindows(texts []string) ([]api.RateWindow, error) {
+	out := []api.RateWindow{}
+	if len(texts) == 1 && texts[0] == "none" {
+		return out, nil
+	}
+	for _, t := range texts {
+		parts := strings.Fields(t)
+		if len(parts) != 3 {
+			return nil, fmt.Errorf("%q is not days, times and a rate; write it like \"mon-fri 08:00-18:00 5MiB\"", t)
+		}
+		from, to, ok := strings.Cut(parts[1], "-")
+		if !ok {
+			return nil, fmt.Errorf("%q is no span of the day; write it like 08:00-18:00", parts[1])
+		}
+		n, err := parseRate(parts[2])
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, api.RateWindow{Days: parts[0], From: from, To: to, BytesPerSecond: n})
+	}
+	return out, nil
+}
