@@ -51,7 +51,12 @@ type site struct {
 const password = "measure, do not guess"
 
 // with sets a world up, runs f in it and takes it down.
-func with(ctx context.Context, o Options, machines []machineSpec, f func(w *world) error) (err error) {
+func with(ctx context.Context, o Options, machines []machineSpec, f func(w *world) error) error {
+	return withLab(ctx, o, machines, func(x nbd.Exporter) nbd.Exporter { return x }, f)
+}
+
+// withLab is with, and lets the disks that the lab serves be replaced.
+func withLab(ctx context.Context, o Options, machines []machineSpec, serve func(nbd.Exporter) nbd.Exporter, f func(w *world) error) (err error) {
 	dir, err := os.MkdirTemp("/var/tmp", "kestrel-bench")
 	if err != nil {
 		return err
@@ -66,7 +71,7 @@ func with(ctx context.Context, o Options, machines []machineSpec, f func(w *worl
 	}
 	defer func() { _ = pg.Stop() }()
 	w := &world{dir: dir, ids: map[string]string{}}
-	stopLab, labURL, err := w.startLab(ctx, machines)
+	stopLab, labURL, err := w.startLab(ctx, machines, serve)
 	if err != nil {
 		return err
 	}
@@ -97,7 +102,7 @@ func with(ctx context.Context, o Options, machines []machineSpec, f func(w *worl
 	return f(w)
 }
 
-func (w *world) startLab(ctx context.Context, machines []machineSpec) (stop func(), url string, err error) {
+func (w *world) startLab(ctx context.Context, machines []machineSpec, serve func(nbd.Exporter) nbd.Exporter) (stop func(), url string, err error) {
 	nl, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return nil, "", err
@@ -128,7 +133,7 @@ func (w *world) startLab(ctx context.Context, machines []machineSpec) (stop func
 	var wg sync.WaitGroup
 	srv := &http.Server{Handler: w.lab.Handler("lab", password)}
 	wg.Go(func() { _ = srv.Serve(hl) })
-	wg.Go(func() { _ = nbd.Serve(ctx, nl, w.lab) })
+	wg.Go(func() { _ = nbd.Serve(ctx, nl, serve(w.lab)) })
 	return func() { cancel(); _ = srv.Close(); wg.Wait(); _ = w.lab.Close() }, "http://" + hl.Addr().String(), nil
 }
 
@@ -282,17 +287,21 @@ func (w *world) write(machine string, disk int, b []byte, off int64) error {
 	return w.lab.Write(w.ids[machine], fmt.Sprintf("disk-%d", disk), b, off)
 }
 
-// mixed fills a disk in stretches of 1 MiB: a third stays zero, half is text,
-// the rest does not compress.
+// mixed fills a disk in stretches of 1 MiB: a third stays zero, half is like
+// programs, the rest does not compress.
 func (w *world) mixed(machine string, disk int, size int64, seed uint64) error {
 	r := rand.New(rand.NewPCG(seed, 2))
+	like, err := programs()
+	if err != nil {
+		return err
+	}
 	b := make([]byte, mib)
 	for off := int64(0); off < size; off += mib {
 		switch k := off / mib % 6; {
 		case k < 2:
 			continue
 		case k < 5:
-			lines(b, r)
+			like(b, r)
 		default:
 			noise(b, r)
 		}
@@ -301,6 +310,25 @@ func (w *world) mixed(machine string, disk int, size int64, seed uint64) error {
 		}
 	}
 	return nil
+}
+
+// programs gives what fills a buffer with pieces of this very program, of which
+// no page is like another.
+func programs() (func(b []byte, r *rand.Rand), error) {
+	path, err := os.Executable()
+	if err != nil {
+		return nil, err
+	}
+	self, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	return func(b []byte, r *rand.Rand) {
+		copy(b, self[r.Int64N(int64(len(self)-len(b))):])
+		for at := 0; at+8 <= len(b); at += 4096 {
+			binary.LittleEndian.PutUint64(b[at:], r.Uint64())
+		}
+	}, nil
 }
 
 // text fills a whole disk with lines of which no block is like another.
