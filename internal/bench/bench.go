@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"sort"
 	"strings"
+	"syscall"
 	"text/tabwriter"
 )
 
@@ -157,6 +158,7 @@ func seed(ctx context.Context, o Options) (Result, error) {
 				return err
 			}
 			defer ref.stop()
+			syscall.Sync() // nobody is to wait for what was written before
 			g, err := w.protect(ctx, "g", 0, "m")
 			if err != nil {
 				return err
@@ -165,6 +167,7 @@ func seed(ctx context.Context, o Options) (Result, error) {
 			if err != nil {
 				return err
 			}
+			syscall.Sync()
 			took := c.EndedAt.Sub(c.StartedAt).Seconds()
 			rates = append(rates, float64(size)/mib/took)
 			wire, shipped = float64(c.WireBytes)/mib, float64(c.ShippedBytes)/mib
@@ -176,6 +179,7 @@ func seed(ctx context.Context, o Options) (Result, error) {
 			if err := os.Remove(ref.copyPath("ssh")); err != nil {
 				return err
 			}
+			syscall.Sync()
 			t, err = ref.daemon(ctx, w.diskPath("m", 0), "daemon", "--whole-file")
 			daemon = append(daemon, t/took)
 			return err

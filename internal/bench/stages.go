@@ -51,7 +51,8 @@ func (p *pruneWorld) point(blocks int, at time.Time) (*points.Seal, error) {
 		if err := in.Put(name, points.EncodingRaw, points.BlockSize, b); err != nil {
 			return nil, err
 		}
-		entries = append(entries, points.Entry{Count: 1, Index: p.r.Int64N(p.size / points.BlockSize), Name: name})
+		// The same few places again and again, as logs and indexes do.
+		entries = append(entries, points.Entry{Count: 1, Index: p.r.Int64N(64) * (p.size / points.BlockSize / 64), Name: name})
 	}
 	if err := in.Record(entries); err != nil {
 		return nil, err

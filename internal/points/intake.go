@@ -88,6 +88,7 @@ type bitmap []uint64
 func newBitmap(n int64) bitmap     { return make(bitmap, (n+63)/64) }
 func (b bitmap) set(i int64)       { b[i/64] |= 1 << (i % 64) }
 func (b bitmap) get(i int64) bool  { return b[i/64]&(1<<(i%64)) != 0 }
+func (b bitmap) clear(i int64)     { b[i/64] &^= 1 << (i % 64) }
 func (s *Store) intakeDir() string { return filepath.Join(s.dir, "intakes") }
 func (in *Intake) path(ext string) string {
 	return filepath.Join(in.store.intakeDir(), in.ID+ext)
@@ -262,6 +263,22 @@ func (in *Intake) mark(e Entry) {
 	}
 }
 
+// unmark takes back that blocks with these names are recorded, so that a cycle
+// that goes on sends them again.
+func (in *Intake) unmark(names []Name) {
+	lost := map[Name]bool{}
+	for _, n := range names {
+		lost[n] = true
+	}
+	in.store.intakeMu.Lock()
+	defer in.store.intakeMu.Unlock()
+	_ = in.replay(func(e Entry) {
+		if lost[e.Name] {
+			in.done[e.Disk].clear(e.Index)
+		}
+	})
+}
+
 // Intake finds an open intake.
 func (s *Store) Intake(id string) (*Intake, error) {
 	s.intakeMu.Lock()
@@ -373,6 +390,7 @@ func (in *Intake) Seal(x Seal) (*Seal, error) {
 			}
 		}
 		if lacking != nil {
+			in.unmark(lacking)
 			return nil, &MissingError{lacking}
 		}
 		root, err := s.update(d.Base, d.Size, changes)

@@ -30,9 +30,13 @@ type key [16]byte
 func keyOf(n Name) key { return key(n[:16]) }
 
 type openPack struct {
+	number  uint32
 	file    *os.File
 	size    int64
-	entries []entry // of the pack being written, until it is closed
+	entries []entry // of a pack being written, until its index is
+	synced  int64   // bytes that are on the disk for certain
+	started int64   // bytes that the kernel was told to begin writing
+	indexed bool    // its index is written, for good
 }
 
 // Store is an open point store. Its methods may be called at the same time.
@@ -47,8 +51,12 @@ type Store struct {
 	active uint32 // 0: none yet
 	next   uint32
 
-	writeMu sync.Mutex // one appender at a time; taken before mu
-	dirty   bool       // bytes appended since the last sync
+	writeMu sync.Mutex  // one appender at a time; taken before mu
+	full    []*openPack // not written to any more, to be synced and given an index
+	written int64       // records appended since Open
+	syncMu  sync.Mutex  // one sync at a time; taken before writeMu
+	durable int64       // of written, those that are on the disk for certain
+	buffers sync.Pool   // of *[]byte, for one record each
 
 	intakeMu sync.Mutex
 	intakes  map[string]*Intake
@@ -160,7 +168,7 @@ func (s *Store) loadPack(n uint32) error {
 	if err != nil {
 		return err
 	}
-	p := &openPack{file: f, size: st.Size()}
+	p := &openPack{number: n, file: f, size: st.Size(), synced: st.Size(), indexed: true}
 	entries, err := readPackIndex(s.packDir(), n, p.size)
 	if err != nil {
 		entries = nil
@@ -218,22 +226,36 @@ func (s *Store) Has(name Name) bool {
 	return ok
 }
 
+// buffer lends room for one record; giveBack takes it back.
+func (s *Store) buffer() *[]byte {
+	if b, ok := s.buffers.Get().(*[]byte); ok {
+		return b
+	}
+	b := make([]byte, 0, recordHeader+maxContent)
+	return &b
+}
+
+func (s *Store) giveBack(b *[]byte) { s.buffers.Put(b) }
+
 // put verifies and appends one record unless the store holds it already. It is
 // durable after the next Sync.
 func (s *Store) put(kind Kind, name Name, enc Encoding, length uint32, stored []byte) error {
 	if s.Has(name) {
 		return nil
 	}
-	content, err := verify(make([]byte, 0, maxContent), kind, enc, length, stored, name)
-	if err != nil {
+	b := s.buffer()
+	defer s.giveBack(b)
+	if _, err := verify((*b)[:0], kind, enc, length, stored, name); err != nil {
 		return err
 	}
-	_ = content
 	return s.append(record{kind, enc, length, uint32(len(stored)), name, crc32.Checksum(stored, castagnoli)}, stored)
 }
 
 // append writes a verified record to the active pack.
 func (s *Store) append(r record, stored []byte) error {
+	b := s.buffer()
+	defer s.giveBack(b)
+	buf := append(r.append((*b)[:0]), stored...)
 	s.writeMu.Lock()
 	defer s.writeMu.Unlock()
 	p, err := s.writable()
@@ -241,21 +263,28 @@ func (s *Store) append(r record, stored []byte) error {
 		return err
 	}
 	off := p.size
-	buf := append(r.append(make([]byte, 0, recordHeader+len(stored))), stored...)
 	if n, err := p.file.WriteAt(buf, off); err != nil {
 		// What was written in part is hidden: the next record overwrites it,
 		// or the scan passes over it.
 		return fmt.Errorf("write %d of %d bytes to pack %08x: %w", n, len(buf), s.active, err)
 	}
-	s.dirty = true
+	s.written++
 	e := entry{r.name, uint32(off), r.stored, r.kind}
 	p.entries = append(p.entries, e)
 	s.mu.Lock()
 	p.size += int64(len(buf))
 	s.index[keyOf(r.name)] = location{s.active, e.offset, e.stored}
 	s.mu.Unlock()
+	if p.size-p.started >= writeAhead {
+		beginWriting(p.file, p.started, p.size-p.started)
+		p.started = p.size
+	}
 	return nil
 }
+
+// writeAhead is how much is gathered before the kernel is told to begin writing
+// it, so that a sync has little left to wait for.
+const writeAhead = 8 << 20
 
 // writable gives the pack to append to; writeMu is held.
 func (s *Store) writable() (*openPack, error) {
@@ -264,9 +293,12 @@ func (s *Store) writable() (*openPack, error) {
 		if p.size < packFull {
 			return p, nil
 		}
-		if err := s.closeActive(); err != nil {
-			return nil, err
-		}
+		s.full = append(s.full, p)
+		s.mu.Lock()
+		s.active = 0
+		s.mu.Unlock()
+		// What fails is forgotten, and whoever relies on it learns of it then.
+		go func() { _ = s.Sync() }()
 	}
 	s.mu.RLock()
 	n := s.next
@@ -285,41 +317,97 @@ func (s *Store) writable() (*openPack, error) {
 		_ = os.Remove(f.Name())
 		return nil, fmt.Errorf("begin pack: %w", err)
 	}
-	p := &openPack{file: f, size: int64(len(head))}
+	p := &openPack{number: n, file: f, size: int64(len(head))}
 	s.mu.Lock()
 	s.packs[n], s.active, s.next = p, n, n+1
 	s.mu.Unlock()
-	s.dirty = true
 	return p, nil
 }
 
-// closeActive syncs the active pack and writes its index; writeMu is held.
-func (s *Store) closeActive() error {
-	p := s.packs[s.active]
-	if err := p.file.Sync(); err != nil {
-		return fmt.Errorf("sync pack: %w", err)
+// Sync makes everything put so far durable. Appending goes on meanwhile, and
+// those who wait for the same bytes wait for one sync. What cannot be made
+// durable is forgotten, so that it counts as missing and is asked for again.
+func (s *Store) Sync() error {
+	s.writeMu.Lock()
+	want := s.written
+	s.writeMu.Unlock()
+	s.syncMu.Lock()
+	defer s.syncMu.Unlock()
+	if s.durable >= want {
+		return nil
 	}
-	if err := writePackIndex(s.packDir(), s.active, p.size, p.entries); err != nil {
+	s.writeMu.Lock()
+	want = s.written
+	packs := s.full
+	s.full = nil
+	if s.active != 0 {
+		packs = append(packs[:len(packs):len(packs)], s.packs[s.active])
+	}
+	sizes := make([]int64, len(packs))
+	for i, p := range packs {
+		sizes[i] = p.size
+	}
+	s.writeMu.Unlock()
+	var errs error
+	for i, p := range packs {
+		if err := p.file.Sync(); err != nil {
+			errs = errors.Join(errs, fmt.Errorf("sync pack %08x: %w", p.number, err))
+			s.forgetUnsynced(p)
+			continue
+		}
+		p.synced = max(p.synced, sizes[i])
+		if err := s.indexFull(p); err != nil {
+			errs = errors.Join(errs, err)
+		}
+	}
+	if errs == nil {
+		s.durable = want
+	}
+	return errs
+}
+
+// indexFull writes the index of a synced pack that is not written to any more.
+func (s *Store) indexFull(p *openPack) error {
+	s.writeMu.Lock()
+	appending := s.active == p.number
+	s.writeMu.Unlock()
+	s.mu.RLock()
+	there := s.packs[p.number] == p
+	s.mu.RUnlock()
+	if appending || !there || p.indexed || p.synced < p.size {
+		return nil
+	}
+	if err := writePackIndex(s.packDir(), p.number, p.size, p.entries); err != nil {
 		return fmt.Errorf("write pack index: %w", err)
 	}
-	s.mu.Lock()
-	p.entries, s.active = nil, 0
-	s.mu.Unlock()
+	s.writeMu.Lock()
+	p.entries, p.indexed = nil, true
+	s.writeMu.Unlock()
 	return nil
 }
 
-// Sync makes everything put so far durable.
-func (s *Store) Sync() error {
+// forgetUnsynced takes the records of a pack out of the index that did not reach
+// the disk: after a failed sync the kernel may have dropped them, and a later
+// sync would not say so. Nothing is appended to that pack any more.
+func (s *Store) forgetUnsynced(p *openPack) {
 	s.writeMu.Lock()
 	defer s.writeMu.Unlock()
-	if !s.dirty || s.active == 0 {
-		return nil
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.active == p.number {
+		s.active = 0
 	}
-	if err := s.packs[s.active].file.Sync(); err != nil {
-		return fmt.Errorf("sync pack %08x: %w", s.active, err)
+	kept := p.entries[:0:0]
+	for _, e := range p.entries {
+		at := location{p.number, e.offset, e.stored}
+		switch {
+		case int64(e.offset)+recordHeader+int64(e.stored) <= p.synced:
+			kept = append(kept, e)
+		case s.index[keyOf(e.name)] == at:
+			delete(s.index, keyOf(e.name))
+		}
 	}
-	s.dirty = false
-	return nil
+	p.entries = kept
 }
 
 // read fetches and verifies the content of name. A record that fails is taken
@@ -343,7 +431,7 @@ func (s *Store) read(dst []byte, name Name) ([]byte, error) {
 			}
 			continue // moved by a sweep between the two look-ups
 		}
-		content, err := readAt(p.file, loc, name, dst)
+		content, err := s.readAt(p.file, loc, name, dst)
 		if err == nil {
 			return content, nil
 		}
@@ -359,8 +447,13 @@ func (s *Store) read(dst []byte, name Name) ([]byte, error) {
 	}
 }
 
-func readAt(f *os.File, loc location, name Name, dst []byte) ([]byte, error) {
-	buf := make([]byte, recordHeader+int(loc.stored))
+func (s *Store) readAt(f *os.File, loc location, name Name, dst []byte) ([]byte, error) {
+	if loc.stored > maxContent {
+		return nil, fmt.Errorf("a record of %d bytes: %w", loc.stored, ErrDamaged)
+	}
+	b := s.buffer()
+	defer s.giveBack(b)
+	buf := (*b)[:recordHeader+int(loc.stored)]
 	if _, err := f.ReadAt(buf, int64(loc.offset)); err != nil {
 		return nil, fmt.Errorf("%v: %w", err, ErrDamaged)
 	}
