@@ -54,6 +54,8 @@ type worker struct {
 	cap   *platform.Capture
 	conns []*nbd.Conn
 	buf   []byte
+	// encoded is room for the blocks of one batch, used again for the next.
+	encoded [][]byte
 }
 
 func (w *worker) close() {
@@ -211,8 +213,11 @@ func (w *worker) lacking(ctx context.Context, names []points.Name, content [][]b
 		w.mu.Unlock()
 		close(claim)
 	})
-	for _, i := range mine {
-		enc, stored := points.Encode(nil, content[i], w.job.Encoding)
+	for n, i := range mine {
+		if n == len(w.encoded) {
+			w.encoded = append(w.encoded, make([]byte, 0, points.MaxEncoded))
+		}
+		enc, stored := points.Encode(w.encoded[n], content[i], w.job.Encoding)
 		blocks = append(blocks, Block{names[i], enc, stored})
 	}
 	return blocks, others, release, nil

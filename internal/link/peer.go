@@ -30,6 +30,8 @@ type Peer struct {
 	http    *http.Client
 	clk     clock.Clock
 	pace    throttle
+	// messages is room for what was shipped, to be used again.
+	messages sync.Pool
 
 	mu     sync.Mutex
 	sent   int64
@@ -230,7 +232,12 @@ func (p *Flow) Ship(ctx context.Context, intake string, blocks []cycle.Block, en
 	for _, b := range blocks {
 		size += shipHead + len(b.Stored)
 	}
-	buf := make([]byte, 0, size+len(entries)*points.EntrySize)
+	size += len(entries) * points.EntrySize
+	room, _ := p.messages.Get().(*[]byte)
+	if room == nil || cap(*room) < size {
+		room = new(make([]byte, 0, max(size, 5<<20)))
+	}
+	buf := (*room)[:0]
 	le := binary.LittleEndian
 	buf = le.AppendUint32(buf, uint32(len(blocks)))
 	buf = le.AppendUint32(buf, uint32(len(entries)))
@@ -243,7 +250,13 @@ func (p *Flow) Ship(ctx context.Context, intake string, blocks []cycle.Block, en
 	for _, e := range entries {
 		buf = e.Append(buf)
 	}
-	return int64(len(buf)), p.do(ctx, http.MethodPost, "/intakes/"+intake+"/ship", dataTimeout, buf, p, nil)
+	err := p.do(ctx, http.MethodPost, "/intakes/"+intake+"/ship", dataTimeout, buf, p, nil)
+	if err == nil {
+		// Answered, so it has been read to its end; otherwise somebody may
+		// still be reading it.
+		p.messages.Put(room)
+	}
+	return int64(len(buf)), err
 }
 
 // Seal implements cycle.Remote.

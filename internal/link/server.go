@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"sync"
 	"time"
 
 	"kestrel/internal/cycle"
@@ -44,7 +45,7 @@ const (
 
 // Serve answers paired sites on l until ctx ends.
 func Serve(ctx context.Context, l net.Listener, id *Identity, local Local, log *slog.Logger) error {
-	s := &server{local}
+	s := &server{local: local}
 	mux := http.NewServeMux()
 	for pattern, h := range map[string]func(ctx context.Context, pin []byte, r *http.Request, w http.ResponseWriter) error{
 		"POST /link/v1/pair":                 s.pair,
@@ -94,7 +95,10 @@ func Serve(ctx context.Context, l net.Listener, id *Identity, local Local, log *
 	return <-done
 }
 
-type server struct{ local Local }
+type server struct {
+	local   Local
+	readers sync.Pool // of *bufio.Reader
+}
 
 func fail(w http.ResponseWriter, err error) {
 	var m *points.MissingError
@@ -214,7 +218,14 @@ func (s *server) ship(_ context.Context, pin []byte, r *http.Request, w http.Res
 	if err != nil {
 		return err
 	}
-	n, err := receive(bufio.NewReaderSize(r.Body, 256<<10), in)
+	rd, _ := s.readers.Get().(*bufio.Reader)
+	if rd == nil {
+		rd = bufio.NewReaderSize(nil, 256<<10)
+	}
+	rd.Reset(r.Body)
+	n, err := receive(rd, in)
+	rd.Reset(nil)
+	s.readers.Put(rd)
 	if err != nil {
 		return err
 	}

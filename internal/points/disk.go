@@ -3,8 +3,10 @@ package points
 import (
 	"fmt"
 	"io"
+	"sync"
 
 	lru "github.com/hashicorp/golang-lru/v2"
+	"github.com/hashicorp/golang-lru/v2/simplelru"
 )
 
 // DiskReader reads one disk of a point, checking every block against its name.
@@ -16,15 +18,14 @@ type DiskReader struct {
 	level  uint8
 	span   int64
 	nodes  *lru.Cache[Name, *node]
-	blocks *lru.Cache[Name, []byte]
+	blocks *blockCache
 }
 
 // Disk opens the disk with the given root and size for reading.
 func (s *Store) Disk(root Name, size int64) *DiskReader {
-	nodes, _ := lru.New[Name, *node](256)   // 1 MiB: the leaves of 2 GiB
-	blocks, _ := lru.New[Name, []byte](128) // 8 MiB
+	nodes, _ := lru.New[Name, *node](256) // 1 MiB: the leaves of 2 GiB
 	level, span := height(Blocks(size))
-	return &DiskReader{s, root, size, level, span, nodes, blocks}
+	return &DiskReader{s, root, size, level, span, nodes, newBlockCache(128)} // 8 MiB
 }
 
 // Size is the length of the disk in bytes.
@@ -70,16 +71,9 @@ func (d *DiskReader) ReadAt(p []byte, off int64) (int, error) {
 		if name.IsZero() {
 			clear(out)
 		} else {
-			b, ok := d.blocks.Get(name)
-			if !ok {
-				if b, err = d.store.Block(make([]byte, 0, BlockSize), name); err != nil {
-					return done, err
-				}
-				if n < BlockSize { // whole blocks are read once; parts come back
-					d.blocks.Add(name, b)
-				}
+			if err := d.read(out, name, within); err != nil {
+				return done, err
 			}
-			copy(out, b[within:])
 		}
 		done += n
 		off += int64(n)
@@ -88,6 +82,63 @@ func (d *DiskReader) ReadAt(p []byte, off int64) (int, error) {
 		return done, io.EOF
 	}
 	return done, nil
+}
+
+// read fills out with a part of a block. Whole blocks are read once, in place;
+// parts come back, so their block is kept.
+func (d *DiskReader) read(out []byte, name Name, within int64) error {
+	if len(out) == BlockSize {
+		b, err := d.store.Block(out[:0:BlockSize], name)
+		if err == nil && &b[0] != &out[0] {
+			copy(out, b)
+		}
+		return err
+	}
+	if d.blocks.get(out, name, within) {
+		return nil
+	}
+	room := d.store.buffer()
+	defer d.store.giveBack(room)
+	b, err := d.store.Block((*room)[:0], name)
+	if err != nil {
+		return err
+	}
+	copy(out, b[within:])
+	d.blocks.add(name, b)
+	return nil
+}
+
+// blockCache keeps blocks of which parts were read. What it holds is copied in
+// and out under its lock, so that its room is used again.
+type blockCache struct {
+	mu    sync.Mutex
+	held  *simplelru.LRU[Name, []byte]
+	limit int
+}
+
+func newBlockCache(limit int) *blockCache {
+	held, _ := simplelru.NewLRU[Name, []byte](limit, nil)
+	return &blockCache{held: held, limit: limit}
+}
+
+func (c *blockCache) get(out []byte, name Name, within int64) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	b, ok := c.held.Get(name)
+	if ok {
+		copy(out, b[within:])
+	}
+	return ok
+}
+
+func (c *blockCache) add(name Name, content []byte) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	var room []byte
+	if c.held.Len() == c.limit {
+		_, room, _ = c.held.RemoveOldest()
+	}
+	c.held.Add(name, append(room[:0], content...))
 }
 
 // Extent is a run of a disk in bytes.

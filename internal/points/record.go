@@ -82,6 +82,9 @@ func parseRecord(b []byte) (record, error) {
 	return r, nil
 }
 
+// MaxEncoded is room enough for any encoding of a block while it is made.
+const MaxEncoded = BlockSize + BlockSize/6 + 64
+
 // Encode compresses content for storing or shipping in the way wanted; content
 // that does not shrink stays as it is. The result may share memory with content
 // or dst.
