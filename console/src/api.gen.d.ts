@@ -1301,6 +1301,13 @@ export interface components {
             damagedRecords: number;
             /** Format: int64 */
             freeBytes: number;
+            /**
+             * Format: int64
+             * @description What cycles that arrive have to leave free
+             */
+            floorBytes: number;
+            /** @description Less is free than the floor: cycles wait until there is room */
+            full: boolean;
         };
         Operation: {
             id: string;

@@ -780,12 +780,18 @@ type SignIn struct {
 type Store struct {
 	DamagedRecords int64  `json:"damagedRecords"`
 	Directory      string `json:"directory"`
-	FreeBytes      int64  `json:"freeBytes"`
-	Intakes        int    `json:"intakes"`
-	PackBytes      int64  `json:"packBytes"`
-	Packs          int    `json:"packs"`
-	Points         int    `json:"points"`
-	Records        int    `json:"records"`
+
+	// FloorBytes What cycles that arrive have to leave free
+	FloorBytes int64 `json:"floorBytes"`
+	FreeBytes  int64 `json:"freeBytes"`
+
+	// Full Less is free than the floor: cycles wait until there is room
+	Full      bool  `json:"full"`
+	Intakes   int   `json:"intakes"`
+	PackBytes int64 `json:"packBytes"`
+	Packs     int   `json:"packs"`
+	Points    int   `json:"points"`
+	Records   int   `json:"records"`
 }
 
 // TestStep defines model for TestStep.

@@ -11,6 +11,7 @@ import (
 	"runtime/debug"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
 
@@ -34,7 +35,7 @@ func logger(a *app, level string) (*slog.Logger, error) {
 
 func (a *app) serveCmd() *cobra.Command {
 	var cfg service.Config
-	var listen, cert, key, level string
+	var listen, cert, key, level, floor string
 	c := &cobra.Command{Use: "serve", Short: "Run a site", Args: cobra.NoArgs,
 		Long: `Run a site: its console and API, its link to other sites, its point store.
 
@@ -62,6 +63,13 @@ keeps its password off the process list.`,
 				return err
 			}
 			cfg.Log = cfg.Log.With("site", cfg.Name)
+			if floor != "" {
+				n, err := humanize.ParseBytes(floor)
+				if err != nil || n == 0 || n > 1<<60 {
+					return usage("--store-floor: %q is no number of bytes; write it like 20GiB", floor)
+				}
+				cfg.StoreFloor = int64(n)
+			}
 			cfg.Clock = clock.Wall{}
 			self, err := os.Executable()
 			if err != nil {
@@ -107,6 +115,7 @@ keeps its password off the process list.`,
 	f.StringVar(&cfg.NBDListen, "nbd-listen", "127.0.0.1:10809", "address on which points are served over NBD; anything but loopback needs --nbd-certificates")
 	f.StringVar(&cfg.NBDAddress, "nbd-address", "", "HOST:PORT under which hypervisors reach --nbd-listen")
 	f.StringVar(&cfg.NBDCertificates, "nbd-certificates", "", "folder with cacert.pem, servercert.pem and serverkey.pem: serve NBD under TLS only")
+	f.StringVar(&floor, "store-floor", "", "room that arriving cycles leave free on the point store's file system, such as 20GiB (default a twentieth of it, 1 to 50 GiB)")
 	f.StringVar(&level, "log", "info", "log level")
 	return c
 }

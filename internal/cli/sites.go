@@ -358,7 +358,12 @@ func (a *app) storeCmd() *cobra.Command {
 				row(w, "Records", s.Records)
 				row(w, "Arriving", fmt.Sprintf("%d cycles", s.Intakes))
 				row(w, "Found bad", s.DamagedRecords)
-				row(w, "Free", size(s.FreeBytes))
+				free := size(s.FreeBytes)
+				if s.Full {
+					free = "✕ " + free + ": cycles wait until there is more than the floor"
+				}
+				row(w, "Free", free)
+				row(w, "Floor", size(s.FloorBytes))
 			})
 		}},
 		&cobra.Command{Use: "check [DIR]", Short: "Read and verify every block of every point", Args: cobra.MaximumNArgs(1),

@@ -346,7 +346,7 @@ func (d *demo) startAll(ctx context.Context) error {
 	}
 	for _, s := range d.sites {
 		err := d.start("site-"+s.scenario(), []string{"KESTREL_DATABASE_URL=" + s.db}, "serve", "--site", s.name, "--state", filepath.Join(s.dir, "site"),
-			"--listen", s.addr(portConsole), "--link-listen", s.addr(portLink), "--nbd-listen", s.addr(portNBD))
+			"--listen", s.addr(portConsole), "--link-listen", s.addr(portLink), "--nbd-listen", s.addr(portNBD), "--store-floor", "256MiB")
 		if err != nil {
 			return err
 		}

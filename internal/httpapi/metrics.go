@@ -18,14 +18,15 @@ func metrics(svc *service.Service) *prometheus.Registry {
 		healthy:  prometheus.NewDesc("kestrel_group_health", "1 for the group's present health.", []string{"group", "direction", "health"}, nil),
 		up:       prometheus.NewDesc("kestrel_link_up", "Whether the link to a site is up.", []string{"peer"}, nil),
 		store:    prometheus.NewDesc("kestrel_store_bytes", "Bytes of the point store's packs.", nil, nil),
+		floor:    prometheus.NewDesc("kestrel_store_floor_bytes", "Room that arriving cycles have to leave.", nil, nil),
 		free:     prometheus.NewDesc("kestrel_store_free_bytes", "Room left for the point store.", nil, nil),
 	})
 	return r
 }
 
 type collector struct {
-	svc                                                         *service.Service
-	exposure, target, backlog, points, healthy, up, store, free *prometheus.Desc
+	svc                                                                *service.Service
+	exposure, target, backlog, points, healthy, up, store, free, floor *prometheus.Desc
 }
 
 func (c *collector) Describe(ch chan<- *prometheus.Desc) { prometheus.DescribeByCollect(c, ch) }
@@ -62,4 +63,5 @@ func (c *collector) Collect(ch chan<- prometheus.Metric) {
 	st := c.svc.Store()
 	gauge(c.store, float64(st.PackBytes))
 	gauge(c.free, float64(st.FreeBytes))
+	gauge(c.floor, float64(st.FloorBytes))
 }

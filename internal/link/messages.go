@@ -67,7 +67,8 @@ type BeatReply struct {
 	ReceivedAt time.Time    `json:"receivedAt"`
 	AnsweredAt time.Time    `json:"answeredAt"`
 	Groups     []GroupState `json:"groups"`
-	FreeBytes  int64        `json:"freeBytes"` // of the point store's file system
+	FreeBytes  int64        `json:"freeBytes"`  // of the point store's file system
+	FloorBytes int64        `json:"floorBytes"` // of them, what incoming blocks leave
 }
 
 // GroupState is what the recovery site holds of a group.

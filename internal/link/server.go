@@ -111,6 +111,9 @@ func fail(w http.ResponseWriter, err error) {
 		return
 	}
 	p, ok := problem.Of(err)
+	if !ok && errors.Is(err, points.ErrFull) {
+		p, ok = &problem.Problem{Status: http.StatusInsufficientStorage, Title: "No room at the recovery site", Detail: err.Error() + ". The cycle goes on when there is room: delete points, shorten a retention, or give the store more disk."}, true
+	}
 	if !ok {
 		p = &problem.Problem{Status: http.StatusInternalServerError, Title: "The other site failed", Detail: err.Error()}
 	}

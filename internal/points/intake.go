@@ -117,6 +117,9 @@ func (s *Store) OpenIntake(spec IntakeSpec) (*Intake, *Seal, error) {
 	if x := s.sealedBy(spec.ID); x != nil {
 		return nil, x, nil
 	}
+	if err := s.room(); err != nil {
+		return nil, nil, err
+	}
 	s.intakeMu.Lock()
 	defer s.intakeMu.Unlock()
 	if in, ok := s.intakes[spec.ID]; ok {
@@ -324,6 +327,9 @@ func (in *Intake) Missing(names []Name) []bool {
 func (in *Intake) Put(name Name, enc Encoding, length uint32, stored []byte) error {
 	if name.IsZero() {
 		return fmt.Errorf("a zero block is never stored: %w", ErrDamaged)
+	}
+	if err := in.store.room(); err != nil {
+		return err
 	}
 	return in.store.put(KindBlock, name, enc, length, stored)
 }

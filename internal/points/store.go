@@ -68,6 +68,7 @@ type Store struct {
 	inUse  map[string]int
 
 	damageSeen atomic.Int64
+	floor      int64 // bytes of the file system that incoming blocks leave free
 }
 
 // Open opens the store at dir, making it if there is none, and takes it for
@@ -484,8 +485,10 @@ type Usage struct {
 	Intakes   int
 	// DamagedRecords counts records found bad by reads since Open.
 	DamagedRecords int64
-	// FreeBytes is the room left on the file system for this user.
-	FreeBytes int64
+	// FreeBytes is the room left on the file system for this user, and
+	// FloorBytes what incoming blocks have to leave.
+	FreeBytes  int64
+	FloorBytes int64
 }
 
 // Usage counts what the store holds.
@@ -503,10 +506,8 @@ func (s *Store) Usage() Usage {
 	s.intakeMu.Lock()
 	u.Intakes = len(s.intakes)
 	s.intakeMu.Unlock()
-	var st syscall.Statfs_t
-	if syscall.Statfs(s.dir, &st) == nil {
-		u.FreeBytes = int64(st.Bavail) * st.Bsize
-	}
+	u.FreeBytes, _ = s.free()
+	u.FloorBytes = s.floor
 	return u
 }
 

@@ -85,7 +85,7 @@ func (s *Service) beat(ctx context.Context, l *linkState) {
 	wasUp := s.upOut(l)
 	l.err = err
 	if err == nil {
-		l.outAt, l.rtt, l.peerFS = s.clk.Now(), rtt, reply.FreeBytes
+		l.outAt, l.rtt, l.peerFS, l.peerFloor = s.clk.Now(), rtt, reply.FreeBytes, reply.FloorBytes
 		l.ahead = ahead
 	}
 	up := s.upOut(l)
@@ -132,7 +132,8 @@ func (s *Service) Beat(ctx context.Context, pin []byte, b link.Beat) (link.BeatR
 			return out, err
 		}
 	}
-	out.FreeBytes = s.store.Usage().FreeBytes
+	u := s.store.Usage()
+	out.FreeBytes, out.FloorBytes = u.FreeBytes, u.FloorBytes
 	out.AnsweredAt = s.clk.Now()
 	return out, nil
 }

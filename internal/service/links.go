@@ -31,6 +31,8 @@ type linkState struct {
 	rtt    time.Duration
 	ahead  time.Duration // how far its clock is ahead of ours
 	peerFS int64         // free bytes of its point store, 0 if unknown
+	// peerFloor is what blocks that come in have to leave of them.
+	peerFloor int64
 
 	received, mark int64
 	markAt         time.Time
@@ -484,7 +486,7 @@ func (s *Service) linkView(l *linkState) api.Link {
 	}
 	check("Something to protect", len(s.platforms) > 0, note, "Add a platform at "+s.site.Name+".")
 	if up {
-		check("Room at "+peer, l.peerFS > 1<<30, fmt.Sprintf("%.1f GiB free for points", float64(l.peerFS)/(1<<30)), "Free some room at the other site, or keep fewer points.")
+		check("Room at "+peer, l.peerFS > l.peerFloor, fmt.Sprintf("%.1f GiB free, of which cycles leave %.1f", float64(l.peerFS)/(1<<30), float64(l.peerFloor)/(1<<30)), "Free some room at the other site, or keep fewer points.")
 	}
 	return v
 }

@@ -170,7 +170,7 @@ func (s *Service) CancelOperation(ctx context.Context, who, id string) error {
 // Store describes the point store.
 func (s *Service) Store() api.Store {
 	u := s.store.Usage()
-	return api.Store{Directory: s.store.Dir(), PackBytes: u.PackBytes, Packs: u.Packs, Records: u.Records, Points: u.Points, Intakes: u.Intakes, DamagedRecords: u.DamagedRecords, FreeBytes: u.FreeBytes}
+	return api.Store{Directory: s.store.Dir(), PackBytes: u.PackBytes, Packs: u.Packs, Records: u.Records, Points: u.Points, Intakes: u.Intakes, DamagedRecords: u.DamagedRecords, FreeBytes: u.FreeBytes, FloorBytes: u.FloorBytes, Full: u.FreeBytes < u.FloorBytes}
 }
 
 // CheckStore reads and verifies everything in the store.

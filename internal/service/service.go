@@ -36,6 +36,9 @@ type Config struct {
 	// NBDCertificates is a folder with cacert.pem, servercert.pem and
 	// serverkey.pem; with it, points are served under TLS only.
 	NBDCertificates string
+	// StoreFloor is the room in bytes that arriving cycles leave free; 0 for the
+	// default.
+	StoreFloor int64
 	// Guard is the command of the process that lets machines go which are held
 	// when this one is killed.
 	Guard      []string
@@ -121,6 +124,13 @@ func New(ctx context.Context, cfg Config) (*Service, error) {
 	if s.store, err = points.Open(filepath.Join(cfg.StateDir, "store"), s.clk.Now); err != nil {
 		return nil, err
 	}
+	floor := cfg.StoreFloor
+	if floor == 0 {
+		if floor, err = points.DefaultFloor(s.store.Dir()); err != nil {
+			return nil, errors.Join(err, s.store.Close())
+		}
+	}
+	s.store.SetFloor(floor)
 	if s.db, err = records.Open(ctx, cfg.DatabaseURL); err != nil {
 		return nil, errors.Join(err, s.store.Close())
 	}

@@ -62,7 +62,11 @@ export function SitesPage() {
                 {store.data.packs} · {size(store.data.packBytes)}
               </dd>
               <dt className="text-muted">Room left</dt>
-              <dd>{size(store.data.freeBytes)}</dd>
+              <dd className={store.data.full ? "font-semibold text-over-ink" : ""}>
+                {store.data.full && "✕ "}
+                {size(store.data.freeBytes)}, of which cycles leave {size(store.data.floorBytes)}
+                {store.data.full && ": they wait until there is more"}
+              </dd>
               <dt className="text-muted">Found damaged</dt>
               <dd className={store.data.damagedRecords ? "font-semibold text-over-ink" : ""}>
                 {store.data.damagedRecords ? `✕ ${count(store.data.damagedRecords, "record")}` : "nothing"}
