@@ -35,7 +35,7 @@ export function Button({
     <button
       type="button"
       {...p}
-      className={`inline-flex cursor-pointer items-center gap-1.5 rounded-md border font-semibold ${small ? "px-2 py-1 text-xs" : "px-3 py-1.5 text-[13px]"} disabled:cursor-not-allowed disabled:opacity-55 ${looks[kind]} ${className ?? ""}`}
+      className={`inline-flex cursor-pointer items-center gap-1.5 whitespace-nowrap rounded-md border font-semibold ${small ? "px-2 py-1 text-xs" : "px-3 py-1.5 text-[13px]"} disabled:cursor-not-allowed disabled:opacity-55 ${looks[kind]} ${className ?? ""}`}
     />
   );
 }

@@ -331,22 +331,6 @@ func programs() (func(b []byte, r *rand.Rand), error) {
 	}, nil
 }
 
-// text fills a whole disk with lines of which no block is like another.
-func (w *world) text(machine string, disk int, size int64) error {
-	r := rand.New(rand.NewPCG(3, 3))
-	b := make([]byte, mib)
-	lines(b, r)
-	for off := int64(0); off < size; off += mib {
-		for at := 0; at < mib; at += 4096 {
-			binary.LittleEndian.PutUint64(b[at:], r.Uint64())
-		}
-		if err := w.write(machine, disk, b, off); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // scatter rewrites total bytes in blocks of 64 KiB at random places.
 func (w *world) scatter(machine string, disk int, size, total int64, seed uint64) error {
 	r := rand.New(rand.NewPCG(seed, 4))

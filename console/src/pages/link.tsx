@@ -66,13 +66,15 @@ export function LinkCard({ l }: { l: Schemas["Link"] }) {
           <div>
             <dt className="text-muted text-xs">Going out</dt>
             <dd className="font-semibold">
-              {count(l.outGroups, "group")} · {rate(l.sendBytesPerSecond)}
+              {count(l.outGroups, "group")}
+              <div className="whitespace-nowrap font-normal text-xs">{rate(l.sendBytesPerSecond)}</div>
             </dd>
           </div>
           <div>
             <dt className="text-muted text-xs">Coming in</dt>
             <dd className="font-semibold">
-              {count(l.inGroups, "group")} · {rate(l.receiveBytesPerSecond)}
+              {count(l.inGroups, "group")}
+              <div className="whitespace-nowrap font-normal text-xs">{rate(l.receiveBytesPerSecond)}</div>
             </dd>
           </div>
         </dl>
@@ -90,6 +92,9 @@ export function LinkCard({ l }: { l: Schemas["Link"] }) {
             {l.windows.length > 0 && <div className="text-muted text-xs">now: {limit(l.limitNowBytesPerSecond)}</div>}
           </dd>
         </dl>
+        <div className="text-muted text-xs">
+          {l.address} · seen <When at={l.seenAt} />
+        </div>
         <ul className="grid gap-0.5 text-xs">
           {l.checks.map((c) => (
             <li key={c.name}>
@@ -102,17 +107,14 @@ export function LinkCard({ l }: { l: Schemas["Link"] }) {
         </ul>
         {test.data && <Steps t={test.data} />}
         <Fault of={test.error ?? remove.error} />
-        <div className="flex items-center gap-2">
+        <div className="flex flex-wrap items-center gap-2">
           <Button disabled={test.isPending} onClick={() => test.mutate()}>
             Test step by step
           </Button>
-          <Button onClick={() => setEdit(true)}>Limit & compression…</Button>
+          <Button onClick={() => setEdit(true)}>Limit and compression…</Button>
           <Button kind="danger" onClick={() => setSure(true)}>
             Remove…
           </Button>
-          <span className="text-muted text-xs">
-            {l.address} · seen <When at={l.seenAt} />
-          </span>
         </div>
       </div>
       {edit && <LinkDialog l={l} onClose={() => setEdit(false)} />}
