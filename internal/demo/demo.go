@@ -208,6 +208,10 @@ func (d *demo) clusterDir() string {
 // minRoom is what the demo's disks and points take, with some to spare.
 const minRoom = 4 << 30
 
+// storeFloor is the room that the demo's stores leave free, in bytes: less than
+// a site of use would, so that a nearly full disk can still show it.
+const storeFloor int64 = 256 << 20
+
 func roomFor(dir string) error {
 	var st syscall.Statfs_t
 	if err := syscall.Statfs(dir, &st); err != nil {
@@ -346,7 +350,7 @@ func (d *demo) startAll(ctx context.Context) error {
 	}
 	for _, s := range d.sites {
 		err := d.start("site-"+s.scenario(), []string{"KESTREL_DATABASE_URL=" + s.db}, "serve", "--site", s.name, "--state", filepath.Join(s.dir, "site"),
-			"--listen", s.addr(portConsole), "--link-listen", s.addr(portLink), "--nbd-listen", s.addr(portNBD), "--store-floor", "256MiB")
+			"--listen", s.addr(portConsole), "--link-listen", s.addr(portLink), "--nbd-listen", s.addr(portNBD), "--store-floor", fmt.Sprint(storeFloor))
 		if err != nil {
 			return err
 		}

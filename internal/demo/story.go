@@ -185,7 +185,7 @@ func (d *demo) rehearse(ctx context.Context, from time.Time, story func(context.
 			closers = append(closers, l)
 		}
 		for _, s := range d.sites {
-			svc, err := service.New(gctx, service.Config{Name: s.name, StateDir: filepath.Join(s.dir, "site"), DatabaseURL: s.db, LinkListen: s.addr(portLink), NBDListen: s.addr(portNBD),
+			svc, err := service.New(gctx, service.Config{Name: s.name, StateDir: filepath.Join(s.dir, "site"), DatabaseURL: s.db, LinkListen: s.addr(portLink), NBDListen: s.addr(portNBD), StoreFloor: storeFloor,
 				ConsoleURL: s.url(), Clock: clk, Log: log.With("site", s.name), Pulse: 15 * time.Second})
 			if err != nil {
 				return err

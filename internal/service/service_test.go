@@ -58,7 +58,7 @@ func start(t *testing.T, name string, clk clock.Clock) *service.Service {
 	t.Helper()
 	db, err := cluster.Database(context.Background(), "s"+uuid.NewString())
 	require.NoError(t, err)
-	svc, err := service.New(context.Background(), service.Config{Name: name, StateDir: t.TempDir(), DatabaseURL: db, LinkListen: "127.0.0.1:0", NBDListen: "127.0.0.1:0",
+	svc, err := service.New(context.Background(), service.Config{Name: name, StateDir: t.TempDir(), DatabaseURL: db, LinkListen: "127.0.0.1:0", NBDListen: "127.0.0.1:0", StoreFloor: 1 << 20,
 		Clock: clk, Log: slog.New(slog.DiscardHandler), Pulse: 100 * time.Millisecond})
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
@@ -234,7 +234,7 @@ func TestRecordsKeepTheirSite(t *testing.T) {
 		require.Equal(t, id, s.ID)
 		require.NoError(t, db.Close())
 	}
-	_, err = service.New(ctx, service.Config{Name: "Eastmole", StateDir: t.TempDir(), DatabaseURL: url, LinkListen: "127.0.0.1:0", NBDListen: "127.0.0.1:0", Clock: clock.Wall{}, Log: slog.New(slog.DiscardHandler)})
+	_, err = service.New(ctx, service.Config{Name: "Eastmole", StateDir: t.TempDir(), DatabaseURL: url, LinkListen: "127.0.0.1:0", NBDListen: "127.0.0.1:0", StoreFloor: 1 << 20, Clock: clock.Wall{}, Log: slog.New(slog.DiscardHandler)})
 	require.ErrorContains(t, err, `belongs to site "Norhaven"`)
 }
 
