@@ -377,6 +377,7 @@ func (in *Intake) Seal(x Seal) (*Seal, error) {
 	s := in.store
 	s.sweepMu.RLock()
 	defer s.sweepMu.RUnlock()
+	losses := s.losses.Load()
 	perDisk := make([][]change, len(in.Disks))
 	s.intakeMu.Lock()
 	err := in.replay(func(e Entry) {
@@ -420,7 +421,7 @@ func (in *Intake) Seal(x Seal) (*Seal, error) {
 	if len(roots) > 0 {
 		return nil, fmt.Errorf("%d disks of the intake are in no machine of the point", len(roots))
 	}
-	if err := s.Sync(); err != nil {
+	if err := s.syncSince(losses); err != nil {
 		return nil, err
 	}
 	id, err := uuid.NewV7()

@@ -56,7 +56,10 @@ type Store struct {
 	written int64       // records appended since Open
 	syncMu  sync.Mutex  // one sync at a time; taken before writeMu
 	durable int64       // of written, those that are on the disk for certain
-	buffers sync.Pool   // of *[]byte, for one record each
+	// losses counts the syncs that failed. Another's sync may succeed after
+	// one that lost our records, so who relies on them compares it as well.
+	losses  atomic.Int64
+	buffers sync.Pool // of *[]byte, for one record each
 
 	intakeMu sync.Mutex
 	intakes  map[string]*Intake
@@ -409,6 +412,22 @@ func (s *Store) forgetUnsynced(p *openPack) {
 		}
 	}
 	p.entries = kept
+	// Last: who has read it before asks the index too early, and is told.
+	s.losses.Add(1)
+}
+
+// errLost says that records were lost by a sync that failed meanwhile.
+var errLost = errors.New("what was written could not be made durable, and has to be written again")
+
+// syncSince is Sync for who relies on all that was put since losses was read.
+func (s *Store) syncSince(losses int64) error {
+	if err := s.Sync(); err != nil {
+		return err
+	}
+	if s.losses.Load() != losses {
+		return errLost
+	}
+	return nil
 }
 
 // read fetches and verifies the content of name. A record that fails is taken

@@ -120,6 +120,7 @@ func (s *Store) sweepPack(n uint32, live map[key]bool, out *Swept) error {
 		out.LiveBytes, out.DeadBytes = out.LiveBytes+liveBytes, out.DeadBytes+dead
 		return nil
 	}
+	losses := s.losses.Load()
 	if err := s.moveRecords(p, keep); err != nil {
 		return err
 	}
@@ -153,7 +154,15 @@ func (s *Store) sweepPack(n uint32, live map[key]bool, out *Swept) error {
 	if err := s.moveRecords(p, late); err != nil {
 		return err
 	}
-	if err := s.Sync(); err != nil {
+	if err := s.syncSince(losses); err != nil {
+		// The copies may be lost: what stands here counts again.
+		s.mu.Lock()
+		for _, e := range append(keep, late...) {
+			if _, ok := s.index[keyOf(e.name)]; !ok {
+				s.index[keyOf(e.name)] = location{n, e.offset, e.stored}
+			}
+		}
+		s.mu.Unlock()
 		return err
 	}
 	s.mu.Lock()
