@@ -375,7 +375,7 @@ func scenario() lab.Scenario {
 	named := func(name string, m lab.ScenarioMachine) lab.ScenarioMachine { m.Name = name; return m }
 	bare := named("bare", lab.ScenarioMachine{Folder: "/test"})
 	slow := named("slow", gib(true, ""))
-	slow.Disks[1].Datastore = "slow"
+	slow.Disks[1].Datastore, slow.Disks[1].UsedMiB = "slow", 20 // some seconds, to be cut off in
 	return lab.Scenario{Site: "test", Datastores: []lab.ScenarioDatastore{{Name: "slow", CapacityGiB: 1, ReadMiBps: 3}}, Machines: []lab.ScenarioMachine{
 		named("tick-db", gib(true, "")), named("tick-app", gib(false, "tick-db")), named("tick-web", gib(false, "tick-app")), slow, named("spare", gib(false, "")), bare}}
 }
