@@ -66,7 +66,7 @@ func FuzzClient(f *testing.F) {
 	reply(optStructured, repAck, nil)
 	reply(optSetContext, repMetaContext, put(uint32(1), AllocationContext))
 	reply(optSetContext, repAck, nil)
-	reply(optGo, repInfo, put(uint16(infoExport), uint64(4096), uint16(transFlags)))
+	reply(optGo, repInfo, put(uint16(infoExport), uint64(4096), (&Export{}).transFlags()))
 	reply(optGo, repAck, nil)
 	good.Write(put(uint32(magicStructured), uint16(replyFlagDone), uint16(chunkOffsetData), uint64(1), uint32(8+64), uint64(0), make([]byte, 64)))
 	good.Write(put(uint32(magicStructured), uint16(replyFlagDone), uint16(chunkBlockStatus), uint64(2), uint32(12), uint32(1), uint32(4096), uint32(0)))

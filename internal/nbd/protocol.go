@@ -1,6 +1,6 @@
 // Package nbd speaks the Network Block Device protocol as far as a backup
 // product needs it: a client that reads disks and asks which parts of them are
-// allocated or changed, and a server that hands disks out read-only. It follows
+// allocated or changed, and a server that hands disks out, read-only as a rule. It follows
 // the protocol document of the NBD project (doc/proto.md): fixed newstyle
 // negotiation, structured replies, metadata contexts.
 package nbd
@@ -48,6 +48,10 @@ const (
 
 	transHasFlags  = 1 << 0
 	transReadOnly  = 1 << 1
+	transFlush     = 1 << 2
+	transFUA       = 1 << 3
+	transTrim      = 1 << 5
+	transZeroes    = 1 << 6
 	transSendDF    = 1 << 7
 	transMultiConn = 1 << 8
 
@@ -55,6 +59,9 @@ const (
 	cmdWrite       = 1
 	cmdDisc        = 2
 	cmdFlush       = 3
+	cmdTrim        = 4
+	cmdZeroes      = 6
+	cmdFlagFUA     = 1 << 0
 	cmdBlockStatus = 7
 
 	replyFlagDone       = 1
@@ -67,6 +74,7 @@ const (
 	statusReqOne        = 1 << 3
 	errPerm, errIO      = 1, 5
 	errInvalid, errNoSy = 22, 95
+	errNoSpace          = 28
 
 	// MaxRequest is the most that one read asks for: the protocol document
 	// lets a server refuse more.

@@ -14,10 +14,23 @@ import (
 	"time"
 )
 
-// Export is one disk that a server hands out read-only.
+// Writer is what a disk that may be written to offers. Flush makes durable what
+// any client has written before.
+type Writer interface {
+	io.WriterAt
+	Zero(off, length int64) error
+	Flush() error
+}
+
+// ErrNoSpace may be wrapped by a Writer's errors, so that clients can tell.
+var ErrNoSpace = errors.New("no space left")
+
+// Export is one disk that a server hands out.
 type Export struct {
-	Size     int64
-	Device   io.ReaderAt
+	Size   int64
+	Device io.ReaderAt
+	// Writer is nil for a disk that is read-only.
+	Writer   Writer
 	Contexts []Context
 	// Close, if not nil, is called when a client that opened it is gone.
 	Close func()
@@ -199,14 +212,21 @@ func (s *session) startTLS(n uint32) error {
 	return nil
 }
 
-const transFlags = transHasFlags | transReadOnly | transMultiConn
+// transFlags tells what an export can do. Clients may use several connections:
+// what one was told is written is there for all.
+func (e *Export) transFlags() uint16 {
+	if e.Writer == nil {
+		return transHasFlags | transReadOnly | transMultiConn
+	}
+	return transHasFlags | transFlush | transFUA | transTrim | transZeroes | transMultiConn
+}
 
 func (s *session) exportName(name string) (*Export, error) {
 	e, err := s.x.Open(name)
 	if err != nil {
 		return nil, err
 	}
-	b := put(uint64(e.Size), uint16(transFlags))
+	b := put(uint64(e.Size), e.transFlags())
 	if !s.noZeroes {
 		b = append(b, make([]byte, 124)...)
 	}
@@ -227,7 +247,7 @@ func (s *session) info(opt uint32, d []byte) (*Export, error) {
 		s.contexts = nil
 	}
 	err = errors.Join(
-		s.reply(opt, repInfo, put(uint16(infoExport), uint64(e.Size), uint16(transFlags))),
+		s.reply(opt, repInfo, put(uint16(infoExport), uint64(e.Size), e.transFlags())),
 		s.reply(opt, repInfo, put(uint16(infoBlockSize), uint32(1), uint32(64<<10), uint32(MaxRequest))),
 		s.reply(opt, repAck, nil))
 	if (opt == optInfo || err != nil) && e.Close != nil {
@@ -313,16 +333,35 @@ func (s *session) transmit(e *Export) error {
 		switch {
 		case cmd == cmdDisc:
 			return nil
-		case cmd == cmdFlush:
+		case cmd == cmdFlush && e.Writer == nil:
 			err = s.done(handle)
-		case cmd == cmdWrite:
+		case cmd == cmdFlush:
+			err = s.wrote(handle, e.Writer.Flush())
+		case cmd == cmdWrite && (e.Writer == nil || !inside || length == 0 || length > MaxRequest):
 			// Its data follows and has to be read to stay in step.
 			if _, err := io.CopyN(io.Discard, s.r, length); err != nil {
 				return err
 			}
+			if e.Writer == nil {
+				err = s.fail(handle, errPerm, "this export is read-only")
+			} else {
+				err = s.fail(handle, errInvalid, "outside the disk, or too long")
+			}
+		case (cmd == cmdTrim || cmd == cmdZeroes) && e.Writer == nil:
 			err = s.fail(handle, errPerm, "this export is read-only")
 		case !inside || length == 0:
 			err = s.fail(handle, errInvalid, "outside the disk")
+		case cmd == cmdWrite:
+			if int64(cap(buf)) < length {
+				buf = make([]byte, length)
+			}
+			if _, err := io.ReadFull(s.r, buf[:length]); err != nil {
+				return err
+			}
+			_, werr := e.Writer.WriteAt(buf[:length], off)
+			err = s.wrote(handle, flushed(e.Writer, flags, werr))
+		case cmd == cmdTrim || cmd == cmdZeroes:
+			err = s.wrote(handle, flushed(e.Writer, flags, e.Writer.Zero(off, length)))
 		case cmd == cmdRead && length <= MaxRequest:
 			if int64(cap(buf)) < length {
 				buf = make([]byte, length)
@@ -348,6 +387,25 @@ func (s *session) transmit(e *Export) error {
 			}
 		}
 	}
+}
+
+// flushed flushes after a write that asks for it.
+func flushed(w Writer, flags uint16, err error) error {
+	if err == nil && flags&cmdFlagFUA != 0 {
+		err = w.Flush()
+	}
+	return err
+}
+
+// wrote answers a request that writes.
+func (s *session) wrote(handle uint64, err error) error {
+	switch {
+	case err == nil:
+		return s.done(handle)
+	case errors.Is(err, ErrNoSpace):
+		return s.fail(handle, errNoSpace, err.Error())
+	}
+	return s.fail(handle, errIO, err.Error())
 }
 
 func (s *session) chunk(handle uint64, flags, t uint16, n int, payload ...[]byte) error {

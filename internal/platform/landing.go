@@ -53,6 +53,8 @@ type Landed struct {
 	Power string
 	// Starved says that its guest waits because an export did not answer.
 	Starved bool
+	// Crashed says that it is off because its hypervisor process died.
+	Crashed bool
 	Disks   []LandedDisk
 }
 
@@ -65,8 +67,9 @@ type Lander interface {
 	StartLanded(ctx context.Context, id string, waiting bool) error
 	// ResumeLanded lets the guest of a waiting or starved machine run.
 	ResumeLanded(ctx context.Context, id string) error
-	// MakeLocal begins to copy the disks that are not local, at no more than
-	// so many bytes a second each (0: as fast as it goes). It returns at once.
+	// MakeLocal begins to copy a disk that is not local, unless one is being
+	// copied, at no more than so many bytes a second (0: as fast as it goes).
+	// It returns at once, and is called again until all are local.
 	MakeLocal(ctx context.Context, id string, limit int64) error
 	// Landed tells how a landed machine is. It wraps ErrGone.
 	Landed(ctx context.Context, id string) (Landed, error)

@@ -39,6 +39,8 @@ func (d *Driver) Capture(ctx context.Context, r platform.CaptureRequest) (_ *pla
 	d.mu.Lock()
 	delete(d.ended, r.Name)
 	d.mu.Unlock()
+	d.counting.RLock()
+	defer d.counting.RUnlock()
 	all := make([]*held, len(r.Machines))
 	for n, id := range r.Machines {
 		all[n] = &held{id: id}
@@ -261,6 +263,8 @@ func (d *Driver) Release(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
+	d.counting.RLock()
+	defer d.counting.RUnlock()
 	return each(found, func(m *held) error {
 		return errors.Join(d.endJob(ctx, m.h, m.dom, name), d.putBack(ctx, m.h, m.dom))
 	})

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	rpc "github.com/digitalocean/go-libvirt"
 
@@ -68,6 +69,8 @@ func (d *Driver) Forget(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
+	d.counting.RLock()
+	defer d.counting.RUnlock()
 	err = each(found, func(m *held) error {
 		return errors.Join(d.endJob(ctx, m.h, m.dom, name), d.forgetOn(ctx, m.h, m.dom, name), d.putBack(ctx, m.h, m.dom))
 	})
@@ -117,7 +120,14 @@ func (d *Driver) Changed(ctx context.Context, name string) (map[string]int64, er
 	out := map[string]int64{}
 	for _, m := range found {
 		n, err := call(ctx, m.h, callLimit, func(l *rpc.Libvirt) (int64, error) {
+			if err := d.countAlone(ctx); err != nil {
+				return 0, err
+			}
+			defer d.counting.Unlock()
 			cp, err := l.DomainCheckpointLookupByName(m.dom, name, 0)
+			if is(err, rpc.ErrNoDomainCheckpoint) {
+				return 0, fmt.Errorf("checkpoint %s: %w", name, platform.ErrGone)
+			}
 			if err != nil {
 				return 0, err
 			}
@@ -146,6 +156,19 @@ func (d *Driver) Changed(ctx context.Context, name string) (map[string]int64, er
 		}
 	}
 	return out, nil
+}
+
+// countAlone waits until nobody begins or ends anything, without making those
+// wait who come meanwhile: guests may be held for them.
+func (d *Driver) countAlone(ctx context.Context) error {
+	for !d.counting.TryLock() {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+	return nil
 }
 
 // Checkpoints implements platform.Driver. It counts scratch files, too: one

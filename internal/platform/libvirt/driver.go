@@ -68,6 +68,11 @@ type Driver struct {
 	stop context.CancelFunc
 	wg   sync.WaitGroup
 
+	// counting keeps apart who counts changes and who begins or ends jobs and
+	// checkpoints: libvirt 9.0 crashes if a checkpoint whose changes it counts is
+	// removed meanwhile. Counters hold it alone, the others together.
+	counting sync.RWMutex
+
 	mu       sync.Mutex
 	compats  map[string]string // of qcow2 files
 	seen     map[*host]platform.Inventory

@@ -331,7 +331,9 @@ func (d *Driver) ResumeLanded(ctx context.Context, id string) error {
 	})
 }
 
-// MakeLocal implements platform.Lander.
+// MakeLocal implements platform.Lander. One disk is made local at a time: when
+// one is done, libvirt has QEMU 7.2 walk the layers of all disks, which crashes
+// if another one's job ends at that moment.
 func (d *Driver) MakeLocal(ctx context.Context, id string, limit int64) error {
 	return d.onLanded(ctx, id, func(l *rpc.Libvirt, dom rpc.Domain) error {
 		disks, err := landedDisks(l, dom)
@@ -339,12 +341,18 @@ func (d *Driver) MakeLocal(ctx context.Context, id string, limit int64) error {
 			return err
 		}
 		for _, k := range disks {
-			if k.Local || k.Busy {
+			if k.Busy {
+				return nil
+			}
+		}
+		for _, k := range disks {
+			if k.Local {
 				continue
 			}
 			if err := l.DomainBlockPull(dom, k.Key, uint64(limit), rpc.DomainBlockPullBandwidthBytes); err != nil {
 				return fmt.Errorf("make disk %s of machine %s local: %w", k.Key, dom.Name, err)
 			}
+			return nil
 		}
 		return nil
 	})
@@ -377,7 +385,7 @@ func landedDisks(l *rpc.Libvirt, dom rpc.Domain) ([]platform.LandedDisk, error) 
 				// A job that has just begun or ended may say that all of nothing is done.
 				k.Busy, k.Local = true, false
 				if total > 1 {
-					k.Done, k.Total = int64(done), int64(total)
+					k.Done, k.Total = int64(min(done, total)), int64(total)
 				}
 			}
 		}
@@ -395,6 +403,7 @@ func (d *Driver) Landed(ctx context.Context, id string) (platform.Landed, error)
 			return err
 		}
 		out.Power = power(state)
+		out.Crashed = state == int32(rpc.DomainShutoff) && reason == int32(rpc.DomainShutoffCrashed)
 		out.Starved = state == int32(rpc.DomainPaused) && reason == int32(rpc.DomainPausedIoerror)
 		out.Disks, err = landedDisks(l, dom)
 		return err

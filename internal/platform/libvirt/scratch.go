@@ -131,6 +131,8 @@ func (d *Driver) breakOff(ctx context.Context, name string, all []*held, why str
 	d.mu.Lock()
 	d.ended[name] = why
 	d.mu.Unlock()
+	d.counting.RLock()
+	defer d.counting.RUnlock()
 	_ = each(all, func(m *held) error {
 		if err := d.endJob(ctx, m.h, m.dom, name); err != nil {
 			d.log.Warn("end a capture", "machine", m.x.Name, "err", err)
