@@ -614,6 +614,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/store/losses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What points of this site cannot be read */
+        get: operations["listLosses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/store/rewrite": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Encrypt what is in the clear or under an older key */
+        post: operations["rewriteStore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/store/sweep": {
         parameters: {
             query?: never;
@@ -626,6 +660,43 @@ export interface paths {
         /** Give back the room of dropped points */
         post: operations["sweepStore"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/copies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Images that were carried over by hand */
+        get: operations["listCopies"];
+        put?: never;
+        /** Take in an image that was carried over by hand, so that a first copy ships only what differs from it */
+        post: operations["carryCopy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/copies/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Give it up; what points share with it stays */
+        delete: operations["deleteCopy"];
         options?: never;
         head?: never;
         patch?: never;
@@ -987,6 +1058,13 @@ export interface components {
             together?: boolean;
             /** @description high, normal (the default) or low: the share of a limited link, 4 to 2 to 1 */
             priority?: string;
+            /**
+             * Format: int64
+             * @description After what time a cycle reads all of the disks; 0 (the default) is never by itself
+             */
+            compareEverySeconds?: number;
+            /** @description Keep points at the home site as well */
+            keepHere?: boolean;
         };
         GroupPatch: {
             name?: string;
@@ -995,6 +1073,9 @@ export interface components {
             quiesce?: string[];
             together?: boolean;
             priority?: string;
+            /** Format: int64 */
+            compareEverySeconds?: number;
+            keepHere?: boolean;
         };
         GroupMachine: {
             id: string;
@@ -1073,12 +1154,29 @@ export interface components {
             /** Format: int64 */
             totalBytes: number;
             attempts: number;
+            /**
+             * Format: int64
+             * @description Found by a comparison to have changed without the platform's reporting it
+             */
+            missedBytes: number;
             point?: string;
             error?: string;
             note?: string;
             quiet?: components["schemas"]["Quiet"][];
         };
         Group: {
+            /** Format: int64 */
+            compareEverySeconds: number;
+            /**
+             * Format: date-time
+             * @description When all of the disks were last read
+             */
+            comparedAt?: string;
+            /** @description Points that cannot be read whole */
+            lostPoints: number;
+            /** @description Points are kept at the home site as well */
+            keepHere: boolean;
+            pointsAtHome: number;
             id: string;
             name: string;
             /** @enum {string} */
@@ -1185,6 +1283,11 @@ export interface components {
             shippedBytes: number;
             root: string;
             checkpoint: string;
+            /**
+             * Format: int64
+             * @description Of its disks that cannot be read; known at the site that holds it
+             */
+            lostBytes: number;
             machines: components["schemas"]["PointMachine"][];
         };
         PointPatch: {
@@ -1219,7 +1322,7 @@ export interface components {
             prefix?: string;
             /**
              * Format: int64
-             * @description Limit for making each disk local
+             * @description Limit for making its disks local
              */
             localBytesPerSecond?: number;
         };
@@ -1264,6 +1367,8 @@ export interface components {
             createdBy: string;
         };
         ExportRequest: {
+            /** @description raw (the default) or qcow2 */
+            format?: string;
             directory: string;
             machines?: string[];
         };
@@ -1276,6 +1381,12 @@ export interface components {
         };
         Share: {
             id: string;
+            mode: string;
+            /**
+             * Format: int64
+             * @description Kept beside the point
+             */
+            writtenBytes: number;
             point: string;
             /** Format: int64 */
             pointNumber: number;
@@ -1287,6 +1398,8 @@ export interface components {
             disks: components["schemas"]["ShareDisk"][];
         };
         NewShare: {
+            /** @description read-only (the default); throw-away: what clients write is kept beside the point until this ends or the service restarts; lasting: until this ends. The point itself never changes */
+            mode?: string;
             point: string;
         };
         Store: {
@@ -1306,8 +1419,97 @@ export interface components {
              * @description What cycles that arrive have to leave free
              */
             floorBytes: number;
+            /** @description Damaged and not replaced */
+            badRecords: number;
+            /**
+             * Format: int64
+             * @description Replaced since the start
+             */
+            healedRecords: number;
+            scrub: components["schemas"]["Scrub"];
+            /** @description Where the packs and seals are if not in the folder */
+            objects?: string;
+            /**
+             * Format: int64
+             * @description Of them kept in the folder besides
+             */
+            cacheBytes?: number;
+            encryption: components["schemas"]["Encryption"];
             /** @description Less is free than the floor: cycles wait until there is room */
             full: boolean;
+        };
+        /** @description The pass that verifies all of the store in the background */
+        Scrub: {
+            /**
+             * Format: int64
+             * @description 0 if it does not run by itself
+             */
+            everySeconds: number;
+            running: boolean;
+            /** Format: date-time */
+            beganAt?: string;
+            /**
+             * Format: date-time
+             * @description Of the last pass that ended
+             */
+            endedAt?: string;
+            /** Format: int64 */
+            doneBytes: number;
+            /** @description Found in this pass */
+            badRecords: number;
+        };
+        NewCopy: {
+            /** @description A raw or qcow2 image on this site's host */
+            path: string;
+            /**
+             * Format: int64
+             * @description 14 days if left out
+             */
+            keepSeconds?: number;
+        };
+        Copy: {
+            id: string;
+            name: string;
+            /** Format: int64 */
+            sizeBytes: number;
+            /**
+             * Format: int64
+             * @description Without zero areas
+             */
+            usedBytes: number;
+            /** Format: date-time */
+            addedAt: string;
+            /** Format: date-time */
+            keptUntil: string;
+        };
+        Encryption: {
+            on: boolean;
+            /** @description Number of the key that is used */
+            key: number;
+            /** Format: date-time */
+            keyCreatedAt?: string;
+            /**
+             * Format: int64
+             * @description Of packs that are in the clear or under an older key
+             */
+            staleBytes: number;
+        };
+        Loss: {
+            point: string;
+            /** Format: int64 */
+            pointNumber: number;
+            group: string;
+            groupName: string;
+            /** Format: date-time */
+            captureAt: string;
+            machine: string;
+            disk: string;
+            /** Format: int64 */
+            offsetBytes: number;
+            /** Format: int64 */
+            lengthBytes: number;
+            /** @description awaited: home is asked for it with the next cycle; lost: home does not have it any more */
+            state: string;
         };
         Operation: {
             id: string;
@@ -2064,7 +2266,10 @@ export interface operations {
     };
     runCycle: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Read all of the disks and not only what the platform reports as changed */
+                compare?: boolean;
+            };
             header?: never;
             path: {
                 id: string;
@@ -2502,6 +2707,48 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listLosses: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Loss"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rewriteStore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Operation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     sweepStore: {
         parameters: {
             query?: never;
@@ -2519,6 +2766,73 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Operation"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listCopies: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Copy"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    carryCopy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCopy"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Operation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteCopy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

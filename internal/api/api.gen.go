@@ -185,6 +185,18 @@ type ConnectionTest struct {
 	Steps []TestStep `json:"steps"`
 }
 
+// Copy defines model for Copy.
+type Copy struct {
+	AddedAt   time.Time `json:"addedAt"`
+	ID        string    `json:"id"`
+	KeptUntil time.Time `json:"keptUntil"`
+	Name      string    `json:"name"`
+	SizeBytes int64     `json:"sizeBytes"`
+
+	// UsedBytes Without zero areas
+	UsedBytes int64 `json:"usedBytes"`
+}
+
 // Cycle defines model for Cycle.
 type Cycle struct {
 	Attempts     int        `json:"attempts"`
@@ -194,17 +206,20 @@ type Cycle struct {
 	Error        *string    `json:"error,omitempty"`
 	ID           string     `json:"id"`
 	Kind         string     `json:"kind"`
-	Note         *string    `json:"note,omitempty"`
-	Number       int64      `json:"number"`
-	Phases       []Phase    `json:"phases"`
-	Point        *string    `json:"point,omitempty"`
-	Quiet        *[]Quiet   `json:"quiet,omitempty"`
-	ReadBytes    int64      `json:"readBytes"`
-	ShippedBytes int64      `json:"shippedBytes"`
-	StartedAt    time.Time  `json:"startedAt"`
-	State        string     `json:"state"`
-	TotalBytes   int64      `json:"totalBytes"`
-	WireBytes    int64      `json:"wireBytes"`
+
+	// MissedBytes Found by a comparison to have changed without the platform's reporting it
+	MissedBytes  int64     `json:"missedBytes"`
+	Note         *string   `json:"note,omitempty"`
+	Number       int64     `json:"number"`
+	Phases       []Phase   `json:"phases"`
+	Point        *string   `json:"point,omitempty"`
+	Quiet        *[]Quiet  `json:"quiet,omitempty"`
+	ReadBytes    int64     `json:"readBytes"`
+	ShippedBytes int64     `json:"shippedBytes"`
+	StartedAt    time.Time `json:"startedAt"`
+	State        string    `json:"state"`
+	TotalBytes   int64     `json:"totalBytes"`
+	WireBytes    int64     `json:"wireBytes"`
 }
 
 // EditLink What is left out stays as it is
@@ -215,10 +230,24 @@ type EditLink struct {
 	Windows             *[]RateWindow `json:"windows,omitempty"`
 }
 
+// Encryption defines model for Encryption.
+type Encryption struct {
+	// Key Number of the key that is used
+	Key          int        `json:"key"`
+	KeyCreatedAt *time.Time `json:"keyCreatedAt,omitempty"`
+	On           bool       `json:"on"`
+
+	// StaleBytes Of packs that are in the clear or under an older key
+	StaleBytes int64 `json:"staleBytes"`
+}
+
 // ExportRequest defines model for ExportRequest.
 type ExportRequest struct {
-	Directory string    `json:"directory"`
-	Machines  *[]string `json:"machines,omitempty"`
+	Directory string `json:"directory"`
+
+	// Format raw (the default) or qcow2
+	Format   *string   `json:"format,omitempty"`
+	Machines *[]string `json:"machines,omitempty"`
 }
 
 // Exposure defines model for Exposure.
@@ -263,33 +292,44 @@ type ForecastRequest struct {
 
 // Group defines model for Group.
 type Group struct {
-	BacklogBytes         *int64         `json:"backlogBytes,omitempty"`
-	ChangeBytesPerSecond *float64       `json:"changeBytesPerSecond,omitempty"`
-	ConfirmedAt          *time.Time     `json:"confirmedAt,omitempty"`
-	CreatedAt            time.Time      `json:"createdAt"`
-	Direction            GroupDirection `json:"direction"`
-	ExposureSeconds      *int64         `json:"exposureSeconds,omitempty"`
-	HeadroomSeconds      *int64         `json:"headroomSeconds,omitempty"`
-	Health               string         `json:"health"`
-	Home                 string         `json:"home"`
-	ID                   string         `json:"id"`
-	LastCycle            *Cycle         `json:"lastCycle,omitempty"`
-	Link                 string         `json:"link"`
-	Machines             []GroupMachine `json:"machines"`
-	Name                 string         `json:"name"`
-	NewestCaptureAt      *time.Time     `json:"newestCaptureAt,omitempty"`
-	NextStartAt          *time.Time     `json:"nextStartAt,omitempty"`
-	OldestCaptureAt      *time.Time     `json:"oldestCaptureAt,omitempty"`
-	Paused               bool           `json:"paused"`
-	Points               int            `json:"points"`
-	Priority             string         `json:"priority"`
-	Promise              Promise        `json:"promise"`
-	Reasons              []string       `json:"reasons"`
-	Recovery             string         `json:"recovery"`
-	Revision             int64          `json:"revision"`
-	Running              *Progress      `json:"running,omitempty"`
-	Term                 int64          `json:"term"`
-	Together             bool           `json:"together"`
+	BacklogBytes         *int64   `json:"backlogBytes,omitempty"`
+	ChangeBytesPerSecond *float64 `json:"changeBytesPerSecond,omitempty"`
+	CompareEverySeconds  int64    `json:"compareEverySeconds"`
+
+	// ComparedAt When all of the disks were last read
+	ComparedAt      *time.Time     `json:"comparedAt,omitempty"`
+	ConfirmedAt     *time.Time     `json:"confirmedAt,omitempty"`
+	CreatedAt       time.Time      `json:"createdAt"`
+	Direction       GroupDirection `json:"direction"`
+	ExposureSeconds *int64         `json:"exposureSeconds,omitempty"`
+	HeadroomSeconds *int64         `json:"headroomSeconds,omitempty"`
+	Health          string         `json:"health"`
+	Home            string         `json:"home"`
+	ID              string         `json:"id"`
+
+	// KeepHere Points are kept at the home site as well
+	KeepHere  bool   `json:"keepHere"`
+	LastCycle *Cycle `json:"lastCycle,omitempty"`
+	Link      string `json:"link"`
+
+	// LostPoints Points that cannot be read whole
+	LostPoints      int            `json:"lostPoints"`
+	Machines        []GroupMachine `json:"machines"`
+	Name            string         `json:"name"`
+	NewestCaptureAt *time.Time     `json:"newestCaptureAt,omitempty"`
+	NextStartAt     *time.Time     `json:"nextStartAt,omitempty"`
+	OldestCaptureAt *time.Time     `json:"oldestCaptureAt,omitempty"`
+	Paused          bool           `json:"paused"`
+	Points          int            `json:"points"`
+	PointsAtHome    int            `json:"pointsAtHome"`
+	Priority        string         `json:"priority"`
+	Promise         Promise        `json:"promise"`
+	Reasons         []string       `json:"reasons"`
+	Recovery        string         `json:"recovery"`
+	Revision        int64          `json:"revision"`
+	Running         *Progress      `json:"running,omitempty"`
+	Term            int64          `json:"term"`
+	Together        bool           `json:"together"`
 }
 
 // GroupDirection defines model for Group.Direction.
@@ -310,12 +350,14 @@ type GroupMachine struct {
 
 // GroupPatch defines model for GroupPatch.
 type GroupPatch struct {
-	Machines *[]string `json:"machines,omitempty"`
-	Name     *string   `json:"name,omitempty"`
-	Priority *string   `json:"priority,omitempty"`
-	Promise  *Promise  `json:"promise,omitempty"`
-	Quiesce  *[]string `json:"quiesce,omitempty"`
-	Together *bool     `json:"together,omitempty"`
+	CompareEverySeconds *int64    `json:"compareEverySeconds,omitempty"`
+	KeepHere            *bool     `json:"keepHere,omitempty"`
+	Machines            *[]string `json:"machines,omitempty"`
+	Name                *string   `json:"name,omitempty"`
+	Priority            *string   `json:"priority,omitempty"`
+	Promise             *Promise  `json:"promise,omitempty"`
+	Quiesce             *[]string `json:"quiesce,omitempty"`
+	Together            *bool     `json:"together,omitempty"`
 }
 
 // Inventory defines model for Inventory.
@@ -434,6 +476,22 @@ type Link struct {
 	Windows                []RateWindow `json:"windows"`
 }
 
+// Loss defines model for Loss.
+type Loss struct {
+	CaptureAt   time.Time `json:"captureAt"`
+	Disk        string    `json:"disk"`
+	Group       string    `json:"group"`
+	GroupName   string    `json:"groupName"`
+	LengthBytes int64     `json:"lengthBytes"`
+	Machine     string    `json:"machine"`
+	OffsetBytes int64     `json:"offsetBytes"`
+	Point       string    `json:"point"`
+	PointNumber int64     `json:"pointNumber"`
+
+	// State awaited: home is asked for it with the next cycle; lost: home does not have it any more
+	State string `json:"state"`
+}
+
 // Machine defines model for Machine.
 type Machine struct {
 	Barrier      *string       `json:"barrier,omitempty"`
@@ -494,8 +552,22 @@ type Need struct {
 	Title  string  `json:"title"`
 }
 
+// NewCopy defines model for NewCopy.
+type NewCopy struct {
+	// KeepSeconds 14 days if left out
+	KeepSeconds *int64 `json:"keepSeconds,omitempty"`
+
+	// Path A raw or qcow2 image on this site's host
+	Path string `json:"path"`
+}
+
 // NewGroup defines model for NewGroup.
 type NewGroup struct {
+	// CompareEverySeconds After what time a cycle reads all of the disks; 0 (the default) is never by itself
+	CompareEverySeconds *int64 `json:"compareEverySeconds,omitempty"`
+
+	// KeepHere Keep points at the home site as well
+	KeepHere *bool    `json:"keepHere,omitempty"`
 	Link     string   `json:"link"`
 	Machines []string `json:"machines"`
 	Name     string   `json:"name"`
@@ -529,7 +601,7 @@ type NewLanding struct {
 	// How at-once (the default): starts from the point and is made local while it runs; copied: made local first
 	How *string `json:"how,omitempty"`
 
-	// LocalBytesPerSecond Limit for making each disk local
+	// LocalBytesPerSecond Limit for making its disks local
 	LocalBytesPerSecond *int64 `json:"localBytesPerSecond,omitempty"`
 
 	// Machines Names or IDs; all if left out
@@ -559,7 +631,9 @@ type NewPlatform struct {
 
 // NewShare defines model for NewShare.
 type NewShare struct {
-	Point string `json:"point"`
+	// Mode read-only (the default); throw-away: what clients write is kept beside the point until this ends or the service restarts; lasting: until this ends. The point itself never changes
+	Mode  *string `json:"mode,omitempty"`
+	Point string  `json:"point"`
 }
 
 // NewToken defines model for NewToken.
@@ -631,19 +705,22 @@ type Platform struct {
 
 // Point defines model for Point.
 type Point struct {
-	CaptureAt    time.Time      `json:"captureAt"`
-	ChangedBytes int64          `json:"changedBytes"`
-	Checkpoint   string         `json:"checkpoint"`
-	Consistency  string         `json:"consistency"`
-	Group        string         `json:"group"`
-	GroupName    string         `json:"groupName"`
-	Held         bool           `json:"held"`
-	ID           string         `json:"id"`
-	InUse        bool           `json:"inUse"`
-	LosesSeconds int64          `json:"losesSeconds"`
-	Machines     []PointMachine `json:"machines"`
-	Newest       bool           `json:"newest"`
-	Number       int64          `json:"number"`
+	CaptureAt    time.Time `json:"captureAt"`
+	ChangedBytes int64     `json:"changedBytes"`
+	Checkpoint   string    `json:"checkpoint"`
+	Consistency  string    `json:"consistency"`
+	Group        string    `json:"group"`
+	GroupName    string    `json:"groupName"`
+	Held         bool      `json:"held"`
+	ID           string    `json:"id"`
+	InUse        bool      `json:"inUse"`
+	LosesSeconds int64     `json:"losesSeconds"`
+
+	// LostBytes Of its disks that cannot be read; known at the site that holds it
+	LostBytes int64          `json:"lostBytes"`
+	Machines  []PointMachine `json:"machines"`
+	Newest    bool           `json:"newest"`
+	Number    int64          `json:"number"`
 
 	// OneInstant All machines at the same instant
 	OneInstant   bool       `json:"oneInstant"`
@@ -750,6 +827,21 @@ type Rung struct {
 	ForSeconds  int64 `json:"forSeconds"`
 }
 
+// Scrub The pass that verifies all of the store in the background
+type Scrub struct {
+	// BadRecords Found in this pass
+	BadRecords int        `json:"badRecords"`
+	BeganAt    *time.Time `json:"beganAt,omitempty"`
+	DoneBytes  int64      `json:"doneBytes"`
+
+	// EndedAt Of the last pass that ended
+	EndedAt *time.Time `json:"endedAt,omitempty"`
+
+	// EverySeconds 0 if it does not run by itself
+	EverySeconds int64 `json:"everySeconds"`
+	Running      bool  `json:"running"`
+}
+
 // Share defines model for Share.
 type Share struct {
 	Clients     int         `json:"clients"`
@@ -758,8 +850,12 @@ type Share struct {
 	Disks       []ShareDisk `json:"disks"`
 	GroupName   string      `json:"groupName"`
 	ID          string      `json:"id"`
+	Mode        string      `json:"mode"`
 	Point       string      `json:"point"`
 	PointNumber int64       `json:"pointNumber"`
+
+	// WrittenBytes Kept beside the point
+	WrittenBytes int64 `json:"writtenBytes"`
 }
 
 // ShareDisk defines model for ShareDisk.
@@ -778,20 +874,35 @@ type SignIn struct {
 
 // Store defines model for Store.
 type Store struct {
-	DamagedRecords int64  `json:"damagedRecords"`
-	Directory      string `json:"directory"`
+	// BadRecords Damaged and not replaced
+	BadRecords int `json:"badRecords"`
+
+	// CacheBytes Of them kept in the folder besides
+	CacheBytes     *int64     `json:"cacheBytes,omitempty"`
+	DamagedRecords int64      `json:"damagedRecords"`
+	Directory      string     `json:"directory"`
+	Encryption     Encryption `json:"encryption"`
 
 	// FloorBytes What cycles that arrive have to leave free
 	FloorBytes int64 `json:"floorBytes"`
 	FreeBytes  int64 `json:"freeBytes"`
 
 	// Full Less is free than the floor: cycles wait until there is room
-	Full      bool  `json:"full"`
-	Intakes   int   `json:"intakes"`
-	PackBytes int64 `json:"packBytes"`
-	Packs     int   `json:"packs"`
-	Points    int   `json:"points"`
-	Records   int   `json:"records"`
+	Full bool `json:"full"`
+
+	// HealedRecords Replaced since the start
+	HealedRecords int64 `json:"healedRecords"`
+	Intakes       int   `json:"intakes"`
+
+	// Objects Where the packs and seals are if not in the folder
+	Objects   *string `json:"objects,omitempty"`
+	PackBytes int64   `json:"packBytes"`
+	Packs     int     `json:"packs"`
+	Points    int     `json:"points"`
+	Records   int     `json:"records"`
+
+	// Scrub The pass that verifies all of the store in the background
+	Scrub Scrub `json:"scrub"`
 }
 
 // TestStep defines model for TestStep.
@@ -855,6 +966,12 @@ type GetExposureParams struct {
 	To   *time.Time `form:"to,omitempty" json:"to,omitempty"`
 }
 
+// RunCycleParams defines parameters for RunCycle.
+type RunCycleParams struct {
+	// Compare Read all of the disks and not only what the platform reports as changed
+	Compare *bool `form:"compare,omitempty" json:"compare,omitempty"`
+}
+
 // ListMachinesParams defines parameters for ListMachines.
 type ListMachinesParams struct {
 	Q          *string `form:"q,omitempty" json:"q,omitempty"`
@@ -874,6 +991,9 @@ type ListOperationsParams struct {
 type ListPointsParams struct {
 	Group *string `form:"group,omitempty" json:"group,omitempty"`
 }
+
+// CarryCopyJSONRequestBody defines body for CarryCopy for application/json ContentType.
+type CarryCopyJSONRequestBody = NewCopy
 
 // ForecastJSONRequestBody defines body for Forecast for application/json ContentType.
 type ForecastJSONRequestBody = ForecastRequest
@@ -1004,6 +1124,30 @@ type ClientInterface interface {
 	// Corresponds with GET /board (the `GetBoard` operationId).
 	GetBoard(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListCopies Images that were carried over by hand
+	//
+	// Corresponds with GET /copies (the `ListCopies` operationId).
+	ListCopies(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CarryCopyWithBody Take in an image that was carried over by hand, so that a first copy ships only what differs from it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /copies (the `CarryCopy` operationId).
+	CarryCopyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CarryCopy Take in an image that was carried over by hand, so that a first copy ships only what differs from it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /copies (the `CarryCopy` operationId).
+	CarryCopy(ctx context.Context, body CarryCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteCopy Give it up; what points share with it stays
+	//
+	// Corresponds with DELETE /copies/{id} (the `DeleteCopy` operationId).
+	DeleteCopy(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// StreamEvents Live updates as server-sent events
 	//
 	// Corresponds with GET /events (the `StreamEvents` operationId).
@@ -1089,7 +1233,7 @@ type ClientInterface interface {
 	// RunCycle Start a cycle now
 	//
 	// Corresponds with POST /groups/{id}/run (the `RunCycle` operationId).
-	RunCycle(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RunCycle(ctx context.Context, id string, params *RunCycleParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListInvitations Open invitations
 	//
@@ -1356,6 +1500,16 @@ type ClientInterface interface {
 	// Corresponds with POST /store/check (the `CheckStore` operationId).
 	CheckStore(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListLosses What points of this site cannot be read
+	//
+	// Corresponds with GET /store/losses (the `ListLosses` operationId).
+	ListLosses(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RewriteStore Encrypt what is in the clear or under an older key
+	//
+	// Corresponds with POST /store/rewrite (the `RewriteStore` operationId).
+	RewriteStore(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SweepStore Give back the room of dropped points
 	//
 	// Corresponds with POST /store/sweep (the `SweepStore` operationId).
@@ -1420,6 +1574,70 @@ func (c *Client) ListActivity(ctx context.Context, params *ListActivityParams, r
 // Corresponds with GET /board (the `GetBoard` operationId).
 func (c *Client) GetBoard(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetBoardRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListCopies Images that were carried over by hand
+//
+// Corresponds with GET /copies (the `ListCopies` operationId).
+func (c *Client) ListCopies(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCopiesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CarryCopyWithBody Take in an image that was carried over by hand, so that a first copy ships only what differs from it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /copies (the `CarryCopy` operationId).
+func (c *Client) CarryCopyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCarryCopyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CarryCopy Take in an image that was carried over by hand, so that a first copy ships only what differs from it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /copies (the `CarryCopy` operationId).
+func (c *Client) CarryCopy(ctx context.Context, body CarryCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCarryCopyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteCopy Give it up; what points share with it stays
+//
+// Corresponds with DELETE /copies/{id} (the `DeleteCopy` operationId).
+func (c *Client) DeleteCopy(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteCopyRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -1655,8 +1873,8 @@ func (c *Client) ResumeGroup(ctx context.Context, id string, reqEditors ...Reque
 // RunCycle Start a cycle now
 //
 // Corresponds with POST /groups/{id}/run (the `RunCycle` operationId).
-func (c *Client) RunCycle(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRunCycleRequest(c.Server, id)
+func (c *Client) RunCycle(ctx context.Context, id string, params *RunCycleParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunCycleRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2382,6 +2600,36 @@ func (c *Client) CheckStore(ctx context.Context, reqEditors ...RequestEditorFn) 
 	return c.Client.Do(req)
 }
 
+// ListLosses What points of this site cannot be read
+//
+// Corresponds with GET /store/losses (the `ListLosses` operationId).
+func (c *Client) ListLosses(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLossesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RewriteStore Encrypt what is in the clear or under an older key
+//
+// Corresponds with POST /store/rewrite (the `RewriteStore` operationId).
+func (c *Client) RewriteStore(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRewriteStoreRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // SweepStore Give back the room of dropped points
 //
 // Corresponds with POST /store/sweep (the `SweepStore` operationId).
@@ -2593,6 +2841,107 @@ func NewGetBoardRequest(server string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListCopiesRequest constructs an http.Request for the ListCopies method
+func NewListCopiesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/copies")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCarryCopyRequest calls the generic CarryCopy builder with application/json body
+func NewCarryCopyRequest(server string, body CarryCopyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCarryCopyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCarryCopyRequestWithBody constructs an http.Request for the CarryCopy method, with any body, and a specified content type
+func NewCarryCopyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/copies")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDeleteCopyRequest constructs an http.Request for the DeleteCopy method
+func NewDeleteCopyRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/copies/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -3091,7 +3440,7 @@ func NewResumeGroupRequest(server string, id string) (*http.Request, error) {
 }
 
 // NewRunCycleRequest constructs an http.Request for the RunCycle method
-func NewRunCycleRequest(server string, id string) (*http.Request, error) {
+func NewRunCycleRequest(server string, id string, params *RunCycleParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -3114,6 +3463,33 @@ func NewRunCycleRequest(server string, id string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Compare != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "compare", *params.Compare, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
@@ -4452,6 +4828,60 @@ func NewCheckStoreRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListLossesRequest constructs an http.Request for the ListLosses method
+func NewListLossesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/store/losses")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRewriteStoreRequest constructs an http.Request for the RewriteStore method
+func NewRewriteStoreRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/store/rewrite")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSweepStoreRequest constructs an http.Request for the SweepStore method
 func NewSweepStoreRequest(server string) (*http.Request, error) {
 	var err error
@@ -4678,6 +5108,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /board (the `GetBoard` operationId).
 	GetBoardWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetBoardResponse, error)
 
+	// ListCopiesWithResponse Images that were carried over by hand
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /copies (the `ListCopies` operationId).
+	ListCopiesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCopiesResponse, error)
+
+	// CarryCopyWithBodyWithResponse Take in an image that was carried over by hand, so that a first copy ships only what differs from it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /copies (the `CarryCopy` operationId).
+	CarryCopyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CarryCopyResponse, error)
+
+	// CarryCopyWithResponse Take in an image that was carried over by hand, so that a first copy ships only what differs from it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /copies (the `CarryCopy` operationId).
+	CarryCopyWithResponse(ctx context.Context, body CarryCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*CarryCopyResponse, error)
+
+	// DeleteCopyWithResponse Give it up; what points share with it stays
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /copies/{id} (the `DeleteCopy` operationId).
+	DeleteCopyWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*DeleteCopyResponse, error)
+
 	// StreamEventsWithResponse Live updates as server-sent events
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4781,7 +5239,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /groups/{id}/run (the `RunCycle` operationId).
-	RunCycleWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*RunCycleResponse, error)
+	RunCycleWithResponse(ctx context.Context, id string, params *RunCycleParams, reqEditors ...RequestEditorFn) (*RunCycleResponse, error)
 
 	// ListInvitationsWithResponse Open invitations
 	//
@@ -5098,6 +5556,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /store/check (the `CheckStore` operationId).
 	CheckStoreWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CheckStoreResponse, error)
 
+	// ListLossesWithResponse What points of this site cannot be read
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /store/losses (the `ListLosses` operationId).
+	ListLossesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLossesResponse, error)
+
+	// RewriteStoreWithResponse Encrypt what is in the clear or under an older key
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /store/rewrite (the `RewriteStore` operationId).
+	RewriteStoreWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*RewriteStoreResponse, error)
+
 	// SweepStoreWithResponse Give back the room of dropped points
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5238,6 +5710,143 @@ func (r GetBoardResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetBoardResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListCopiesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Copy
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListCopiesResponse) GetJSON200() *[]Copy {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListCopiesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListCopiesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListCopiesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListCopiesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListCopiesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CarryCopyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Operation
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r CarryCopyResponse) GetJSON202() *Operation {
+	return r.JSON202
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CarryCopyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CarryCopyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CarryCopyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CarryCopyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CarryCopyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteCopyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteCopyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteCopyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteCopyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteCopyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteCopyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7430,6 +8039,102 @@ func (r CheckStoreResponse) ContentType() string {
 	return ""
 }
 
+type ListLossesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Loss
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLossesResponse) GetJSON200() *[]Loss {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLossesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLossesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLossesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLossesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLossesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RewriteStoreResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Operation
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r RewriteStoreResponse) GetJSON202() *Operation {
+	return r.JSON202
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RewriteStoreResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RewriteStoreResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RewriteStoreResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RewriteStoreResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RewriteStoreResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SweepStoreResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7689,6 +8394,58 @@ func (c *ClientWithResponses) GetBoardWithResponse(ctx context.Context, reqEdito
 	return ParseGetBoardResponse(rsp)
 }
 
+// ListCopiesWithResponse Images that were carried over by hand
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /copies (the `ListCopies` operationId).
+func (c *ClientWithResponses) ListCopiesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCopiesResponse, error) {
+	rsp, err := c.ListCopies(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListCopiesResponse(rsp)
+}
+
+// CarryCopyWithBodyWithResponse Take in an image that was carried over by hand, so that a first copy ships only what differs from it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /copies (the `CarryCopy` operationId).
+func (c *ClientWithResponses) CarryCopyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CarryCopyResponse, error) {
+	rsp, err := c.CarryCopyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCarryCopyResponse(rsp)
+}
+
+// CarryCopyWithResponse Take in an image that was carried over by hand, so that a first copy ships only what differs from it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /copies (the `CarryCopy` operationId).
+func (c *ClientWithResponses) CarryCopyWithResponse(ctx context.Context, body CarryCopyJSONRequestBody, reqEditors ...RequestEditorFn) (*CarryCopyResponse, error) {
+	rsp, err := c.CarryCopy(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCarryCopyResponse(rsp)
+}
+
+// DeleteCopyWithResponse Give it up; what points share with it stays
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /copies/{id} (the `DeleteCopy` operationId).
+func (c *ClientWithResponses) DeleteCopyWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*DeleteCopyResponse, error) {
+	rsp, err := c.DeleteCopy(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteCopyResponse(rsp)
+}
+
 // StreamEventsWithResponse Live updates as server-sent events
 //
 // Returns a wrapper object for the known response body format(s).
@@ -7876,8 +8633,8 @@ func (c *ClientWithResponses) ResumeGroupWithResponse(ctx context.Context, id st
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /groups/{id}/run (the `RunCycle` operationId).
-func (c *ClientWithResponses) RunCycleWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*RunCycleResponse, error) {
-	rsp, err := c.RunCycle(ctx, id, reqEditors...)
+func (c *ClientWithResponses) RunCycleWithResponse(ctx context.Context, id string, params *RunCycleParams, reqEditors ...RequestEditorFn) (*RunCycleResponse, error) {
+	rsp, err := c.RunCycle(ctx, id, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -8469,6 +9226,32 @@ func (c *ClientWithResponses) CheckStoreWithResponse(ctx context.Context, reqEdi
 	return ParseCheckStoreResponse(rsp)
 }
 
+// ListLossesWithResponse What points of this site cannot be read
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /store/losses (the `ListLosses` operationId).
+func (c *ClientWithResponses) ListLossesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLossesResponse, error) {
+	rsp, err := c.ListLosses(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLossesResponse(rsp)
+}
+
+// RewriteStoreWithResponse Encrypt what is in the clear or under an older key
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /store/rewrite (the `RewriteStore` operationId).
+func (c *ClientWithResponses) RewriteStoreWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*RewriteStoreResponse, error) {
+	rsp, err := c.RewriteStore(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRewriteStoreResponse(rsp)
+}
+
 // SweepStoreWithResponse Give back the room of dropped points
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8613,6 +9396,101 @@ func ParseGetBoardResponse(rsp *http.Response) (*GetBoardResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListCopiesResponse parses an HTTP response from a ListCopiesWithResponse call
+func ParseListCopiesResponse(rsp *http.Response) (*ListCopiesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListCopiesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Copy
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCarryCopyResponse parses an HTTP response from a CarryCopyWithResponse call
+func ParseCarryCopyResponse(rsp *http.Response) (*CarryCopyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CarryCopyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Operation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteCopyResponse parses an HTTP response from a DeleteCopyWithResponse call
+func ParseDeleteCopyResponse(rsp *http.Response) (*DeleteCopyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteCopyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -10134,6 +11012,72 @@ func ParseCheckStoreResponse(rsp *http.Response) (*CheckStoreResponse, error) {
 	return response, nil
 }
 
+// ParseListLossesResponse parses an HTTP response from a ListLossesWithResponse call
+func ParseListLossesResponse(rsp *http.Response) (*ListLossesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLossesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Loss
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRewriteStoreResponse parses an HTTP response from a RewriteStoreWithResponse call
+func ParseRewriteStoreResponse(rsp *http.Response) (*RewriteStoreResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RewriteStoreResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Operation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSweepStoreResponse parses an HTTP response from a SweepStoreWithResponse call
 func ParseSweepStoreResponse(rsp *http.Response) (*SweepStoreResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10303,6 +11247,15 @@ type ServerInterface interface {
 	// GetBoard What matters now, worst first
 	// (GET /board)
 	GetBoard(ctx *echo.Context) error
+	// ListCopies Images that were carried over by hand
+	// (GET /copies)
+	ListCopies(ctx *echo.Context) error
+	// CarryCopy Take in an image that was carried over by hand, so that a first copy ships only what differs from it
+	// (POST /copies)
+	CarryCopy(ctx *echo.Context) error
+	// DeleteCopy Give it up; what points share with it stays
+	// (DELETE /copies/{id})
+	DeleteCopy(ctx *echo.Context, id string) error
 	// StreamEvents Live updates as server-sent events
 	// (GET /events)
 	StreamEvents(ctx *echo.Context) error
@@ -10338,7 +11291,7 @@ type ServerInterface interface {
 	ResumeGroup(ctx *echo.Context, id string) error
 	// RunCycle Start a cycle now
 	// (POST /groups/{id}/run)
-	RunCycle(ctx *echo.Context, id string) error
+	RunCycle(ctx *echo.Context, id string, params RunCycleParams) error
 	// ListInvitations Open invitations
 	// (GET /invitations)
 	ListInvitations(ctx *echo.Context) error
@@ -10444,6 +11397,12 @@ type ServerInterface interface {
 	// CheckStore Read and verify everything
 	// (POST /store/check)
 	CheckStore(ctx *echo.Context) error
+	// ListLosses What points of this site cannot be read
+	// (GET /store/losses)
+	ListLosses(ctx *echo.Context) error
+	// RewriteStore Encrypt what is in the clear or under an older key
+	// (POST /store/rewrite)
+	RewriteStore(ctx *echo.Context) error
 	// SweepStore Give back the room of dropped points
 	// (POST /store/sweep)
 	SweepStore(ctx *echo.Context) error
@@ -10504,6 +11463,40 @@ func (w *ServerInterfaceWrapper) GetBoard(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetBoard(ctx)
+	return err
+}
+
+// ListCopies converts echo context to params.
+func (w *ServerInterfaceWrapper) ListCopies(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListCopies(ctx)
+	return err
+}
+
+// CarryCopy converts echo context to params.
+func (w *ServerInterfaceWrapper) CarryCopy(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CarryCopy(ctx)
+	return err
+}
+
+// DeleteCopy converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteCopy(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeleteCopy(ctx, id)
 	return err
 }
 
@@ -10707,8 +11700,17 @@ func (w *ServerInterfaceWrapper) RunCycle(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RunCycleParams
+	// ------------- Optional query parameter "compare" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "compare", ctx.QueryParams(), &params.Compare, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter compare: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.RunCycle(ctx, id)
+	err = w.Handler.RunCycle(ctx, id, params)
 	return err
 }
 
@@ -11201,6 +12203,24 @@ func (w *ServerInterfaceWrapper) CheckStore(ctx *echo.Context) error {
 	return err
 }
 
+// ListLosses converts echo context to params.
+func (w *ServerInterfaceWrapper) ListLosses(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListLosses(ctx)
+	return err
+}
+
+// RewriteStore converts echo context to params.
+func (w *ServerInterfaceWrapper) RewriteStore(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RewriteStore(ctx)
+	return err
+}
+
 // SweepStore converts echo context to params.
 func (w *ServerInterfaceWrapper) SweepStore(ctx *echo.Context) error {
 	var err error
@@ -11348,7 +12368,12 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/landings/:id", wrapper.GetLanding, options.OperationMiddlewares["getLanding"]...)
 	router.GET(options.BaseURL+"/store", wrapper.GetStore, options.OperationMiddlewares["getStore"]...)
 	router.POST(options.BaseURL+"/store/check", wrapper.CheckStore, options.OperationMiddlewares["checkStore"]...)
+	router.GET(options.BaseURL+"/store/losses", wrapper.ListLosses, options.OperationMiddlewares["listLosses"]...)
+	router.POST(options.BaseURL+"/store/rewrite", wrapper.RewriteStore, options.OperationMiddlewares["rewriteStore"]...)
 	router.POST(options.BaseURL+"/store/sweep", wrapper.SweepStore, options.OperationMiddlewares["sweepStore"]...)
+	router.GET(options.BaseURL+"/copies", wrapper.ListCopies, options.OperationMiddlewares["listCopies"]...)
+	router.POST(options.BaseURL+"/copies", wrapper.CarryCopy, options.OperationMiddlewares["carryCopy"]...)
+	router.DELETE(options.BaseURL+"/copies/:id", wrapper.DeleteCopy, options.OperationMiddlewares["deleteCopy"]...)
 	router.GET(options.BaseURL+"/operations", wrapper.ListOperations, options.OperationMiddlewares["listOperations"]...)
 	router.DELETE(options.BaseURL+"/operations/:id", wrapper.CancelOperation, options.OperationMiddlewares["cancelOperation"]...)
 	router.GET(options.BaseURL+"/operations/:id", wrapper.GetOperation, options.OperationMiddlewares["getOperation"]...)
@@ -11425,6 +12450,116 @@ type GetBoarddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetBoarddefaultApplicationProblemPlusJSONResponse) VisitGetBoardResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCopiesRequestObject struct {
+}
+
+type ListCopiesResponseObject interface {
+	VisitListCopiesResponse(w http.ResponseWriter) error
+}
+
+type ListCopies200JSONResponse []Copy
+
+func (response ListCopies200JSONResponse) VisitListCopiesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCopiesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListCopiesdefaultApplicationProblemPlusJSONResponse) VisitListCopiesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CarryCopyRequestObject struct {
+	Body *CarryCopyJSONRequestBody
+}
+
+type CarryCopyResponseObject interface {
+	VisitCarryCopyResponse(w http.ResponseWriter) error
+}
+
+type CarryCopy202JSONResponse Operation
+
+func (response CarryCopy202JSONResponse) VisitCarryCopyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CarryCopydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CarryCopydefaultApplicationProblemPlusJSONResponse) VisitCarryCopyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteCopyRequestObject struct {
+	ID string `json:"id"`
+}
+
+type DeleteCopyResponseObject interface {
+	VisitDeleteCopyResponse(w http.ResponseWriter) error
+}
+
+type DeleteCopy204Response struct {
+}
+
+func (response DeleteCopy204Response) VisitDeleteCopyResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteCopydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteCopydefaultApplicationProblemPlusJSONResponse) VisitDeleteCopyResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -11891,7 +13026,8 @@ func (response ResumeGroupdefaultApplicationProblemPlusJSONResponse) VisitResume
 }
 
 type RunCycleRequestObject struct {
-	ID string `json:"id"`
+	ID     string `json:"id"`
+	Params RunCycleParams
 }
 
 type RunCycleResponseObject interface {
@@ -13240,6 +14376,82 @@ func (response CheckStoredefaultApplicationProblemPlusJSONResponse) VisitCheckSt
 	return err
 }
 
+type ListLossesRequestObject struct {
+}
+
+type ListLossesResponseObject interface {
+	VisitListLossesResponse(w http.ResponseWriter) error
+}
+
+type ListLosses200JSONResponse []Loss
+
+func (response ListLosses200JSONResponse) VisitListLossesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLossesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListLossesdefaultApplicationProblemPlusJSONResponse) VisitListLossesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RewriteStoreRequestObject struct {
+}
+
+type RewriteStoreResponseObject interface {
+	VisitRewriteStoreResponse(w http.ResponseWriter) error
+}
+
+type RewriteStore202JSONResponse Operation
+
+func (response RewriteStore202JSONResponse) VisitRewriteStoreResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RewriteStoredefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RewriteStoredefaultApplicationProblemPlusJSONResponse) VisitRewriteStoreResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SweepStoreRequestObject struct {
 }
 
@@ -13435,6 +14647,15 @@ type StrictServerInterface interface {
 	// GetBoard What matters now, worst first
 	// (GET /board)
 	GetBoard(ctx context.Context, request GetBoardRequestObject) (GetBoardResponseObject, error)
+	// ListCopies Images that were carried over by hand
+	// (GET /copies)
+	ListCopies(ctx context.Context, request ListCopiesRequestObject) (ListCopiesResponseObject, error)
+	// CarryCopy Take in an image that was carried over by hand, so that a first copy ships only what differs from it
+	// (POST /copies)
+	CarryCopy(ctx context.Context, request CarryCopyRequestObject) (CarryCopyResponseObject, error)
+	// DeleteCopy Give it up; what points share with it stays
+	// (DELETE /copies/{id})
+	DeleteCopy(ctx context.Context, request DeleteCopyRequestObject) (DeleteCopyResponseObject, error)
 	// StreamEvents Live updates as server-sent events
 	// (GET /events)
 	StreamEvents(ctx context.Context, request StreamEventsRequestObject) (StreamEventsResponseObject, error)
@@ -13576,6 +14797,12 @@ type StrictServerInterface interface {
 	// CheckStore Read and verify everything
 	// (POST /store/check)
 	CheckStore(ctx context.Context, request CheckStoreRequestObject) (CheckStoreResponseObject, error)
+	// ListLosses What points of this site cannot be read
+	// (GET /store/losses)
+	ListLosses(ctx context.Context, request ListLossesRequestObject) (ListLossesResponseObject, error)
+	// RewriteStore Encrypt what is in the clear or under an older key
+	// (POST /store/rewrite)
+	RewriteStore(ctx context.Context, request RewriteStoreRequestObject) (RewriteStoreResponseObject, error)
 	// SweepStore Give back the room of dropped points
 	// (POST /store/sweep)
 	SweepStore(ctx context.Context, request SweepStoreRequestObject) (SweepStoreResponseObject, error)
@@ -13647,6 +14874,100 @@ func (sh *strictHandler) GetBoard(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(GetBoardResponseObject); ok {
 		return validResponse.VisitGetBoardResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListCopies operation middleware
+func (sh *strictHandler) ListCopies(ctx *echo.Context) error {
+	var request ListCopiesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListCopies(ctx.Request().Context(), request.(ListCopiesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListCopies")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListCopiesResponseObject); ok {
+		return validResponse.VisitListCopiesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CarryCopy operation middleware
+func (sh *strictHandler) CarryCopy(ctx *echo.Context) error {
+	var request CarryCopyRequestObject
+
+	var body CarryCopyJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CarryCopy(ctx.Request().Context(), request.(CarryCopyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CarryCopy")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CarryCopyResponseObject); ok {
+		return validResponse.VisitCarryCopyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DeleteCopy operation middleware
+func (sh *strictHandler) DeleteCopy(ctx *echo.Context, id string) error {
+	var request DeleteCopyRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteCopy(ctx.Request().Context(), request.(DeleteCopyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteCopy")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeleteCopyResponseObject); ok {
+		return validResponse.VisitDeleteCopyResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -13993,10 +15314,11 @@ func (sh *strictHandler) ResumeGroup(ctx *echo.Context, id string) error {
 }
 
 // RunCycle operation middleware
-func (sh *strictHandler) RunCycle(ctx *echo.Context, id string) error {
+func (sh *strictHandler) RunCycle(ctx *echo.Context, id string, params RunCycleParams) error {
 	var request RunCycleRequestObject
 
 	request.ID = id
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.RunCycle(ctx.Request().Context(), request.(RunCycleRequestObject))
@@ -15084,6 +16406,52 @@ func (sh *strictHandler) CheckStore(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(CheckStoreResponseObject); ok {
 		return validResponse.VisitCheckStoreResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListLosses operation middleware
+func (sh *strictHandler) ListLosses(ctx *echo.Context) error {
+	var request ListLossesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListLosses(ctx.Request().Context(), request.(ListLossesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListLosses")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListLossesResponseObject); ok {
+		return validResponse.VisitListLossesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RewriteStore operation middleware
+func (sh *strictHandler) RewriteStore(ctx *echo.Context) error {
+	var request RewriteStoreRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RewriteStore(ctx.Request().Context(), request.(RewriteStoreRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RewriteStore")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RewriteStoreResponseObject); ok {
+		return validResponse.VisitRewriteStoreResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -73,7 +73,7 @@ func prune(ctx context.Context, o Options) (Result, error) {
 	defer func() { _ = os.RemoveAll(dir) }()
 	p := &pruneWorld{group: uuid.NewString(), size: 1024 * mib, r: rand.New(rand.NewPCG(1, 6)), now: time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)}
 	var mu sync.Mutex
-	if p.store, err = points.Open(dir, func() time.Time { mu.Lock(); defer mu.Unlock(); return p.now }); err != nil {
+	if p.store, err = points.Open(dir, points.Options{Now: func() time.Time { mu.Lock(); defer mu.Unlock(); return p.now }}); err != nil {
 		return Result{}, err
 	}
 	defer func() { _ = p.store.Close() }()
@@ -227,7 +227,7 @@ func limit(ctx context.Context, o Options) (Result, error) {
 		}),
 		stage("tls", func() error { return throughTLS(ctx, stored) }),
 		stage("verify_and_write", func() error {
-			s, err := points.Open(dir, time.Now)
+			s, err := points.Open(dir, points.Options{Now: time.Now})
 			if err != nil {
 				return err
 			}

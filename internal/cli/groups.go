@@ -117,6 +117,20 @@ func groupPage(w *tabwriter.Writer, g api.Group) {
 	}
 	row(w, "Promise", fmt.Sprintf("RPO %s, cycles %s, keep %s", secs(g.Promise.RpoTargetSeconds), every, keepText(g.Promise.Keep)))
 	row(w, "Priority", g.Priority)
+	compared := "only when asked"
+	if g.CompareEverySeconds > 0 {
+		compared = "every " + span.Format(time.Duration(g.CompareEverySeconds)*time.Second)
+	}
+	if g.ComparedAt != nil {
+		compared += ", last " + clockTime(g.ComparedAt)
+	}
+	row(w, "Compared", compared)
+	if g.KeepHere || g.PointsAtHome > 0 {
+		row(w, "At home", fmt.Sprintf("points kept at %s as well: %d", g.Home, g.PointsAtHome))
+	}
+	if g.LostPoints > 0 {
+		row(w, "Not whole", fmt.Sprintf("✕ points: %d", g.LostPoints))
+	}
 	row(w, "Points", fmt.Sprintf("%d, oldest %s, newest %s", g.Points, clockTime(g.OldestCaptureAt), clockTime(g.NewestCaptureAt)))
 	row(w, "Next cycle", clockTime(g.NextStartAt))
 	if g.Running != nil {
@@ -192,8 +206,8 @@ func (a *app) groupSwitch(name, short string, call func(*api.Client, context.Con
 }
 
 func (a *app) groupRunCmd() *cobra.Command {
-	var waitFor bool
-	c := &cobra.Command{Use: "run GROUP", Short: "Start a cycle now", Args: cobra.ExactArgs(1), Example: "  kestrel group run Ticketing --wait",
+	var waitFor, compare bool
+	c := &cobra.Command{Use: "run GROUP", Short: "Start a cycle now", Args: cobra.ExactArgs(1), Example: "  kestrel group run Ticketing --wait\n  kestrel group run Ticketing --compare",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -203,7 +217,7 @@ func (a *app) groupRunCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			g, err := read[api.Group](c.RunCycle(cmd.Context(), before.ID))
+			g, err := read[api.Group](c.RunCycle(cmd.Context(), before.ID, &api.RunCycleParams{Compare: &compare}))
 			if err != nil {
 				return err
 			}
@@ -213,7 +227,23 @@ func (a *app) groupRunCmd() *cobra.Command {
 			return a.emit(g, func(w *tabwriter.Writer) { groupTable(w, []api.Group{g}) })
 		}}
 	c.Flags().BoolVar(&waitFor, "wait", false, "wait until a point is sealed")
+	c.Flags().BoolVar(&compare, "compare", false, "read all of the disks, to find what changed without the platform's reporting it")
 	return c
+}
+
+// spanOr reads a span of time in seconds; nil if it was not given.
+func spanOr(flag, text string) (*int64, error) {
+	if text == "" {
+		return nil, nil
+	}
+	if text == "0" {
+		return new(int64), nil
+	}
+	d, err := span.Parse(text)
+	if err != nil {
+		return nil, usage("%s: %q is no span of time; write it like 30d", flag, text)
+	}
+	return new(int64(d / time.Second)), nil
 }
 
 // waitSealed waits until a group has a newer point than before, and shows
@@ -273,7 +303,8 @@ func (a *app) groupCreateCmd() *cobra.Command {
 	var p promiseFlags
 	var paused, waitFor, dry, apart bool
 	var quiesce []string
-	var priority string
+	var priority, compareEvery string
+	var keepHere bool
 	c := &cobra.Command{Use: "create NAME", Short: "Protect machines together", Args: cobra.ExactArgs(1),
 		Example: `  kestrel group create Ticketing -m tick-db -m tick-app --to Eastmole --rpo 5min --every 2min --keep "all 6h, 1h 2d"
   kestrel group create Ticketing -m tick-db --to Eastmole --rpo 5min --every 2min --dry-run`,
@@ -298,7 +329,10 @@ func (a *app) groupCreateCmd() *cobra.Command {
 			if apart {
 				in.Together = new(false)
 			}
-			in.Priority = strOr(priority)
+			in.Priority, in.KeepHere = strOr(priority), &keepHere
+			if in.CompareEverySeconds, err = spanOr("--compare-every", compareEvery); err != nil {
+				return err
+			}
 			if in.Machines == nil {
 				in.Machines = []string{}
 			}
@@ -323,6 +357,8 @@ func (a *app) groupCreateCmd() *cobra.Command {
 	f.StringArrayVar(&quiesce, "quiesce", nil, "a machine whose guest brings its file systems to rest at each capture (needs its guest agent); repeat for more")
 	f.BoolVar(&apart, "apart", false, "capture machines one by one instead of holding them still for one instant")
 	f.StringVar(&priority, "priority", "", "high, normal or low: the share of a limited link, 4 to 2 to 1 (default normal)")
+	f.StringVar(&compareEvery, "compare-every", "", "read all of the disks after this time and not only what the platform reports as changed, such as 30d (default only when asked)")
+	f.BoolVar(&keepHere, "keep-here", false, "keep points at the home site as well, by the same ladder")
 	p.add(c)
 	_ = c.MarkFlagRequired("to")
 	return c
@@ -330,7 +366,8 @@ func (a *app) groupCreateCmd() *cobra.Command {
 
 func (a *app) groupEditCmd() *cobra.Command {
 	var p promiseFlags
-	var name, priority string
+	var name, priority, compareEvery string
+	var keepHere bool
 	var machines, quiesce []string
 	var together bool
 	c := &cobra.Command{Use: "edit GROUP", Short: "Change name, machines, promise or how it is captured", Args: cobra.ExactArgs(1),
@@ -345,6 +382,12 @@ func (a *app) groupEditCmd() *cobra.Command {
 				return err
 			}
 			patch := api.GroupPatch{Name: strOr(name), Priority: strOr(priority)}
+			if cmd.Flags().Changed("keep-here") {
+				patch.KeepHere = &keepHere
+			}
+			if patch.CompareEverySeconds, err = spanOr("--compare-every", compareEvery); err != nil {
+				return err
+			}
 			if p.given() {
 				if err := p.apply(&g.Promise); err != nil {
 					return err
@@ -364,7 +407,7 @@ func (a *app) groupEditCmd() *cobra.Command {
 				patch.Together = &together
 			}
 			if patch == (api.GroupPatch{}) {
-				return usage("say what to change: --name, --machine, --rpo, --every, --keep, --quiesce, --together or --priority")
+				return usage("say what to change: --name, --machine, --rpo, --every, --keep, --quiesce, --together, --priority, --compare-every or --keep-here")
 			}
 			if g, err = read[api.Group](c.UpdateGroup(cmd.Context(), g.ID, patch)); err != nil {
 				return err
@@ -375,6 +418,8 @@ func (a *app) groupEditCmd() *cobra.Command {
 	c.Flags().StringArrayVarP(&machines, "machine", "m", nil, "all machines of the group from now on; repeat for more")
 	c.Flags().StringArrayVar(&quiesce, "quiesce", nil, "machines whose guests bring their file systems to rest; repeat for more, none for none")
 	c.Flags().StringVar(&priority, "priority", "", "high, normal or low: the share of a limited link")
+	c.Flags().StringVar(&compareEvery, "compare-every", "", "read all of the disks after this time, such as 30d; 0 for only when asked")
+	c.Flags().BoolVar(&keepHere, "keep-here", false, "keep points at the home site as well; =false for no longer")
 	c.Flags().BoolVar(&together, "together", true, "hold machines still for one instant; --together=false captures them one by one")
 	p.add(c)
 	return c

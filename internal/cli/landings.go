@@ -119,7 +119,7 @@ POINT is an ID, GROUP for the newest point of a group, or GROUP:NUMBER.`,
 	f.BoolVar(&homeNetwork, "home-network", false, "allow a network of the same name as the one at home")
 	f.BoolVar(&copied, "copied", false, "make them local before they start")
 	f.StringVar(&prefix, "prefix", "", "put before the machines' names")
-	f.Int64Var(&limit, "limit", 0, "MiB a second for making each disk local (default: as fast as it goes)")
+	f.Int64Var(&limit, "limit", 0, "MiB a second for making its disks local, one after the other (default: as fast as it goes)")
 	f.BoolVar(&wait, "wait", false, "wait until they are local")
 	_ = c.MarkFlagRequired("platform") // the flag is there
 	return c

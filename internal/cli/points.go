@@ -28,10 +28,10 @@ func (a *app) pointCmd() *cobra.Command {
 				return err
 			}
 			return a.emit(ps, func(w *tabwriter.Writer) {
-				row(w, "POINT", "GROUP", "NO.", "CAPTURED", "LOSES", "CONSISTENT", "CHANGED", "HELD", "PIN", "IN USE")
+				row(w, "POINT", "GROUP", "NO.", "CAPTURED", "LOSES", "CONSISTENT", "CHANGED", "HELD", "PIN", "IN USE", "LOST")
 				for _, p := range ps {
 					row(w, p.ID, p.GroupName, p.Number, clockTime(&p.CaptureAt), secs(p.LosesSeconds), consistency(p), size(p.ChangedBytes),
-						map[bool]string{true: "here", false: "there"}[p.Held], map[bool]string{true: "◆"}[p.Pinned], map[bool]string{true: "yes"}[p.InUse])
+						map[bool]string{true: "here", false: "there"}[p.Held], map[bool]string{true: "◆"}[p.Pinned], map[bool]string{true: "yes"}[p.InUse], map[bool]string{true: "✕ " + size(p.LostBytes)}[p.LostBytes > 0])
 				}
 			})
 		}}
@@ -52,7 +52,18 @@ func (a *app) pointCmd() *cobra.Command {
 				return run(cmd.Context(), c, p)
 			}}
 	}
-	c.AddCommand(
+	mode := "read-only"
+	serve := one("serve", "Serve a point's disks over NBD", func(ctx context.Context, c *api.Client, p api.Point) error {
+		s, err := read[api.Share](c.CreateShare(ctx, api.NewShare{Point: p.ID, Mode: &mode}))
+		if err != nil {
+			return err
+		}
+		return a.emit(s, func(w *tabwriter.Writer) { shareTable(w, []api.Share{s}) })
+	})
+	serve.Flags().StringVar(&mode, "mode", mode, "read-only; throw-away: what is written is kept until it is unserved or the site restarts; lasting: until it is unserved")
+	serve.Example += " --mode lasting"
+	serve.Long += " The point itself never changes: what clients\nwrite, where --mode lets them, is kept beside it."
+	c.AddCommand(serve,
 		one("show", "One point with its machines and disks", func(_ context.Context, _ *api.Client, p api.Point) error {
 			return a.emit(p, func(w *tabwriter.Writer) {
 				row(w, "Point", p.ID)
@@ -60,6 +71,9 @@ func (a *app) pointCmd() *cobra.Command {
 				row(w, "Captured", fmt.Sprintf("%s; loses %s", p.CaptureAt.Local().Format("2006-01-02 15:04:05.000 MST"), secs(p.LosesSeconds)))
 				row(w, "Sealed", p.SealedAt.Local().Format("2006-01-02 15:04:05.000 MST"))
 				row(w, "Consistent", consistency(p))
+				if p.LostBytes > 0 {
+					row(w, "Not whole", "✕ "+size(p.LostBytes)+" cannot be read: kestrel store losses")
+				}
 				row(w, "Content", p.Root)
 				row(w, "Checkpoint", p.Checkpoint)
 				row(w, "Bytes", fmt.Sprintf("%s used, %s changed, %s shipped", size(p.UsedBytes), size(p.ChangedBytes), size(p.ShippedBytes)))
@@ -80,13 +94,6 @@ func (a *app) pointCmd() *cobra.Command {
 			return done(c.UpdatePoint(ctx, p.ID, api.PointPatch{Pinned: false}))
 		}),
 		one("delete", "Delete a point", func(ctx context.Context, c *api.Client, p api.Point) error { return done(c.DeletePoint(ctx, p.ID)) }),
-		one("serve", "Serve a point's disks over NBD, read-only", func(ctx context.Context, c *api.Client, p api.Point) error {
-			s, err := read[api.Share](c.CreateShare(ctx, api.NewShare{Point: p.ID}))
-			if err != nil {
-				return err
-			}
-			return a.emit(s, func(w *tabwriter.Writer) { shareTable(w, []api.Share{s}) })
-		}),
 		&cobra.Command{Use: "served", Short: "List points that are served", Example: "  kestrel point served", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -120,10 +127,14 @@ func consistency(p api.Point) string {
 }
 
 func shareTable(w *tabwriter.Writer, ss []api.Share) {
-	row(w, "SERVED", "POINT", "MACHINE", "DISK", "SIZE", "READERS", "ADDRESS")
+	row(w, "SERVED", "POINT", "MACHINE", "DISK", "SIZE", "MODE", "CLIENTS", "ADDRESS")
 	for _, s := range ss {
 		for _, d := range s.Disks {
-			row(w, s.ID, fmt.Sprintf("%s:%d", s.GroupName, s.PointNumber), d.Machine, d.Disk, size(d.SizeBytes), s.Clients, d.URI)
+			mode := s.Mode
+			if s.WrittenBytes > 0 {
+				mode += ", " + size(s.WrittenBytes) + " written"
+			}
+			row(w, s.ID, fmt.Sprintf("%s:%d", s.GroupName, s.PointNumber), d.Machine, d.Disk, size(d.SizeBytes), mode, s.Clients, d.URI)
 		}
 	}
 }
@@ -174,11 +185,11 @@ func (a *app) pointPinCmd() *cobra.Command {
 }
 
 func (a *app) pointExportCmd() *cobra.Command {
-	var to string
+	var to, format string
 	var machines []string
 	var noWait bool
-	c := &cobra.Command{Use: "export POINT --to DIR", Short: "Write a point's disks as raw files on the site's host", Args: cobra.ExactArgs(1),
-		Example: "  kestrel point export Ticketing --to /var/tmp/ticketing\n  kestrel point export Ticketing:42 --to /var/tmp/db -m tick-db",
+	c := &cobra.Command{Use: "export POINT --to DIR", Short: "Write a point's disks as files on the site's host", Args: cobra.ExactArgs(1),
+		Example: "  kestrel point export Ticketing --to /var/tmp/ticketing\n  kestrel point export Ticketing:42 --to /var/tmp/db -m tick-db --format qcow2",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -195,7 +206,7 @@ func (a *app) pointExportCmd() *cobra.Command {
 			if abs, err := filepath.Abs(to); err == nil {
 				to = abs
 			}
-			in := api.ExportRequest{Directory: to}
+			in := api.ExportRequest{Directory: to, Format: &format}
 			if len(machines) > 0 {
 				in.Machines = &machines
 			}
@@ -206,6 +217,7 @@ func (a *app) pointExportCmd() *cobra.Command {
 			return a.follow(cmd.Context(), c, op, !noWait)
 		}}
 	c.Flags().StringVar(&to, "to", "", "folder on the site's host")
+	c.Flags().StringVar(&format, "format", "raw", "raw or qcow2")
 	c.Flags().StringArrayVarP(&machines, "machine", "m", nil, "only this machine; repeat for more")
 	c.Flags().BoolVar(&noWait, "no-wait", false, "do not wait for it")
 	return c

@@ -17,6 +17,7 @@ import (
 
 	"kestrel/console"
 	"kestrel/internal/clock"
+	"kestrel/internal/core/span"
 	"kestrel/internal/httpapi"
 	"kestrel/internal/lab"
 	"kestrel/internal/nbd"
@@ -35,7 +36,9 @@ func logger(a *app, level string) (*slog.Logger, error) {
 
 func (a *app) serveCmd() *cobra.Command {
 	var cfg service.Config
-	var listen, cert, key, level, floor string
+	secret := storeSecret{prefix: "store-"}
+	var place storePlace
+	var listen, cert, key, level, floor, scrub string
 	c := &cobra.Command{Use: "serve", Short: "Run a site", Args: cobra.NoArgs,
 		Long: `Run a site: its console and API, its link to other sites, its point store.
 
@@ -69,6 +72,22 @@ keeps its password off the process list.`,
 					return usage("--store-floor: %q is no number of bytes; write it like 20GiB", floor)
 				}
 				cfg.StoreFloor = int64(n)
+			}
+			var every time.Duration
+			if scrub != "0" {
+				every, err = span.Parse(scrub)
+			}
+			if err != nil || every < 0 || every > 0 && every < time.Hour {
+				return usage("--scrub-every: %q is neither 0 nor a time of an hour or more; write it like 7d", scrub)
+			}
+			if cfg.ScrubEvery = every; every == 0 {
+				cfg.ScrubEvery = -1
+			}
+			if cfg.StoreSecret, err = secret.read(); err != nil {
+				return err
+			}
+			if cfg.Objects, err = place.read(); err != nil {
+				return err
 			}
 			cfg.Clock = clock.Wall{}
 			self, err := os.Executable()
@@ -116,6 +135,9 @@ keeps its password off the process list.`,
 	f.StringVar(&cfg.NBDAddress, "nbd-address", "", "HOST:PORT under which hypervisors reach --nbd-listen")
 	f.StringVar(&cfg.NBDCertificates, "nbd-certificates", "", "folder with cacert.pem, servercert.pem and serverkey.pem: serve NBD under TLS only")
 	f.StringVar(&floor, "store-floor", "", "room that arriving cycles leave free on the point store's file system, such as 20GiB (default a twentieth of it, 1 to 50 GiB)")
+	secret.add(c)
+	place.add(c)
+	f.StringVar(&scrub, "scrub-every", "7d", "time within which every block of the point store is read and verified once; 0 for never")
 	f.StringVar(&level, "log", "info", "log level")
 	return c
 }

@@ -6,12 +6,10 @@ import (
 	"os"
 	"strings"
 	"text/tabwriter"
-	"time"
 
 	"github.com/spf13/cobra"
 
 	"kestrel/internal/api"
-	"kestrel/internal/points"
 	"kestrel/internal/problem"
 )
 
@@ -335,91 +333,6 @@ func (a *app) tokenCmd() *cobra.Command {
 				return err
 			}
 			return done(c.DeleteToken(cmd.Context(), args[0]))
-		}})
-	return c
-}
-
-func (a *app) storeCmd() *cobra.Command {
-	c := &cobra.Command{Use: "store", Short: "The point store"}
-	c.AddCommand(
-		&cobra.Command{Use: "show", Short: "What the site's store holds", Example: "  kestrel store show", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			s, err := read[api.Store](c.GetStore(cmd.Context()))
-			if err != nil {
-				return err
-			}
-			return a.emit(s, func(w *tabwriter.Writer) {
-				row(w, "Folder", s.Directory)
-				row(w, "Points", s.Points)
-				row(w, "Packs", fmt.Sprintf("%d, %s", s.Packs, size(s.PackBytes)))
-				row(w, "Records", s.Records)
-				row(w, "Arriving", fmt.Sprintf("%d cycles", s.Intakes))
-				row(w, "Found bad", s.DamagedRecords)
-				free := size(s.FreeBytes)
-				if s.Full {
-					free = "✕ " + free + ": cycles wait until there is more than the floor"
-				}
-				row(w, "Free", free)
-				row(w, "Floor", size(s.FloorBytes))
-			})
-		}},
-		&cobra.Command{Use: "check [DIR]", Short: "Read and verify every block of every point", Args: cobra.MaximumNArgs(1),
-			Long: `Read and verify everything: each record against its checksum and its name, each
-point's trees down to the last block. With a folder it works on that store
-directly, also while a service is using it; without, it asks the site to.
-Faults are listed with the points that lose by them, and the exit code is 1.`,
-			Example: "  kestrel store check\n  kestrel store check /var/lib/kestrel/store",
-			RunE: func(cmd *cobra.Command, args []string) error {
-				if len(args) == 0 {
-					c, err := a.client()
-					if err != nil {
-						return err
-					}
-					op, err := read[api.Operation](c.CheckStore(cmd.Context()))
-					if err != nil {
-						return err
-					}
-					return a.follow(cmd.Context(), c, op, true)
-				}
-				s, err := points.OpenForReading(args[0])
-				if err != nil {
-					return err
-				}
-				began := time.Now()
-				rep, err := s.Check(cmd.Context(), nil)
-				if err != nil {
-					return err
-				}
-				if rep.Faults == nil {
-					rep.Faults = []points.Fault{}
-				}
-				err = a.emit(rep, func(w *tabwriter.Writer) {
-					for _, f := range rep.Faults {
-						_, _ = fmt.Fprintf(w, "✕ %s: %s\n", f.Where, f.What)
-						if len(f.Points) > 0 {
-							_, _ = fmt.Fprintf(w, "  points that lose by it: %s\n", strings.Join(f.Points, " "))
-						}
-					}
-					_, _ = fmt.Fprintf(w, "%d records in %d packs (%s), %d disks of %d points, in %s: %d faults\n", rep.Records, rep.Packs, size(rep.Bytes), rep.Disks, rep.Points, time.Since(began).Round(time.Millisecond), len(rep.Faults))
-				})
-				if err == nil && len(rep.Faults) > 0 {
-					return fmt.Errorf("%d faults", len(rep.Faults))
-				}
-				return err
-			}},
-		&cobra.Command{Use: "sweep", Short: "Give back the room of dropped points now", Example: "  kestrel store sweep", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			op, err := read[api.Operation](c.SweepStore(cmd.Context()))
-			if err != nil {
-				return err
-			}
-			return a.follow(cmd.Context(), c, op, true)
 		}})
 	return c
 }

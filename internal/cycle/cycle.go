@@ -8,10 +8,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"sync"
 	"time"
 
 	"kestrel/internal/clock"
+	"kestrel/internal/nbd"
 	"kestrel/internal/platform"
 	"kestrel/internal/points"
 )
@@ -37,6 +39,9 @@ type Job struct {
 	// that machines are not held still together.
 	Quiesce []string
 	Apart   bool
+	// Compare reads all of the disks and not only what the platform reports as
+	// changed, to find what it did not report.
+	Compare bool
 	// Encoding is how blocks are compressed for the way and for the store.
 	Encoding points.Encoding
 	// Resumed says that the job was run before; Captured is then what was noted
@@ -71,6 +76,9 @@ type OpenRequestDisk struct {
 
 // Opened is the answer to an OpenRequest.
 type Opened struct {
+	// Intake is what the cycle calls the intake from here on. It is not known
+	// any more once Recorded may not hold, and then the cycle has to open anew.
+	Intake string `json:"intake"`
 	// Sealed is set if the cycle has sealed before.
 	Sealed *points.Seal `json:"sealed,omitempty"`
 	// NoBase lists the disks (by index) for which UseBase was asked and cannot
@@ -78,6 +86,9 @@ type Opened struct {
 	NoBase []int `json:"noBase,omitempty"`
 	// Recorded holds, per disk, a bitmap of the blocks that have arrived.
 	Recorded [][]byte `json:"recorded,omitempty"`
+	// Wanted lists what is to be sent besides the changes, because points of the
+	// group have lost it: it heals what still has the same content.
+	Wanted []points.Range `json:"wanted,omitempty"`
 }
 
 // Block is one encoded block on its way.
@@ -87,13 +98,19 @@ type Block struct {
 	Stored   []byte
 }
 
+// Sent is what one Ship cost.
+type Sent struct {
+	Blocks    int   // that crossed the link
+	WireBytes int64 // with what names them
+}
+
 // Remote is the recovery site as a cycle sees it.
 type Remote interface {
 	Open(ctx context.Context, r OpenRequest) (Opened, error)
 	Missing(ctx context.Context, intake string, names []points.Name) ([]bool, error)
 	// Ship sends blocks and records entries. A *points.MissingError says that
 	// entries name blocks that are not there; nothing was recorded then.
-	Ship(ctx context.Context, intake string, blocks []Block, entries []points.Entry) (wireBytes int64, err error)
+	Ship(ctx context.Context, intake string, blocks []Block, entries []points.Entry) (Sent, error)
 	Seal(ctx context.Context, intake string, seal points.Seal) (*points.Seal, error)
 }
 
@@ -116,6 +133,7 @@ type Progress struct {
 	ShippedBytes int64     `json:"shippedBytes"` // of blocks that the other side lacked
 	WireBytes    int64     `json:"wireBytes"`    // what crossed the link for them
 	UsedBytes    int64     `json:"usedBytes"`    // allocated at the source
+	MissedBytes  int64     `json:"missedBytes"`  // changed without the platform's saying so
 	Phases       []Phase   `json:"phases"`
 	MovedAt      time.Time `json:"movedAt"` // when anything last moved
 	Note         string    `json:"note"`
@@ -142,13 +160,47 @@ var (
 const (
 	batchBlocks = 64 // 4 MiB of content travel together
 	workers     = 3
+	// A worker waits for two answers a batch. Where they come late, others use
+	// the link meanwhile.
+	farHelpers = 5
+	farAnswer  = 15 * time.Millisecond
 )
+
+// Source is a frozen disk, open for reading. *nbd.Conn is one.
+type Source interface {
+	io.ReaderAt
+	Size() int64
+	Has(metaContext string) bool
+	Extents(metaContext string, off, length int64) ([]nbd.Extent, error)
+	Close() error
+}
+
+// Options are how a job is run. The zero value is what a service uses.
+type Options struct {
+	// Workers read and ship side by side; 3 if zero, and 5 more over a link
+	// whose answers take their time.
+	Workers int
+	// Dial opens a frozen disk with these metadata contexts; over NBD if nil.
+	Dial func(ctx context.Context, d platform.FrozenDisk, contexts []string) (Source, error)
+}
+
+// Run does the job with default options.
+func Run(ctx context.Context, d platform.Driver, r Remote, clk clock.Clock, job Job, report func(Progress)) (*points.Seal, error) {
+	return Options{}.Run(ctx, d, r, clk, job, report)
+}
 
 // Run does the job. Report is called with every change of the progress, by one
 // goroutine at a time. The seal is returned once the point is sealed at the
 // recovery site; the caller then releases the capture.
-func Run(ctx context.Context, d platform.Driver, r Remote, clk clock.Clock, job Job, report func(Progress)) (*points.Seal, error) {
-	c := &run{driver: d, remote: r, clk: clk, job: job, report: report, claimed: map[points.Name]chan struct{}{}}
+func (o Options) Run(ctx context.Context, d platform.Driver, r Remote, clk clock.Clock, job Job, report func(Progress)) (*points.Seal, error) {
+	helpers := 0
+	if o.Workers == 0 {
+		o.Workers, helpers = workers, farHelpers
+	}
+	if o.Dial == nil {
+		o.Dial = dial
+	}
+	c := &run{Options: o, driver: d, remote: r, clk: clk, job: job, report: report, claimed: map[points.Name]chan struct{}{}, helpers: helpers, isFar: make(chan struct{})}
 	cap, err := c.capture(ctx)
 	if err != nil {
 		return nil, err
@@ -184,7 +236,7 @@ func Run(ctx context.Context, d platform.Driver, r Remote, clk clock.Clock, job 
 		}
 		seal.Machines[n-1].Disks = append(seal.Machines[n-1].Disks, points.SealDisk{Key: x.Disk})
 	}
-	out, err := c.remote.Seal(ctx, job.ID, seal)
+	out, err := c.remote.Seal(ctx, c.intake, seal)
 	if err != nil {
 		return nil, fmt.Errorf("seal: %w", err)
 	}
@@ -192,7 +244,13 @@ func Run(ctx context.Context, d platform.Driver, r Remote, clk clock.Clock, job 
 	return out, nil
 }
 
+// dial opens a frozen disk over NBD.
+func dial(ctx context.Context, d platform.FrozenDisk, contexts []string) (Source, error) {
+	return nbd.Dial(ctx, d.Network, d.Address, d.Export, nbd.Options{Contexts: contexts, TLS: d.TLS})
+}
+
 type run struct {
+	Options
 	driver platform.Driver
 	remote Remote
 	clk    clock.Clock
@@ -202,6 +260,10 @@ type run struct {
 	mu      sync.Mutex
 	p       Progress
 	useBase []bool
+	intake  string
+	helpers int
+	isFar   chan struct{} // closed when an answer took its time
+	farOnce sync.Once
 	// claimed holds the blocks that a worker is sending: another that has the
 	// same content, as machines made from one template do, waits for it.
 	claimed map[points.Name]chan struct{}
@@ -281,6 +343,7 @@ func (c *run) open(ctx context.Context, cap *platform.Capture) (Opened, error) {
 	if err != nil {
 		return Opened{}, fmt.Errorf("open intake: %w", err)
 	}
+	c.intake = opened.Intake
 	for _, d := range req.Disks {
 		c.useBase = append(c.useBase, d.UseBase)
 	}
@@ -290,6 +353,9 @@ func (c *run) open(ctx context.Context, cap *platform.Capture) (Opened, error) {
 		}
 	}
 	kind, note := KindChanges, ""
+	if c.job.Compare {
+		kind = KindCompare
+	}
 	for i, use := range c.useBase {
 		switch {
 		case use:
@@ -298,7 +364,7 @@ func (c *run) open(ctx context.Context, cap *platform.Capture) (Opened, error) {
 		default:
 			kind, note = KindCompare, cap.Disks[i].Why
 			if note == "" {
-				note = "the point that changes were tracked from is not at the recovery site"
+				note = "the point that changes were tracked from is not there where points are kept"
 			}
 			note = fmt.Sprintf("%s %s read whole: %s", cap.Disks[i].Name, cap.Disks[i].Disk, note)
 		}

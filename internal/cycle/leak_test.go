@@ -21,11 +21,7 @@ import (
 // It says nothing about races, and runs without their detector for its length.
 func TestNothingLeaksOverManyCycles(t *testing.T) {
 	r := newRig(t)
-	s := &site{t: t, dir: t.TempDir(), shipped: map[points.Name]int{}}
-	var err error
-	s.store, err = points.Open(s.dir, time.Now)
-	require.NoError(t, err)
-	defer func() { require.NoError(t, s.store.Close()) }()
+	s := newSite(t, nil)
 	group := points.SealGroup{ID: uuid.NewString(), Name: "pair"}
 	files := func() int {
 		fds, err := os.ReadDir("/proc/self/fd")

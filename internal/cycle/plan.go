@@ -17,6 +17,7 @@ type span struct {
 	index int64
 	count int64
 	zero  bool
+	same  bool // the platform reports no change here since the base
 }
 
 // plan asks the platform what to copy and cuts it into batches. What has been
@@ -32,10 +33,10 @@ func (c *run) plan(ctx context.Context, cap *platform.Capture, opened Opened) ([
 	// A hypervisor may take its time to answer; it is asked about several
 	// disks at once.
 	g, gctx := errgroup.WithContext(ctx)
-	g.SetLimit(4 * workers)
+	g.SetLimit(4 * c.Workers)
 	for i, x := range cap.Disks {
 		g.Go(func() (err error) {
-			answers[i].spans, answers[i].allocated, err = c.planDisk(gctx, x, i)
+			answers[i].spans, answers[i].allocated, err = c.planDisk(gctx, x, i, opened.Wanted)
 			return err
 		})
 	}
@@ -50,7 +51,7 @@ func (c *run) plan(ctx context.Context, cap *platform.Capture, opened Opened) ([
 			recorded = opened.Recorded[i]
 		}
 		for _, s := range found {
-			if c.useBase[i] || !s.zero {
+			if !s.same && (c.useBase[i] || !s.zero) {
 				changed += s.count * points.BlockSize
 			}
 			left := without(s, recorded)
@@ -72,12 +73,12 @@ func (c *run) plan(ctx context.Context, cap *platform.Capture, opened Opened) ([
 	return cut(spans), nil
 }
 
-func (c *run) planDisk(ctx context.Context, x platform.FrozenDisk, i int) (out []span, allocated int64, err error) {
+func (c *run) planDisk(ctx context.Context, x platform.FrozenDisk, i int, wanted []points.Range) (out []span, allocated int64, err error) {
 	contexts := []string{nbd.AllocationContext}
 	if c.useBase[i] {
 		contexts = append(contexts, x.Changed)
 	}
-	conn, err := nbd.Dial(ctx, x.Network, x.Address, x.Export, nbd.Options{Contexts: contexts, TLS: x.TLS})
+	conn, err := c.Dial(ctx, x, contexts)
 	if err != nil {
 		return nil, 0, fmt.Errorf("open %s %s: %w", x.Name, x.Disk, err)
 	}
@@ -102,7 +103,7 @@ func (c *run) planDisk(ctx context.Context, x platform.FrozenDisk, i int) (out [
 			allocated += points.BlockSize
 		}
 	}
-	take := make([]bool, blocks)
+	take, same := make([]bool, blocks), make([]bool, blocks)
 	if c.useBase[i] {
 		if !conn.Has(x.Changed) {
 			return nil, 0, fmt.Errorf("the platform does not offer %s for %s %s", x.Changed, x.Name, x.Disk)
@@ -112,6 +113,14 @@ func (c *run) planDisk(ctx context.Context, x platform.FrozenDisk, i int) (out [
 			return nil, 0, fmt.Errorf("changes of %s %s: %w", x.Name, x.Disk, err)
 		}
 		mark(ext, func(e nbd.Extent) bool { return e.Flags&nbd.StateDirty != 0 }, func(b int64) { take[b] = true })
+		for _, w := range wanted {
+			for b := max(0, w.Index); w.Disk == i && b < min(w.Index+w.Count, blocks); b++ {
+				same[b], take[b] = !take[b], true
+			}
+		}
+		for b := int64(0); c.job.Compare && b < blocks; b++ {
+			same[b], take[b] = same[b] || !take[b], true
+		}
 	} else {
 		// The tree begins empty, so what is zero needs no word.
 		for b := range take {
@@ -122,10 +131,10 @@ func (c *run) planDisk(ctx context.Context, x platform.FrozenDisk, i int) (out [
 		if !take[b] {
 			continue
 		}
-		if n := len(out); n > 0 && out[n-1].zero == zero[b] && out[n-1].index+out[n-1].count == b {
+		if n := len(out); n > 0 && out[n-1].zero == zero[b] && out[n-1].same == same[b] && out[n-1].index+out[n-1].count == b {
 			out[n-1].count++
 		} else {
-			out = append(out, span{i, b, 1, zero[b]})
+			out = append(out, span{i, b, 1, zero[b], same[b]})
 		}
 	}
 	return out, allocated, nil
@@ -155,7 +164,7 @@ func without(s span, recorded []byte) []span {
 		if n := len(out); n > 0 && out[n-1].index+out[n-1].count == b {
 			out[n-1].count++
 		} else {
-			out = append(out, span{s.disk, b, 1, s.zero})
+			out = append(out, span{s.disk, b, 1, s.zero, s.same})
 		}
 	}
 	return out

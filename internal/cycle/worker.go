@@ -5,10 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
-	"kestrel/internal/nbd"
 	"kestrel/internal/platform"
 	"kestrel/internal/points"
 )
@@ -27,9 +27,21 @@ func (c *run) copy(ctx context.Context, cap *platform.Capture, batches [][]span)
 	}
 	close(queue)
 	g, ctx := errgroup.WithContext(ctx)
-	for range min(workers, len(batches)) {
+	ended := make(chan struct{}) // no batch is left to begin
+	var once sync.Once
+	for i := range min(c.Workers+c.helpers, len(batches)) {
 		g.Go(func() error {
-			w := &worker{run: c, cap: cap, conns: make([]*nbd.Conn, len(cap.Disks)), buf: make([]byte, batchBlocks*points.BlockSize)}
+			if i >= c.Workers {
+				select {
+				case <-c.isFar:
+				case <-ended:
+					return nil
+				case <-ctx.Done():
+					return ctx.Err()
+				}
+			}
+			defer once.Do(func() { close(ended) })
+			w := &worker{run: c, cap: cap, conns: make([]Source, len(cap.Disks)), buf: make([]byte, batchBlocks*points.BlockSize)}
 			defer w.close()
 			for b := range queue {
 				if err := ctx.Err(); err != nil {
@@ -52,7 +64,7 @@ func (c *run) copy(ctx context.Context, cap *platform.Capture, batches [][]span)
 type worker struct {
 	*run
 	cap   *platform.Capture
-	conns []*nbd.Conn
+	conns []Source
 	buf   []byte
 	// encoded is room for the blocks of one batch, used again for the next.
 	encoded [][]byte
@@ -85,7 +97,7 @@ func (w *worker) batch(ctx context.Context, spans []span) error {
 		for i := range s.count {
 			block := b[i*points.BlockSize : (i+1)*points.BlockSize]
 			name := points.NameOf(block)
-			entries = append(entries, points.Entry{Disk: uint16(s.disk), Count: 1, Index: s.index + i, Name: name})
+			entries = append(entries, points.Entry{Disk: uint16(s.disk), Count: 1, Index: s.index + i, Name: name, Same: s.same})
 			if !name.IsZero() {
 				names, content = append(names, name), append(content, block)
 			}
@@ -93,7 +105,7 @@ func (w *worker) batch(ctx context.Context, spans []span) error {
 	}
 	w.begin("ship")
 	for try := 0; ; try++ {
-		wire, plain, err := w.send(ctx, names, content, entries)
+		sent, err := w.send(ctx, names, content, entries)
 		var missing *points.MissingError
 		if errors.As(err, &missing) && try < 3 {
 			continue // swept or lost by a restart since we asked
@@ -103,8 +115,8 @@ func (w *worker) batch(ctx context.Context, spans []span) error {
 		}
 		w.change(func(p *Progress) {
 			p.ReadBytes += int64(at)
-			p.ShippedBytes += plain
-			p.WireBytes += wire
+			p.ShippedBytes += int64(sent.Blocks) * points.BlockSize
+			p.WireBytes += sent.WireBytes
 			now := w.clk.Now()
 			for i := range p.Phases {
 				if p.Phases[i].Name == "read" {
@@ -119,7 +131,7 @@ func (w *worker) batch(ctx context.Context, spans []span) error {
 func appendZero(entries []points.Entry, s span) []points.Entry {
 	for s.count > 0 {
 		n := min(s.count, 1<<30)
-		entries = append(entries, points.Entry{Disk: uint16(s.disk), Count: uint32(n), Index: s.index})
+		entries = append(entries, points.Entry{Disk: uint16(s.disk), Count: uint32(n), Index: s.index, Same: s.same})
 		s.index, s.count = s.index+n, s.count-n
 	}
 	return entries
@@ -129,7 +141,7 @@ func appendZero(entries []points.Entry, s span) []points.Entry {
 func (w *worker) read(ctx context.Context, s span, b []byte) error {
 	x := w.cap.Disks[s.disk]
 	if w.conns[s.disk] == nil {
-		c, err := nbd.Dial(ctx, x.Network, x.Address, x.Export, nbd.Options{TLS: x.TLS})
+		c, err := w.Dial(ctx, x, nil)
 		if err != nil {
 			return fmt.Errorf("open %s %s: %w", x.Name, x.Disk, err)
 		}
@@ -145,33 +157,32 @@ func (w *worker) read(ctx context.Context, s span, b []byte) error {
 }
 
 // send ships the blocks that the other side lacks and records the entries.
-func (w *worker) send(ctx context.Context, names []points.Name, content [][]byte, entries []points.Entry) (wire, plain int64, err error) {
+func (w *worker) send(ctx context.Context, names []points.Name, content [][]byte, entries []points.Entry) (sent Sent, err error) {
 	blocks, others, release, err := w.lacking(ctx, names, content)
 	if err != nil {
-		return 0, 0, err
+		return sent, err
 	}
 	defer release()
-	plain = int64(len(blocks)) * points.BlockSize
 	if len(others) > 0 {
 		// Ours go first, so that two workers never wait for each other.
-		if wire, err = w.remote.Ship(ctx, w.job.ID, blocks, nil); err != nil {
-			return 0, 0, fmt.Errorf("ship: %w", err)
+		if sent, err = w.remote.Ship(ctx, w.intake, blocks, nil); err != nil {
+			return sent, fmt.Errorf("ship: %w", err)
 		}
 		release()
 		for _, c := range others {
 			select {
 			case <-c:
 			case <-ctx.Done():
-				return 0, 0, ctx.Err()
+				return sent, ctx.Err()
 			}
 		}
 		blocks = nil
 	}
-	more, err := w.remote.Ship(ctx, w.job.ID, blocks, entries)
+	more, err := w.remote.Ship(ctx, w.intake, blocks, entries)
 	if err != nil {
-		return 0, 0, fmt.Errorf("ship: %w", err)
+		return sent, fmt.Errorf("ship: %w", err)
 	}
-	return wire + more, plain, nil
+	return Sent{sent.Blocks + more.Blocks, sent.WireBytes + more.WireBytes}, nil
 }
 
 // lacking asks which blocks the other side lacks, claims those that no other
@@ -182,7 +193,11 @@ func (w *worker) lacking(ctx context.Context, names []points.Name, content [][]b
 	if len(names) == 0 {
 		return nil, nil, release, nil
 	}
-	missing, err := w.remote.Missing(ctx, w.job.ID, names)
+	asked := time.Now() // of the network, not of the history that a clock plays
+	missing, err := w.remote.Missing(ctx, w.intake, names)
+	if time.Since(asked) > farAnswer {
+		w.farOnce.Do(func() { close(w.isFar) })
+	}
 	if err != nil {
 		return nil, nil, release, fmt.Errorf("ask what is missing: %w", err)
 	}

@@ -25,9 +25,11 @@ import (
 
 // served reads every disk of a point over NBD, compares it with what the
 // source held at that instant, and the guests' records with each other.
-func (w *world) served(p api.Point) (compared int) {
+func (w *world) served(p api.Point) (compared int) { return w.servedAt(w.recovery, p) }
+
+func (w *world) servedAt(s *siteProc, p api.Point) (compared int) {
 	w.t.Helper()
-	sh := must[api.Share](w.recovery, http.MethodPost, "/shares", api.NewShare{Point: p.ID})
+	sh := must[api.Share](s, http.MethodPost, "/shares", api.NewShare{Point: p.ID})
 	var records []witness.Record
 	disks := map[string][]*nbd.Conn{}
 	for _, d := range sh.Disks {
@@ -57,7 +59,7 @@ func (w *world) served(p api.Point) (compared int) {
 		records = append(records, r)
 	}
 	require.NoError(w.t, witness.Together(records), "point %d", p.Number)
-	_, pr := call[struct{}](w.recovery, http.MethodDelete, "/shares/"+sh.ID, nil)
+	_, pr := call[struct{}](s, http.MethodDelete, "/shares/"+sh.ID, nil)
 	require.Nil(w.t, pr)
 	return compared
 }
@@ -254,7 +256,7 @@ func TestFlippedBitIsNamedByTheCommand(t *testing.T) {
 	require.Equal(t, 1, exit.ExitCode())
 	require.Contains(t, out, filepath.Base(packs[0]))
 	require.Contains(t, out, id)
-	s, err := points.OpenForReading(store)
+	s, err := points.OpenForReading(store, points.Options{Now: time.Now})
 	require.NoError(t, err)
 	rep, err := s.Check(context.Background(), nil)
 	require.NoError(t, err)

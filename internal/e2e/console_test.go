@@ -114,7 +114,9 @@ func TestTheFirstDayInTheConsole(t *testing.T) {
 	do(t, tab, "back", browser.Size(1280, 800))
 
 	// At the other site the same group comes in, and its point can be served.
-	do(t, tab, "the other site", browser.SignIn(w.recovery.url, person, password), browser.See("Ticketing"), browser.Press("Recovery points"), browser.Press("Serve"), browser.See("Served over NBD"))
+	do(t, tab, "the other site", browser.SignIn(w.recovery.url, person, password), browser.See("Ticketing"), browser.Press("Recovery points"), browser.Press("Serve…"), browser.See("May clients write?"))
+	axe(t, tab, "serve dialog")
+	do(t, tab, "serve", browser.Press("Serve"), browser.See("Served over NBD"))
 	axe(t, tab, "served point")
 	require.Len(t, must[[]api.Share](w.recovery, "GET", "/shares", nil), 1)
 	do(t, tab, "start from a point", browser.Press("Start…"), browser.See("This site has no platform on which machines can be started"), browser.Press("Close"))

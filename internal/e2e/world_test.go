@@ -40,7 +40,16 @@ var (
 	cluster *pgcluster.Cluster
 )
 
-func TestMain(m *testing.M) { os.Exit(run(m)) }
+func TestMain(m *testing.M) {
+	if order := os.Getenv(relayEnv); order != "" {
+		if err := runRelay(order); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		return
+	}
+	os.Exit(run(m))
+}
 
 func run(m *testing.M) int {
 	dir, err := os.MkdirTemp("/var/tmp", "kestrel-e2e")
@@ -87,6 +96,13 @@ func newWorld(t *testing.T) *world {
 func paired(t *testing.T) *world {
 	t.Helper()
 	w := newWorld(t)
+	w.pair()
+	return w
+}
+
+// pair gives the home site the lab and pairs it with the other.
+func (w *world) pair() {
+	w.t.Helper()
 	must[api.Platform](w.home, http.MethodPost, "/platforms", api.NewPlatform{Name: "lab", Kind: "lab", Address: w.lab.url, User: new("lab"), Password: new("lab-password")})
 	inv := must[api.InvitationSecret](w.home, http.MethodPost, "/invitations", api.NewInvitation{})
 	must[api.Link](w.recovery, http.MethodPost, "/links", api.AcceptInvitation{Invitation: inv.Text})
@@ -99,7 +115,6 @@ func paired(t *testing.T) *world {
 		}
 		return true
 	})
-	return w
 }
 
 func promise(rpo, every int64) api.Promise {
@@ -151,14 +166,21 @@ func newSite(t *testing.T, name string, extra ...string) *siteProc {
 	s.relay = newRelay(t, s.link)
 	s.start()
 	t.Cleanup(s.stop)
-	out, err := s.kestrel(nil, "admin", "link", "--database", db, "--console", s.url)
+	s.welcome()
+	return s
+}
+
+// welcome makes an administrator and a token for the test.
+func (s *siteProc) welcome() {
+	t := s.t
+	t.Helper()
+	out, err := s.kestrel(nil, "admin", "link", "--database", s.db, "--console", s.url)
 	require.NoError(t, err, out)
 	jar := s.raw(http.MethodPost, "/welcome", "", api.Welcome{Token: strings.TrimSpace(out[strings.Index(out, "#")+1:]), Name: person, Password: password})
 	require.Equal(t, http.StatusOK, jar.StatusCode)
 	_ = jar.Body.Close()
 	s.token = jar.Cookies()[0].Value
 	s.token = must[api.TokenSecret](s, http.MethodPost, "/tokens", api.NewToken{Name: "test"}).Secret
-	return s
 }
 
 func (s *siteProc) start() {
@@ -380,13 +402,15 @@ func scenario() lab.Scenario {
 		named("tick-db", gib(true, "")), named("tick-app", gib(false, "tick-db")), named("tick-web", gib(false, "tick-app")), slow, named("spare", gib(false, "")), bare}}
 }
 
-func newLab(t *testing.T, password string) *testLab {
+func newLab(t *testing.T, password string, more ...lab.ScenarioMachine) *testLab {
 	t.Helper()
 	nl, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	hl, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	l, err := lab.Open(t.TempDir(), scenario(), clock.Wall{}, nl.Addr().String())
+	all := scenario()
+	all.Machines = append(all.Machines, more...)
+	l, err := lab.Open(t.TempDir(), all, clock.Wall{}, nl.Addr().String())
 	require.NoError(t, err)
 	x := &testLab{Lab: l, url: "http://" + hl.Addr().String(), sums: map[string]map[string]string{}}
 	l.OnRelease(func(cp, machine, disk string, content *lab.FrozenDisk) {

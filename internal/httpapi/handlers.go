@@ -180,7 +180,7 @@ func (h *handlers) ResumeGroup(ctx context.Context, request api.ResumeGroupReque
 }
 
 func (h *handlers) RunCycle(ctx context.Context, request api.RunCycleRequestObject) (api.RunCycleResponseObject, error) {
-	v, err := h.svc.RunCycle(ctx, who(ctx), request.ID)
+	v, err := h.svc.RunCycle(ctx, who(ctx), request.ID, request.Params.Compare != nil && *request.Params.Compare)
 	return api.RunCycle202JSONResponse(v), err
 }
 
@@ -317,6 +317,28 @@ func (h *handlers) GetStore(_ context.Context, _ api.GetStoreRequestObject) (api
 func (h *handlers) CheckStore(ctx context.Context, _ api.CheckStoreRequestObject) (api.CheckStoreResponseObject, error) {
 	v, err := h.svc.CheckStore(ctx, who(ctx))
 	return api.CheckStore202JSONResponse(v), err
+}
+
+func (h *handlers) RewriteStore(ctx context.Context, _ api.RewriteStoreRequestObject) (api.RewriteStoreResponseObject, error) {
+	v, err := h.svc.RewriteStore(ctx, who(ctx))
+	return api.RewriteStore202JSONResponse(v), err
+}
+
+func (h *handlers) ListCopies(context.Context, api.ListCopiesRequestObject) (api.ListCopiesResponseObject, error) {
+	return api.ListCopies200JSONResponse(h.svc.Copies()), nil
+}
+
+func (h *handlers) CarryCopy(ctx context.Context, request api.CarryCopyRequestObject) (api.CarryCopyResponseObject, error) {
+	v, err := h.svc.CarryCopy(ctx, who(ctx), *request.Body)
+	return api.CarryCopy202JSONResponse(v), err
+}
+
+func (h *handlers) DeleteCopy(ctx context.Context, request api.DeleteCopyRequestObject) (api.DeleteCopyResponseObject, error) {
+	return api.DeleteCopy204Response{}, h.svc.DeleteCopy(ctx, who(ctx), request.ID)
+}
+
+func (h *handlers) ListLosses(context.Context, api.ListLossesRequestObject) (api.ListLossesResponseObject, error) {
+	return api.ListLosses200JSONResponse(h.svc.Losses()), nil
 }
 
 func (h *handlers) SweepStore(ctx context.Context, _ api.SweepStoreRequestObject) (api.SweepStoreResponseObject, error) {

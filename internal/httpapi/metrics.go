@@ -19,14 +19,17 @@ func metrics(svc *service.Service) *prometheus.Registry {
 		up:       prometheus.NewDesc("kestrel_link_up", "Whether the link to a site is up.", []string{"peer"}, nil),
 		store:    prometheus.NewDesc("kestrel_store_bytes", "Bytes of the point store's packs.", nil, nil),
 		floor:    prometheus.NewDesc("kestrel_store_floor_bytes", "Room that arriving cycles have to leave.", nil, nil),
+		lost:     prometheus.NewDesc("kestrel_group_lost_points", "Recovery points that cannot be read whole.", []string{"group", "direction"}, nil),
+		bad:      prometheus.NewDesc("kestrel_store_bad_records", "Records of the point store that are damaged and not replaced.", nil, nil),
+		verified: prometheus.NewDesc("kestrel_store_verified_timestamp_seconds", "When a pass over all of the point store last ended.", nil, nil),
 		free:     prometheus.NewDesc("kestrel_store_free_bytes", "Room left for the point store.", nil, nil),
 	})
 	return r
 }
 
 type collector struct {
-	svc                                                                *service.Service
-	exposure, target, backlog, points, healthy, up, store, free, floor *prometheus.Desc
+	svc                                                                                     *service.Service
+	exposure, target, backlog, points, healthy, up, store, free, floor, lost, bad, verified *prometheus.Desc
 }
 
 func (c *collector) Describe(ch chan<- *prometheus.Desc) { prometheus.DescribeByCollect(c, ch) }
@@ -51,6 +54,7 @@ func (c *collector) Collect(ch chan<- prometheus.Metric) {
 		}
 		gauge(c.target, float64(g.Promise.RpoTargetSeconds), name, dir)
 		gauge(c.points, float64(g.Points), name, dir)
+		gauge(c.lost, float64(g.LostPoints), name, dir)
 		gauge(c.healthy, 1, name, dir, g.Health)
 	}
 	for _, l := range c.svc.Links() {
@@ -64,4 +68,8 @@ func (c *collector) Collect(ch chan<- prometheus.Metric) {
 	gauge(c.store, float64(st.PackBytes))
 	gauge(c.free, float64(st.FreeBytes))
 	gauge(c.floor, float64(st.FloorBytes))
+	gauge(c.bad, float64(st.BadRecords))
+	if st.Scrub.EndedAt != nil {
+		gauge(c.verified, float64(st.Scrub.EndedAt.Unix()))
+	}
 }

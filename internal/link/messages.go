@@ -60,6 +60,9 @@ type Live struct {
 	FinishAt     time.Time        `json:"finishAt"`
 	Cycles       json.RawMessage  `json:"cycles,omitempty"` // the newest few
 	Reason       string           `json:"reason"`           // why the last attempt failed
+	NearPoints   int              `json:"nearPoints"`       // points that home keeps as well
+	NearReason   string           `json:"nearReason"`       // why it does not
+	ComparedAt   time.Time        `json:"comparedAt"`       // when all of the disks were last read
 }
 
 // BeatReply answers a Beat.
@@ -78,6 +81,10 @@ type GroupState struct {
 	NewestPoint  string    `json:"newestPoint"`
 	NewestAt     time.Time `json:"newestAt"`     // capture, on the home clock
 	NewestSealed time.Time `json:"newestSealed"` // on the recovery clock
+	// Of the points that cannot be read whole: how many, and how many bytes of
+	// them are not to be had from home any more.
+	LostPoints int   `json:"lostPoints"`
+	LostBytes  int64 `json:"lostBytes"`
 }
 
 // PointState is a point as the recovery site holds it.

@@ -227,7 +227,7 @@ type Flow struct {
 func (p *Peer) Flow(group string, weight float64) *Flow { return &Flow{p, group, weight} }
 
 // Ship implements cycle.Remote; docs/formats.md has the layout.
-func (p *Flow) Ship(ctx context.Context, intake string, blocks []cycle.Block, entries []points.Entry) (int64, error) {
+func (p *Flow) Ship(ctx context.Context, intake string, blocks []cycle.Block, entries []points.Entry) (cycle.Sent, error) {
 	size := 8
 	for _, b := range blocks {
 		size += shipHead + len(b.Stored)
@@ -256,7 +256,7 @@ func (p *Flow) Ship(ctx context.Context, intake string, blocks []cycle.Block, en
 		// still be reading it.
 		p.messages.Put(room)
 	}
-	return int64(len(buf)), err
+	return cycle.Sent{Blocks: len(blocks), WireBytes: int64(len(buf))}, err
 }
 
 // Seal implements cycle.Remote.

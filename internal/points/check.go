@@ -2,10 +2,13 @@ package points
 
 import (
 	"context"
+	"errors"
 	"fmt"
-	"os"
+	"io/fs"
 	"path/filepath"
 	"sort"
+
+	"kestrel/internal/files"
 )
 
 // Fault is something wrong in a store.
@@ -31,14 +34,16 @@ type Report struct {
 // Progress, if not nil, is told the bytes read so far and in all.
 func (s *Store) Check(ctx context.Context, progress func(done, total int64)) (Report, error) {
 	var rep Report
-	numbers, err := listPacks(s.packDir())
+	numbers, err := s.listPacks()
 	if err != nil {
 		return rep, err
 	}
 	var total int64
 	for _, n := range numbers {
-		if st, err := os.Stat(packPath(s.packDir(), n)); err == nil {
-			total += st.Size()
+		if f, err := s.fs.Open(packPath(s.packDir(), n)); err == nil {
+			size, _ := f.Size()
+			total += size
+			_ = f.Close()
 		}
 	}
 	good := map[key]bool{}
@@ -47,7 +52,7 @@ func (s *Store) Check(ctx context.Context, progress func(done, total int64)) (Re
 		if err := ctx.Err(); err != nil {
 			return rep, err
 		}
-		if err := s.checkPack(n, &rep, good, badAt); err != nil {
+		if err := s.checkPack(ctx, n, &rep, good, badAt, func(ctx context.Context, _ int64) error { return ctx.Err() }); err != nil {
 			return rep, fmt.Errorf("check pack %08x: %w", n, err)
 		}
 		if progress != nil {
@@ -57,39 +62,65 @@ func (s *Store) Check(ctx context.Context, progress func(done, total int64)) (Re
 	return rep, s.checkSeals(ctx, &rep, good, badAt)
 }
 
-func (s *Store) checkPack(n uint32, rep *Report, good map[key]bool, badAt map[key]int) error {
+// checkPack verifies a pack and tells pace of the bytes as it goes. What is bad
+// is taken out of the index of a store that is open for writing.
+func (s *Store) checkPack(ctx context.Context, n uint32, rep *Report, good map[key]bool, badAt map[key]int, pace func(ctx context.Context, bytes int64) error) error {
 	path := packPath(s.packDir(), n)
-	f, err := os.Open(path)
-	if os.IsNotExist(err) {
+	f, err := s.fs.Open(path)
+	if errors.Is(err, fs.ErrNotExist) {
 		return nil // swept meanwhile
 	}
 	if err != nil {
 		return err
 	}
 	defer func() { _ = f.Close() }()
-	st, err := f.Stat()
+	size, err := f.Size()
 	if err != nil {
 		return err
 	}
 	rel := filepath.Join("packs", filepath.Base(path))
 	rep.Packs++
-	rep.Bytes += st.Size()
-	buf := make([]byte, 0, maxContent)
-	bad, err := scanPack(f, st.Size(), func(e entry, r record, payload []byte) error {
+	rep.Bytes += size
+	buf, plain := make([]byte, 0, maxContent), make([]byte, 0, maxContent)
+	var told int64
+	seen := s.damageSeen.Load()
+	defer func() {
+		if s.damageSeen.Load() != seen {
+			s.saveDamage()
+		}
+	}()
+	if h, ok := f.(files.Hinter); ok {
+		h.DropCache() // the disk is what is to be verified
+	}
+	bad, err := s.scanPack(f, size, func(e entry, r record, payload []byte) error {
 		rep.Records++
-		if _, err := verify(buf, r.kind, r.encoding, r.length, payload, r.name); err != nil {
+		if told += recordHeader + int64(e.stored); told >= 4<<20 {
+			if err := pace(ctx, told); err != nil {
+				return err
+			}
+			told = 0
+		}
+		r, payload, err := s.decrypt(plain, r, payload)
+		if err == nil {
+			_, err = verify(buf, r.kind, r.encoding, r.length, payload, r.name)
+		}
+		if err != nil {
 			badAt[keyOf(e.name)] = len(rep.Faults)
 			rep.Faults = append(rep.Faults, Fault{Where: fmt.Sprintf("%s at %d", rel, e.offset), What: err.Error()})
+			s.noteBad(e.name, location{n, e.offset, e.stored})
 		} else {
 			good[keyOf(e.name)] = true
 		}
 		return nil
 	})
+	if err == nil {
+		err = pace(ctx, told)
+	}
 	if err != nil {
 		return err
 	}
 	// Records that the index knows but the scan could not read.
-	known, _ := readPackIndex(s.packDir(), n, st.Size())
+	known, _ := s.readPackIndex(f, n, size)
 	if known == nil && s.lock != nil {
 		s.writeMu.Lock()
 		if p := s.packs[n]; p != nil {
@@ -110,10 +141,12 @@ func (s *Store) checkPack(n uint32, rep *Report, good map[key]bool, badAt map[ke
 		}
 		if !d.name.IsZero() {
 			badAt[keyOf(d.name)] = len(rep.Faults)
+			s.noteBad(d.name, location{n, uint32(d.offset), uint32(d.length - recordHeader)})
 		}
 		for _, e := range known {
 			if int64(e.offset) >= d.offset && int64(e.offset) < d.offset+d.length {
 				badAt[keyOf(e.name)] = len(rep.Faults)
+				s.noteBad(e.name, location{n, e.offset, e.stored})
 			}
 		}
 		rep.Faults = append(rep.Faults, Fault{Where: fmt.Sprintf("%s at %d", rel, d.offset), What: d.why})

@@ -26,12 +26,12 @@ func DefaultFloor(dir string) (int64, error) {
 
 // free is the room left on the file system for this user, in bytes.
 func (s *Store) free() (int64, error) {
-	var st syscall.Statfs_t
-	if err := syscall.Statfs(s.dir, &st); err != nil {
-		return 0, fmt.Errorf("ask for the room left: %w", err)
-	}
-	return int64(st.Bavail) * st.Bsize, nil
+	return s.fs.Free(s.dir)
 }
+
+// Room tells whether there is more room than the floor, by an error that wraps
+// ErrFull if not.
+func (s *Store) Room() error { return s.room() }
 
 // room refuses what comes in while there is less than the floor. What the store
 // writes of itself, such as what a sweep moves, is not asked.

@@ -8,12 +8,14 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
-	"os"
 	"path/filepath"
 	"sort"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
+
+	"kestrel/internal/files"
 )
 
 // IntakeSpec opens an intake: the place where one cycle's blocks arrive.
@@ -41,17 +43,26 @@ type Entry struct {
 	Count uint32
 	Index int64
 	Name  Name
+	// Same says that the platform reported no change here since the base. Where
+	// the content differs all the same, the seal tells.
+	Same bool
+	// veiled is the key that hides the name in a journal; 0 if it does not.
+	veiled uint16
 }
 
 // EntrySize is the length of an entry in a journal and on the link.
 const EntrySize = 2 + 2 + 4 + 8 + 32
 
-// Append writes the entry in its binary form, little endian: disk (2), zero
-// (2), count (4), index (8), name (32).
+// Append writes the entry in its binary form, little endian: disk (2), flags (2:
+// bit 0 for Same; in a journal the key of the name from bit 1 on), count (4), index (8), name (32).
 func (e Entry) Append(b []byte) []byte {
 	le := binary.LittleEndian
 	b = le.AppendUint16(b, e.Disk)
-	b = le.AppendUint16(b, 0)
+	flags := e.veiled << 1
+	if e.Same {
+		flags |= 1
+	}
+	b = le.AppendUint16(b, flags)
 	b = le.AppendUint32(b, e.Count)
 	b = le.AppendUint64(b, uint64(e.Index))
 	return append(b, e.Name[:]...)
@@ -60,7 +71,7 @@ func (e Entry) Append(b []byte) []byte {
 // ParseEntry reads what Append wrote.
 func ParseEntry(b []byte) Entry {
 	le := binary.LittleEndian
-	e := Entry{Disk: le.Uint16(b), Count: le.Uint32(b[4:]), Index: int64(le.Uint64(b[8:]))}
+	e := Entry{Disk: le.Uint16(b), Count: le.Uint32(b[4:]), Index: int64(le.Uint64(b[8:])), Same: b[2]&1 != 0, veiled: le.Uint16(b[2:]) >> 1}
 	copy(e.Name[:], b[16:48])
 	return e
 }
@@ -69,11 +80,16 @@ func ParseEntry(b []byte) Entry {
 // restart of the service: what was recorded is in its journal.
 type Intake struct {
 	IntakeSpec
-	store   *Store
-	journal *os.File
+	store *Store
+	// epoch is new whenever the journal may hold less than was recorded: after
+	// a restart, or when the intake was opened anew.
+	epoch   string
+	journal files.File
 	offset  int64
 	done    []bitmap     // per disk: blocks recorded
 	touched map[key]bool // blocks that it relies on in older packs
+	wanted  []Lost       // what home was asked for besides its changes
+	point   string       // the point it tried to seal as
 }
 
 // MissingError lists blocks that an entry names and the store does not hold.
@@ -139,10 +155,10 @@ func (s *Store) OpenIntake(spec IntakeSpec) (*Intake, *Seal, error) {
 	in := s.newIntake(spec)
 	// Neither file is synced: after a power cut an unsealed cycle may have to
 	// begin again, and an empty cycle should not pay for that.
-	if in.journal, err = os.OpenFile(in.path(".journal"), os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600); err != nil {
+	if in.journal, err = s.fs.Create(in.path(".journal")); err != nil {
 		return nil, nil, fmt.Errorf("open intake: %w", err)
 	}
-	if err := os.WriteFile(in.path(".json"), b, 0o600); err != nil {
+	if err := s.writeFile(in.path(".json"), s.box(b)); err != nil {
 		return nil, nil, fmt.Errorf("open intake: %w", err)
 	}
 	s.intakes[spec.ID] = in
@@ -150,7 +166,7 @@ func (s *Store) OpenIntake(spec IntakeSpec) (*Intake, *Seal, error) {
 }
 
 func (s *Store) newIntake(spec IntakeSpec) *Intake {
-	in := &Intake{IntakeSpec: spec, store: s, touched: map[key]bool{}}
+	in := &Intake{IntakeSpec: spec, store: s, epoch: uuid.NewString(), touched: map[key]bool{}}
 	for _, d := range spec.Disks {
 		in.done = append(in.done, newBitmap(Blocks(d.Size)))
 	}
@@ -172,26 +188,34 @@ func (s *Store) sealedBy(cycle string) *Seal {
 // loadIntakes reopens the intakes of an earlier run. Entries whose blocks did
 // not reach the disk are forgotten, so they are asked for again.
 func (s *Store) loadIntakes() error {
-	files, err := filepath.Glob(filepath.Join(s.intakeDir(), "*.json"))
+	found, err := s.fs.List(s.intakeDir())
 	if err != nil {
-		return err
+		return fmt.Errorf("list intakes: %w", err)
 	}
-	for _, f := range files {
-		b, err := os.ReadFile(f)
+	for _, e := range found {
+		if filepath.Ext(e.Name) != ".json" {
+			continue
+		}
+		f := filepath.Join(s.intakeDir(), e.Name)
+		b, err := s.fs.ReadFile(f)
 		if err != nil {
 			return fmt.Errorf("reopen intake: %w", err)
 		}
 		var spec IntakeSpec
+		if b, err = s.unbox(b); err != nil {
+			b = nil // as if it were cut short
+		}
 		if json.Unmarshal(b, &spec) != nil || spec.ID == "" || len(spec.Disks) == 0 {
-			_ = os.Remove(f) // cut short while it was opened: nothing rests on it
+			_ = s.fs.Remove(f) // cut short while it was opened: nothing rests on it
 			continue
 		}
 		in := s.newIntake(spec)
-		if s.sealedBy(spec.ID) != nil {
+		// Nobody goes on with an image that was cut off.
+		if s.sealedBy(spec.ID) != nil || spec.Group.ID == CarriedGroup {
 			in.removeFiles()
 			continue
 		}
-		if in.journal, err = os.OpenFile(in.path(".journal"), os.O_RDWR|os.O_CREATE, 0o600); err != nil {
+		if in.journal, err = s.fs.Edit(in.path(".journal")); err != nil {
 			return fmt.Errorf("reopen intake: %w", err)
 		}
 		err = in.replay(func(e Entry) {
@@ -205,6 +229,16 @@ func (s *Store) loadIntakes() error {
 		s.intakes[spec.ID] = in
 	}
 	return nil
+}
+
+// writeFile writes a small file, without making it durable.
+func (s *Store) writeFile(path string, b []byte) error {
+	f, err := s.fs.Create(path)
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteAt(b, 0)
+	return errors.Join(err, f.Close())
 }
 
 // replay reads the journal up to the first batch that is not whole.
@@ -228,7 +262,9 @@ func (in *Intake) replay(visit func(Entry)) error {
 			return nil
 		}
 		for at := 0; at < len(b); at += EntrySize {
-			if e := ParseEntry(b[at:]); in.valid(e) == nil {
+			e := ParseEntry(b[at:])
+			name, err := in.store.plainName(e.veiled, e.Name)
+			if e.Name = name; err == nil && in.valid(e) == nil {
 				visit(e)
 			}
 		}
@@ -282,14 +318,21 @@ func (in *Intake) unmark(names []Name) {
 	})
 }
 
-// Intake finds an open intake.
-func (s *Store) Intake(id string) (*Intake, error) {
+// Handle names the intake as it is now. Who was told what is recorded has to
+// use it: it is not found any more once that may have changed, as by a restart,
+// so that a cycle cannot be sealed without what the journal lost.
+func (in *Intake) Handle() string { return in.ID + "~" + in.epoch }
+
+// Intake finds an open intake by its handle, or by its ID, for those who rely on
+// nothing that it holds.
+func (s *Store) Intake(handle string) (*Intake, error) {
+	id, epoch, exact := strings.Cut(handle, "~")
 	s.intakeMu.Lock()
 	defer s.intakeMu.Unlock()
-	if in, ok := s.intakes[id]; ok {
+	if in, ok := s.intakes[id]; ok && (!exact || in.epoch == epoch) {
 		return in, nil
 	}
-	return nil, fmt.Errorf("intake %s: %w", id, ErrNotFound)
+	return nil, fmt.Errorf("intake %s: %w", handle, ErrNotFound)
 }
 
 // Recorded gives, for one disk, a bitmap (bit i of byte i/8) of the blocks that
@@ -351,6 +394,10 @@ func (in *Intake) Record(entries []Entry) error {
 		if !in.store.Has(e.Name) {
 			lacking = append(lacking, e.Name)
 		}
+		e.veiled = 0 // what a peer says of it means nothing
+		if r := in.store.ring; r != nil && !e.Name.IsZero() {
+			e.Name, e.veiled = r.active.veil(e.Name), r.active.number
+		}
 		b = e.Append(b)
 	}
 	if lacking != nil {
@@ -378,10 +425,14 @@ func (in *Intake) Seal(x Seal) (*Seal, error) {
 	s.sweepMu.RLock()
 	defer s.sweepMu.RUnlock()
 	losses := s.losses.Load()
-	perDisk := make([][]change, len(in.Disks))
+	perDisk, same := make([][]change, len(in.Disks)), make([][]change, len(in.Disks))
 	s.intakeMu.Lock()
 	err := in.replay(func(e Entry) {
-		perDisk[e.Disk] = append(perDisk[e.Disk], change{e.Index, int64(e.Count), e.Name})
+		c := change{e.Index, int64(e.Count), e.Name}
+		perDisk[e.Disk] = append(perDisk[e.Disk], c)
+		if e.Same {
+			same[e.Disk] = append(same[e.Disk], c)
+		}
 	})
 	s.intakeMu.Unlock()
 	if err != nil {
@@ -401,9 +452,17 @@ func (in *Intake) Seal(x Seal) (*Seal, error) {
 			return nil, &MissingError{lacking}
 		}
 		root, err := s.update(d.Base, d.Size, changes)
+		if errors.Is(err, ErrNotFound) || errors.Is(err, ErrDamaged) {
+			// A part of the tree is lost. The cycle goes on when it has been
+			// asked for what lies below.
+			s.mu.Lock()
+			s.lostDue = true
+			s.mu.Unlock()
+		}
 		if err != nil {
 			return nil, fmt.Errorf("build tree of %s %s: %w", d.Machine, d.Key, err)
 		}
+		x.MissedBytes += s.missed(d, settle(same[i], Blocks(d.Size)))
 		d.Base = root
 		roots[[2]string{d.Machine, d.Key}] = d
 	}
@@ -424,11 +483,13 @@ func (in *Intake) Seal(x Seal) (*Seal, error) {
 	if err := s.syncSince(losses); err != nil {
 		return nil, err
 	}
-	id, err := uuid.NewV7()
-	if err != nil {
-		return nil, err
+	s.intakeMu.Lock()
+	if in.point == "" {
+		in.point = uuid.Must(uuid.NewV7()).String() // fails only without random numbers
 	}
-	x.Point, x.Cycle, x.Group, x.SealedAt, x.Root = id.String(), in.ID, in.Group, s.now().UTC(), rootOf(x.Machines)
+	x.Point = in.point
+	s.intakeMu.Unlock()
+	x.Cycle, x.Group, x.SealedAt, x.Root = in.ID, in.Group, s.now().UTC(), rootOf(x.Machines)
 	x.Number = 1
 	if held := s.Points(in.Group.ID); len(held) > 0 {
 		x.Number = held[len(held)-1].Number + 1
@@ -437,7 +498,26 @@ func (in *Intake) Seal(x Seal) (*Seal, error) {
 		return nil, err
 	}
 	in.close()
+	in.healed()
 	return &x, nil
+}
+
+// missed counts the bytes of blocks whose content is not that of the disk's base,
+// though they were said to be unchanged since. What the base has lost is not
+// counted.
+func (s *Store) missed(d IntakeDisk, same []change) (bytes int64) {
+	if d.Base.IsZero() {
+		return 0
+	}
+	base := s.Disk(d.Base, d.Size)
+	for _, c := range same {
+		for i := c.index; i < c.index+c.count; i++ {
+			if name, err := base.nameAt(i); err == nil && name != c.name {
+				bytes += BlockSize
+			}
+		}
+	}
+	return bytes
 }
 
 // settle gives the changes ordered and without overlap; where two speak of the
@@ -480,8 +560,8 @@ func (in *Intake) close() {
 }
 
 func (in *Intake) removeFiles() {
-	_ = os.Remove(in.path(".json"))
-	_ = os.Remove(in.path(".journal"))
+	_ = in.store.fs.Remove(in.path(".json"))
+	_ = in.store.fs.Remove(in.path(".journal"))
 }
 
 // Intakes lists the open intakes of a group.

@@ -17,7 +17,7 @@ func breakActive(t *testing.T, s *Store) {
 // What a failed sync may have lost is never sealed, not even if a later sync
 // succeeds: it counts as missing, is recorded anew, and then the point is whole.
 func TestNothingIsSealedThatASyncLost(t *testing.T) {
-	s, err := Open(t.TempDir(), time.Now)
+	s, err := Open(t.TempDir(), Options{Now: time.Now})
 	require.NoError(t, err)
 	defer func() { _ = s.Close() }()
 	block := make([]byte, BlockSize)

@@ -34,6 +34,7 @@ const (
 	recordMagic  = 0x3152544b // "KTR1", little endian
 	recordHeader = 56
 	maxContent   = BlockSize
+	maxStored    = maxContent + sealedMore
 )
 
 // castagnoli is the CRC-32C table (RFC 3720); read only.
@@ -51,13 +52,22 @@ type record struct {
 	stored   uint32 // of the payload that follows the header
 	name     Name
 	sum      uint32 // CRC-32C of the payload
+	key      uint16 // under which name and payload are encrypted; 0: in the clear
+}
+
+func checksum(b []byte) uint32 { return crc32.Checksum(b, castagnoli) }
+
+// bound gives the part of the header that an encrypted payload is bound to.
+func (r record) bound(b []byte) []byte {
+	r.sum = 0
+	return r.append(b)[:48]
 }
 
 func (r record) append(b []byte) []byte {
 	le := binary.LittleEndian
 	at := len(b)
 	b = le.AppendUint32(b, recordMagic)
-	b = append(b, byte(r.kind), byte(r.encoding), 0, 0)
+	b = append(b, byte(r.kind), byte(r.encoding), byte(r.key), byte(r.key>>8))
 	b = le.AppendUint32(b, r.length)
 	b = le.AppendUint32(b, r.stored)
 	b = append(b, r.name[:]...)
@@ -74,9 +84,13 @@ func parseRecord(b []byte) (record, error) {
 	if le.Uint32(b) != recordMagic || le.Uint32(b[52:]) != crc32.Checksum(b[:52], castagnoli) {
 		return record{}, fmt.Errorf("record header does not match its checksum: %w", ErrDamaged)
 	}
-	r := record{kind: Kind(b[4]), encoding: Encoding(b[5]), length: le.Uint32(b[8:]), stored: le.Uint32(b[12:]), sum: le.Uint32(b[48:])}
+	r := record{kind: Kind(b[4]), encoding: Encoding(b[5]), length: le.Uint32(b[8:]), stored: le.Uint32(b[12:]), sum: le.Uint32(b[48:]), key: le.Uint16(b[6:])}
 	copy(r.name[:], b[16:48])
-	if r.length > maxContent || r.stored > maxContent || (r.kind != KindBlock && r.kind != KindNode) || r.encoding > EncodingZstd {
+	limit := uint32(maxContent)
+	if r.key != 0 {
+		limit = maxStored
+	}
+	if r.length > maxContent || r.stored > limit || (r.kind != KindBlock && r.kind != KindNode) || r.encoding > EncodingZstd {
 		return record{}, fmt.Errorf("record header has impossible values: %w", ErrDamaged)
 	}
 	return r, nil

@@ -1,18 +1,22 @@
 package points
 
 import (
+	"context"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
+	"maps"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"time"
 
 	"github.com/zeebo/blake3"
+
+	"kestrel/internal/files"
 )
 
 const sealMagic = "KTSEAL\x00\x01"
@@ -41,6 +45,8 @@ type Seal struct {
 	UsedBytes    int64 `json:"usedBytes"`
 	ChangedBytes int64 `json:"changedBytes"`
 	ShippedBytes int64 `json:"shippedBytes"`
+	// MissedBytes is what had changed without the platform's saying so.
+	MissedBytes int64 `json:"missedBytes,omitempty"`
 }
 
 // SealGroup is a group's identity and settings within a seal.
@@ -48,6 +54,7 @@ type SealGroup struct {
 	ID       string          `json:"id"`
 	Name     string          `json:"name"`
 	HomeSite string          `json:"homeSite"` // site ID
+	HomeName string          `json:"homeName,omitempty"`
 	Term     int64           `json:"term"`
 	Settings json.RawMessage `json:"settings,omitempty"`
 }
@@ -129,26 +136,60 @@ func (s *Store) sealPath(x *Seal) string {
 // eachSeal reads all seal files and calls visit with what it finds.
 func (s *Store) eachSeal(visit func(path string, x *Seal, err error)) error {
 	root := filepath.Join(s.dir, "seals")
-	return filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".seal") {
-			return err
+	groups, err := s.fs.List(root)
+	if err != nil {
+		return err
+	}
+	for _, g := range groups {
+		if !g.Dir {
+			continue
 		}
-		b, err := os.ReadFile(path)
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil // pruned meanwhile
-		}
+		found, err := s.fs.List(filepath.Join(root, g.Name))
 		if err != nil {
 			return err
 		}
-		x, err := decodeSeal(b)
-		visit(path, x, err)
-		return nil
-	})
+		for _, e := range found {
+			if !strings.HasSuffix(e.Name, ".seal") {
+				continue
+			}
+			path := filepath.Join(root, g.Name, e.Name)
+			b, err := s.fs.ReadFile(path)
+			if errors.Is(err, fs.ErrNotExist) {
+				continue // pruned meanwhile
+			}
+			if err != nil {
+				return err
+			}
+			var x *Seal
+			if b, err = s.unbox(b); err == nil {
+				x, err = decodeSeal(b)
+			}
+			visit(path, x, err)
+		}
+	}
+	return nil
 }
 
 func (s *Store) loadSeals() error {
-	err := s.eachSeal(func(_ string, x *Seal, err error) {
-		if err == nil {
+	if s.lock != nil {
+		groups, err := s.fs.List(filepath.Join(s.dir, "seals"))
+		if err != nil {
+			return fmt.Errorf("read seals: %w", err)
+		}
+		for _, g := range groups {
+			if !g.Dir {
+				continue
+			}
+			// What is listed counts as sealed, so it has to be there for good.
+			if err := s.fs.SyncDir(filepath.Join(s.dir, "seals", g.Name)); err != nil {
+				return fmt.Errorf("read seals: %w", err)
+			}
+		}
+	}
+	err := s.eachSeal(func(path string, x *Seal, err error) {
+		if err == nil && s.seals[x.Point] != nil {
+			s.ghosts[path] = x // of a seal that was tried again later
+		} else if err == nil {
 			s.seals[x.Point] = x
 		} else {
 			s.damageSeen.Add(1) // listed by Check; a bad seal must not stop the others
@@ -167,20 +208,82 @@ func (s *Store) commitSeal(x *Seal) error {
 		return err
 	}
 	path := s.sealPath(x)
-	if _, err := os.Stat(filepath.Dir(path)); err != nil {
-		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+	s.sealMu.RLock()
+	ready := s.homes[x.Group.ID]
+	s.sealMu.RUnlock()
+	if !ready {
+		// A folder that is there need not be there after a power cut.
+		if err := s.fs.MkdirAll(filepath.Dir(path)); err != nil {
 			return fmt.Errorf("seal: %w", err)
 		}
-		if err := syncDir(filepath.Join(s.dir, "seals")); err != nil {
+		if err := s.fs.SyncDir(filepath.Join(s.dir, "seals")); err != nil {
 			return fmt.Errorf("seal: %w", err)
 		}
 	}
-	if err := writeFileSync(path, b); err != nil {
+	if err := files.WriteWhole(s.fs, path, s.box(b)); err != nil {
+		// It may stand there all the same after a restart, and must be whole
+		// then: what it names is kept until it is sealed after all or gone for
+		// certain.
+		s.sealMu.Lock()
+		s.ghosts[path] = x
+		s.sealMu.Unlock()
 		return fmt.Errorf("seal: %w", err)
 	}
 	s.sealMu.Lock()
-	s.seals[x.Point] = x
+	delete(s.ghosts, path)
+	s.seals[x.Point], s.homes[x.Group.ID] = x, true
 	s.sealMu.Unlock()
+	return nil
+}
+
+// dropGhosts removes what is left of seals that were not made in the end, and
+// gives those that may still be there. Those of open intakes stay.
+func (s *Store) dropGhosts() []*Seal {
+	s.intakeMu.Lock()
+	open := map[string]bool{}
+	for id := range s.intakes {
+		open[id] = true
+	}
+	s.intakeMu.Unlock()
+	s.sealMu.Lock()
+	defer s.sealMu.Unlock()
+	var left []*Seal
+	for _, path := range slices.Sorted(maps.Keys(s.ghosts)) {
+		if x := s.ghosts[path]; open[x.Cycle] || s.removeGhost(path) != nil {
+			left = append(left, x)
+		}
+	}
+	return left
+}
+
+// removeGhost removes one of them for good; sealMu is held.
+func (s *Store) removeGhost(path string) error {
+	if err := errors.Join(ignoreNotExist(s.fs.Remove(path)), s.fs.SyncDir(filepath.Dir(path))); err != nil {
+		return err
+	}
+	delete(s.ghosts, path)
+	return nil
+}
+
+// reboxSeals writes the seals anew that are in the clear or under an older key.
+func (s *Store) reboxSeals(ctx context.Context) error {
+	for _, x := range s.Points("") {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		b, err := x.encode()
+		if err != nil {
+			return err
+		}
+		s.sealMu.Lock()
+		if s.seals[x.Point] == x {
+			err = files.WriteWhole(s.fs, s.sealPath(x), s.box(b))
+		}
+		s.sealMu.Unlock()
+		if err != nil {
+			return fmt.Errorf("write seal anew: %w", err)
+		}
+	}
 	return nil
 }
 
@@ -258,11 +361,21 @@ func (s *Store) Drop(id string) error {
 	if s.inUse[id] > 0 {
 		return fmt.Errorf("point %s: %w", id, ErrInUse)
 	}
-	path := s.sealPath(x)
-	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	for _, path := range slices.Sorted(maps.Keys(s.ghosts)) {
+		if s.ghosts[path].Point == id {
+			if err := s.removeGhost(path); err != nil {
+				return fmt.Errorf("drop point: %w", err)
+			}
+		}
+	}
+	if err := ignoreNotExist(s.fs.Remove(s.pinPath(x))); err != nil {
 		return fmt.Errorf("drop point: %w", err)
 	}
-	if err := syncDir(filepath.Dir(path)); err != nil {
+	path := s.sealPath(x)
+	if err := s.fs.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("drop point: %w", err)
+	}
+	if err := s.fs.SyncDir(filepath.Dir(path)); err != nil {
 		return fmt.Errorf("drop point: %w", err)
 	}
 	delete(s.seals, id)

@@ -8,14 +8,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"hash/crc32"
+	"io"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
+
+	"kestrel/internal/files"
 )
 
 // ErrNotFound is wrapped where a block, a point or an intake is not in the store.
@@ -31,25 +31,34 @@ func keyOf(n Name) key { return key(n[:16]) }
 
 type openPack struct {
 	number  uint32
-	file    *os.File
+	file    files.File
 	size    int64
 	entries []entry // of a pack being written, until its index is
 	synced  int64   // bytes that are on the disk for certain
 	started int64   // bytes that the kernel was told to begin writing
 	indexed bool    // its index is written, for good
+	stale   bool    // it has records that are in the clear or under an older key
 }
 
 // Store is an open point store. Its methods may be called at the same time.
 type Store struct {
 	dir  string
-	lock *os.File
+	fs   files.System
+	lock io.Closer // nil: open for reading only
+	ring *ring     // nil: in the clear
 	now  func() time.Time
+	// later runs what nobody waits for; packFull is the size of a pack.
+	later    func(func())
+	once     bool // files cannot be added to once they are synced
+	packFull int64
 
-	mu     sync.RWMutex // guards index, packs
-	index  map[key]location
-	packs  map[uint32]*openPack
-	active uint32 // 0: none yet
-	next   uint32
+	mu      sync.RWMutex // guards index, packs, bad, lostDue
+	index   map[key]location
+	packs   map[uint32]*openPack
+	active  uint32 // 0: none yet
+	next    uint32
+	bad     map[Name]badRecord // found damaged, and not put again since
+	lostDue bool               // bad has changed since lost was found
 
 	writeMu sync.Mutex  // one appender at a time; taken before mu
 	full    []*openPack // not written to any more, to be synced and given an index
@@ -68,30 +77,74 @@ type Store struct {
 
 	sealMu sync.RWMutex
 	seals  map[string]*Seal // by point ID
+	ghosts map[string]*Seal // as seals, but it is not known whether they are there
+	homes  map[string]bool  // groups whose folder of seals is there for good
 	inUse  map[string]int
 
+	lostMu sync.Mutex // guards lost, tried, scrub; taken before mu
+	lost   []Lost
+	tried  map[Lost]bool // asked for at home, in vain
+	scrub  ScrubState
+
 	damageSeen atomic.Int64
+	healedSeen atomic.Int64
 	floor      int64 // bytes of the file system that incoming blocks leave free
 }
 
+// Options are what a store may be opened with.
+type Options struct {
+	Now func() time.Time // clock for creation times
+	// Files is the file system; that of the host if nil.
+	Files files.System
+	// Later runs work that nobody waits for; on a goroutine of its own if nil.
+	Later func(func())
+	// PackBytes is the size at which a pack is closed; 256 MiB if zero.
+	PackBytes int64
+	// Secret opens an encrypted store, and makes one of a store in the clear.
+	Secret Secret
+}
+
+func newStore(dir string, o Options) *Store {
+	s := &Store{dir: dir, fs: o.Files, now: o.Now, later: o.Later, packFull: o.PackBytes}
+	if s.fs == nil {
+		s.fs = files.OS{}
+	}
+	_, s.once = s.fs.(files.WriteOncer)
+	if s.later == nil {
+		s.later = func(f func()) { go f() }
+	}
+	if s.packFull == 0 {
+		s.packFull = packFull
+	}
+	return s
+}
+
 // Open opens the store at dir, making it if there is none, and takes it for
-// this process alone. Now is the clock for creation times.
-func Open(dir string, now func() time.Time) (*Store, error) {
+// this process alone.
+func Open(dir string, o Options) (*Store, error) {
+	s := newStore(dir, o)
 	for _, d := range []string{"packs", "seals", "intakes"} {
-		if err := os.MkdirAll(filepath.Join(dir, d), 0o700); err != nil {
+		if err := s.fs.MkdirAll(filepath.Join(dir, d)); err != nil {
 			return nil, fmt.Errorf("make point store: %w", err)
 		}
 	}
-	lock, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_RDWR|os.O_CREATE, 0o600)
+	// An earlier run may have made folders and files and not come to this: what
+	// is seen need not be there after a power cut, and all that follows rests
+	// on it.
+	for _, d := range []string{filepath.Dir(dir), dir, s.packDir(), filepath.Join(dir, "seals")} {
+		if err := s.fs.SyncDir(d); err != nil {
+			return nil, fmt.Errorf("make point store: %w", err)
+		}
+	}
+	lock, err := s.fs.Lock(filepath.Join(dir, "lock"))
+	if errors.Is(err, files.ErrLocked) {
+		return nil, fmt.Errorf("point store %s is used by another process: stop that one first", dir)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("open point store: %w", err)
 	}
-	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-		_ = lock.Close()
-		return nil, fmt.Errorf("point store %s is used by another process: stop that one first", dir)
-	}
-	s := &Store{dir: dir, lock: lock, now: now}
-	if err := s.load(); err != nil {
+	s.lock = lock
+	if err := s.load(o.Secret); err != nil {
 		_ = lock.Close()
 		return nil, err
 	}
@@ -100,21 +153,26 @@ func Open(dir string, now func() time.Time) (*Store, error) {
 
 // OpenForReading opens a store without taking it, to look at it while a
 // service may be writing. Nothing may be put, sealed or swept through it.
-func OpenForReading(dir string) (*Store, error) {
-	if _, err := os.Stat(filepath.Join(dir, "packs")); err != nil {
+func OpenForReading(dir string, o Options) (*Store, error) {
+	s := newStore(dir, o)
+	if _, err := s.fs.List(filepath.Join(dir, "packs")); err != nil {
 		return nil, fmt.Errorf("no point store at %s: %w", dir, err)
 	}
-	s := &Store{dir: dir, now: time.Now}
-	return s, s.load()
+	return s, s.load(o.Secret)
 }
 
-func (s *Store) load() error {
+func (s *Store) load(secret Secret) error {
 	s.index, s.packs = map[key]location{}, map[uint32]*openPack{}
-	s.intakes, s.seals, s.inUse = map[string]*Intake{}, map[string]*Seal{}, map[string]int{}
+	s.ghosts = map[string]*Seal{}
+	s.bad, s.tried = map[Name]badRecord{}, map[Lost]bool{}
+	s.intakes, s.seals, s.inUse, s.homes = map[string]*Intake{}, map[string]*Seal{}, map[string]int{}, map[string]bool{}
 	if err := s.checkFormat(); err != nil {
 		return err
 	}
-	numbers, err := listPacks(s.packDir())
+	if err := s.loadRing(secret); err != nil {
+		return err
+	}
+	numbers, err := s.listPacks()
 	if err != nil {
 		return err
 	}
@@ -125,6 +183,8 @@ func (s *Store) load() error {
 		}
 		s.next = n + 1
 	}
+	s.loadDamage()
+	s.loadScrub()
 	if err := s.loadSeals(); err != nil {
 		return err
 	}
@@ -142,10 +202,10 @@ type formatFile struct {
 
 func (s *Store) checkFormat() error {
 	path := filepath.Join(s.dir, "store.json")
-	b, err := os.ReadFile(path)
+	b, err := s.fs.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) && s.lock != nil {
 		b, _ = json.Marshal(formatFile{"kestrel tide point store", 1, s.now().UTC()})
-		if err := writeFileSync(path, append(b, '\n')); err != nil {
+		if err := files.WriteWhole(s.fs, path, append(b, '\n')); err != nil {
 			return fmt.Errorf("write store.json: %w", err)
 		}
 		return nil
@@ -164,19 +224,30 @@ func (s *Store) checkFormat() error {
 // file or by reading it whole. A record written again later wins, so that a
 // healed block hides the damaged one.
 func (s *Store) loadPack(n uint32) error {
-	f, err := os.Open(packPath(s.packDir(), n))
+	f, err := s.fs.Open(packPath(s.packDir(), n))
 	if err != nil {
 		return err
 	}
-	st, err := f.Stat()
+	size, err := f.Size()
 	if err != nil {
 		return err
 	}
-	p := &openPack{number: n, file: f, size: st.Size(), synced: st.Size(), indexed: true}
-	entries, err := readPackIndex(s.packDir(), n, p.size)
+	p := &openPack{number: n, file: f, size: size, synced: size, indexed: true}
+	entries, err := s.readPackIndex(f, n, p.size)
 	if err != nil {
 		entries = nil
-		_, err := scanPack(f, p.size, func(e entry, _ record, _ []byte) error {
+		if s.lock != nil {
+			// An earlier run may have met a sync that failed. What that sync
+			// lost is still in the cache, and no later one writes it: the disk
+			// itself has to be read.
+			if err := f.Sync(); err != nil {
+				return err
+			}
+			if h, ok := f.(files.Hinter); ok {
+				h.DropCache()
+			}
+		}
+		_, err := s.scanPack(f, p.size, func(e entry, _ record, _ []byte) error {
 			entries = append(entries, e)
 			return nil
 		})
@@ -186,7 +257,7 @@ func (s *Store) loadPack(n uint32) error {
 		if s.lock != nil {
 			// Nothing is ever appended to a pack of an earlier run, so it
 			// counts as closed.
-			if err := errors.Join(f.Sync(), writePackIndex(s.packDir(), n, p.size, entries)); err != nil {
+			if err := s.writePackIndex(f, n, p.size, entries); err != nil {
 				return err
 			}
 		}
@@ -194,6 +265,7 @@ func (s *Store) loadPack(n uint32) error {
 	s.packs[n] = p
 	for _, e := range entries {
 		s.index[keyOf(e.name)] = location{n, e.offset, e.stored}
+		p.stale = p.stale || e.key != s.activeKey()
 	}
 	return nil
 }
@@ -219,282 +291,6 @@ func (s *Store) Close() error {
 	return errors.Join(err, s.lock.Close())
 }
 
-// Has reports whether the store holds name; it always holds the zero name.
-func (s *Store) Has(name Name) bool {
-	if name.IsZero() {
-		return true
-	}
-	s.mu.RLock()
-	_, ok := s.index[keyOf(name)]
-	s.mu.RUnlock()
-	return ok
-}
-
-// buffer lends room for one record; giveBack takes it back.
-func (s *Store) buffer() *[]byte {
-	if b, ok := s.buffers.Get().(*[]byte); ok {
-		return b
-	}
-	b := make([]byte, 0, recordHeader+maxContent)
-	return &b
-}
-
-func (s *Store) giveBack(b *[]byte) { s.buffers.Put(b) }
-
-// put verifies and appends one record unless the store holds it already. It is
-// durable after the next Sync.
-func (s *Store) put(kind Kind, name Name, enc Encoding, length uint32, stored []byte) error {
-	if s.Has(name) {
-		return nil
-	}
-	b := s.buffer()
-	defer s.giveBack(b)
-	if _, err := verify((*b)[:0], kind, enc, length, stored, name); err != nil {
-		return err
-	}
-	return s.append(record{kind, enc, length, uint32(len(stored)), name, crc32.Checksum(stored, castagnoli)}, stored)
-}
-
-// append writes a verified record to the active pack.
-func (s *Store) append(r record, stored []byte) error {
-	b := s.buffer()
-	defer s.giveBack(b)
-	buf := append(r.append((*b)[:0]), stored...)
-	s.writeMu.Lock()
-	defer s.writeMu.Unlock()
-	p, err := s.writable()
-	if err != nil {
-		return err
-	}
-	off := p.size
-	if n, err := p.file.WriteAt(buf, off); err != nil {
-		// What was written in part is hidden: the next record overwrites it,
-		// or the scan passes over it.
-		return fmt.Errorf("write %d of %d bytes to pack %08x: %w", n, len(buf), s.active, err)
-	}
-	s.written++
-	e := entry{r.name, uint32(off), r.stored, r.kind}
-	p.entries = append(p.entries, e)
-	s.mu.Lock()
-	p.size += int64(len(buf))
-	s.index[keyOf(r.name)] = location{s.active, e.offset, e.stored}
-	s.mu.Unlock()
-	if p.size-p.started >= writeAhead {
-		beginWriting(p.file, p.started, p.size-p.started)
-		p.started = p.size
-	}
-	return nil
-}
-
-// writeAhead is how much is gathered before the kernel is told to begin writing
-// it, so that a sync has little left to wait for.
-const writeAhead = 8 << 20
-
-// writable gives the pack to append to; writeMu is held.
-func (s *Store) writable() (*openPack, error) {
-	if s.active != 0 {
-		p := s.packs[s.active]
-		if p.size < packFull {
-			return p, nil
-		}
-		s.full = append(s.full, p)
-		s.mu.Lock()
-		s.active = 0
-		s.mu.Unlock()
-		// What fails is forgotten, and whoever relies on it learns of it then.
-		go func() { _ = s.Sync() }()
-	}
-	s.mu.RLock()
-	n := s.next
-	s.mu.RUnlock()
-	f, err := os.OpenFile(packPath(s.packDir(), n), os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
-	if err != nil {
-		return nil, fmt.Errorf("begin pack: %w", err)
-	}
-	head := appendPackHeader(nil, n, s.now())
-	_, err = f.WriteAt(head, 0)
-	if err == nil {
-		err = syncDir(s.packDir())
-	}
-	if err != nil {
-		_ = f.Close()
-		_ = os.Remove(f.Name())
-		return nil, fmt.Errorf("begin pack: %w", err)
-	}
-	p := &openPack{number: n, file: f, size: int64(len(head))}
-	s.mu.Lock()
-	s.packs[n], s.active, s.next = p, n, n+1
-	s.mu.Unlock()
-	return p, nil
-}
-
-// Sync makes everything put so far durable. Appending goes on meanwhile, and
-// those who wait for the same bytes wait for one sync. What cannot be made
-// durable is forgotten, so that it counts as missing and is asked for again.
-func (s *Store) Sync() error {
-	s.writeMu.Lock()
-	want := s.written
-	s.writeMu.Unlock()
-	s.syncMu.Lock()
-	defer s.syncMu.Unlock()
-	if s.durable >= want {
-		return nil
-	}
-	s.writeMu.Lock()
-	want = s.written
-	packs := s.full
-	s.full = nil
-	if s.active != 0 {
-		packs = append(packs[:len(packs):len(packs)], s.packs[s.active])
-	}
-	sizes := make([]int64, len(packs))
-	for i, p := range packs {
-		sizes[i] = p.size
-	}
-	s.writeMu.Unlock()
-	var errs error
-	for i, p := range packs {
-		if err := p.file.Sync(); err != nil {
-			errs = errors.Join(errs, fmt.Errorf("sync pack %08x: %w", p.number, err))
-			s.forgetUnsynced(p)
-			continue
-		}
-		p.synced = max(p.synced, sizes[i])
-		if err := s.indexFull(p); err != nil {
-			errs = errors.Join(errs, err)
-		}
-	}
-	if errs == nil {
-		s.durable = want
-	}
-	return errs
-}
-
-// indexFull writes the index of a synced pack that is not written to any more.
-func (s *Store) indexFull(p *openPack) error {
-	s.writeMu.Lock()
-	appending := s.active == p.number
-	s.writeMu.Unlock()
-	s.mu.RLock()
-	there := s.packs[p.number] == p
-	s.mu.RUnlock()
-	if appending || !there || p.indexed || p.synced < p.size {
-		return nil
-	}
-	if err := writePackIndex(s.packDir(), p.number, p.size, p.entries); err != nil {
-		return fmt.Errorf("write pack index: %w", err)
-	}
-	s.writeMu.Lock()
-	p.entries, p.indexed = nil, true
-	s.writeMu.Unlock()
-	return nil
-}
-
-// forgetUnsynced takes the records of a pack out of the index that did not reach
-// the disk: after a failed sync the kernel may have dropped them, and a later
-// sync would not say so. Nothing is appended to that pack any more.
-func (s *Store) forgetUnsynced(p *openPack) {
-	s.writeMu.Lock()
-	defer s.writeMu.Unlock()
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.active == p.number {
-		s.active = 0
-	}
-	kept := p.entries[:0:0]
-	for _, e := range p.entries {
-		at := location{p.number, e.offset, e.stored}
-		switch {
-		case int64(e.offset)+recordHeader+int64(e.stored) <= p.synced:
-			kept = append(kept, e)
-		case s.index[keyOf(e.name)] == at:
-			delete(s.index, keyOf(e.name))
-		}
-	}
-	p.entries = kept
-	// Last: who has read it before asks the index too early, and is told.
-	s.losses.Add(1)
-}
-
-// errLost says that records were lost by a sync that failed meanwhile.
-var errLost = errors.New("what was written could not be made durable, and has to be written again")
-
-// syncSince is Sync for who relies on all that was put since losses was read.
-func (s *Store) syncSince(losses int64) error {
-	if err := s.Sync(); err != nil {
-		return err
-	}
-	if s.losses.Load() != losses {
-		return errLost
-	}
-	return nil
-}
-
-// read fetches and verifies the content of name. A record that fails is taken
-// out of the index, so that the block counts as missing and is shipped again
-// where its content still exists.
-func (s *Store) read(dst []byte, name Name) ([]byte, error) {
-	for try := 0; ; try++ {
-		s.mu.RLock()
-		loc, ok := s.index[keyOf(name)]
-		var p *openPack
-		if ok {
-			p = s.packs[loc.pack]
-		}
-		s.mu.RUnlock()
-		if !ok {
-			return nil, fmt.Errorf("block %s: %w", name, ErrNotFound)
-		}
-		if p == nil {
-			if try > 3 {
-				return nil, fmt.Errorf("block %s: its pack is gone: %w", name, ErrNotFound)
-			}
-			continue // moved by a sweep between the two look-ups
-		}
-		content, err := s.readAt(p.file, loc, name, dst)
-		if err == nil {
-			return content, nil
-		}
-		if errors.Is(err, ErrDamaged) && s.lock != nil {
-			s.mu.Lock()
-			if s.index[keyOf(name)] == loc {
-				delete(s.index, keyOf(name))
-				s.damageSeen.Add(1)
-			}
-			s.mu.Unlock()
-		}
-		return nil, fmt.Errorf("read pack %08x at %d: %w", loc.pack, loc.offset, err)
-	}
-}
-
-func (s *Store) readAt(f *os.File, loc location, name Name, dst []byte) ([]byte, error) {
-	if loc.stored > maxContent {
-		return nil, fmt.Errorf("a record of %d bytes: %w", loc.stored, ErrDamaged)
-	}
-	b := s.buffer()
-	defer s.giveBack(b)
-	buf := (*b)[:recordHeader+int(loc.stored)]
-	if _, err := f.ReadAt(buf, int64(loc.offset)); err != nil {
-		return nil, fmt.Errorf("%v: %w", err, ErrDamaged)
-	}
-	r, err := parseRecord(buf)
-	if err != nil {
-		return nil, err
-	}
-	if r.name != name || r.stored != loc.stored {
-		return nil, fmt.Errorf("another record stands where %s should: %w", name, ErrDamaged)
-	}
-	return verify(dst, r.kind, r.encoding, r.length, buf[recordHeader:], name)
-}
-
-// Block reads one block into dst, which may be nil, and returns it.
-func (s *Store) Block(dst []byte, name Name) ([]byte, error) {
-	if name.IsZero() {
-		return append(dst[:0], make([]byte, BlockSize)...), nil
-	}
-	return s.read(dst, name)
-}
-
 // Usage is what a store takes up.
 type Usage struct {
 	PackBytes int64
@@ -502,8 +298,11 @@ type Usage struct {
 	Records   int
 	Points    int
 	Intakes   int
-	// DamagedRecords counts records found bad by reads since Open.
+	// DamagedRecords counts records found bad since Open, HealedRecords those
+	// that were put again, and BadRecords those that are bad now.
 	DamagedRecords int64
+	HealedRecords  int64
+	BadRecords     int
 	// FreeBytes is the room left on the file system for this user, and
 	// FloorBytes what incoming blocks have to leave.
 	FreeBytes  int64
@@ -512,15 +311,19 @@ type Usage struct {
 
 // Usage counts what the store holds.
 func (s *Store) Usage() Usage {
-	u := Usage{DamagedRecords: s.damageSeen.Load()}
+	u := Usage{DamagedRecords: s.damageSeen.Load(), HealedRecords: s.healedSeen.Load()}
 	s.mu.RLock()
 	for _, p := range s.packs {
 		u.PackBytes += p.size
 	}
-	u.Packs, u.Records = len(s.packs), len(s.index)
+	u.Packs, u.Records, u.BadRecords = len(s.packs), len(s.index), len(s.bad)
 	s.mu.RUnlock()
 	s.sealMu.RLock()
-	u.Points = len(s.seals)
+	for _, x := range s.seals {
+		if x.Group.ID != CarriedGroup {
+			u.Points++
+		}
+	}
 	s.sealMu.RUnlock()
 	s.intakeMu.Lock()
 	u.Intakes = len(s.intakes)

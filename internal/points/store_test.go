@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"flag"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -15,6 +16,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"kestrel/internal/files"
+	"kestrel/internal/files/bucket/buckettest"
 	"kestrel/internal/points"
 )
 
@@ -24,7 +27,7 @@ var groupID = "0197a000-0000-7000-8000-000000000001"
 
 func open(t testing.TB, dir string) *points.Store {
 	t.Helper()
-	s, err := points.Open(dir, time.Now)
+	s, err := points.Open(dir, points.Options{Now: time.Now})
 	require.NoError(t, err)
 	return s
 }
@@ -88,12 +91,37 @@ func content(t require.TestingT, s *points.Store, x *points.Seal) []byte {
 // Any order of writes, seals, drops, sweeps and restarts: every point that is
 // listed reads back exactly, and a check finds nothing.
 func TestEveryListedPointReadsBackExactly(t *testing.T) {
+	t.Run("directory", func(t *testing.T) {
+		everyListedPoint(t, func(*rapid.T, string) files.System { return files.OS{} })
+	})
+	t.Run("objects", func(t *testing.T) {
+		s := buckettest.Start(t)
+		checks := flag.Lookup("rapid.checks").Value
+		was := checks.String()
+		require.NoError(t, checks.Set("12")) // each makes a store over a network
+		defer func() { require.NoError(t, checks.Set(was)) }()
+		n := 0
+		url := s.Config.URL
+		everyListedPoint(t, func(t *rapid.T, dir string) files.System {
+			n++
+			s.Config.URL = fmt.Sprintf("%s-%d", url, n)
+			return s.Open(t, dir)
+		})
+	})
+}
+
+func everyListedPoint(t *testing.T, system func(t *rapid.T, dir string) files.System) {
 	rapid.Check(t, func(t *rapid.T) {
 		dir, err := os.MkdirTemp("", "points")
 		require.NoError(t, err)
 		defer func() { _ = os.RemoveAll(dir) }()
-		s, err := points.Open(dir, time.Now)
-		require.NoError(t, err)
+		fs := system(t, dir)
+		open := func() *points.Store {
+			s, err := points.Open(dir, points.Options{Now: time.Now, Files: fs, PackBytes: 1 << 20})
+			require.NoError(t, err)
+			return s
+		}
+		s := open()
 		r := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
 		m := &model{data: make([]byte, diskSize)}
 		at := time.Unix(1_790_000_000, 0)
@@ -111,8 +139,7 @@ func TestEveryListedPointReadsBackExactly(t *testing.T) {
 				require.NoError(t, err)
 			case 1: // restart
 				require.NoError(t, s.Close())
-				s, err = points.Open(dir, time.Now)
-				require.NoError(t, err)
+				s = open()
 				in, err = s.Intake(in.ID)
 				require.NoError(t, err)
 			case 2: // drop one that is not the newest
@@ -287,7 +314,7 @@ func TestRefusals(t *testing.T) {
 	require.NoError(t, s.Drop(x.Point))
 	require.ErrorIs(t, s.Drop(x.Point), points.ErrNotFound)
 
-	_, err = points.Open(dir, time.Now)
+	_, err = points.Open(dir, points.Options{Now: time.Now})
 	require.ErrorContains(t, err, "another process")
 }
 

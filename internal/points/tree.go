@@ -1,8 +1,8 @@
 package points
 
 import (
+	"errors"
 	"fmt"
-	"hash/crc32"
 	"math/bits"
 )
 
@@ -98,7 +98,7 @@ func (s *Store) storeNode(n *node) (Name, error) {
 	if s.Has(name) {
 		return name, nil
 	}
-	return name, s.append(record{KindNode, EncodingRaw, uint32(len(b)), uint32(len(b)), name, crc32.Checksum(b, castagnoli)}, b)
+	return name, s.append(record{kind: KindNode, length: uint32(len(b)), stored: uint32(len(b)), name: name, sum: checksum(b)}, b)
 }
 
 // change sets a run of blocks to one name.
@@ -116,11 +116,16 @@ func (s *Store) update(base Name, size int64, changes []change) (Name, error) {
 		return base, nil
 	}
 	level, span := height(Blocks(size))
-	return s.updateNode(base, level, span, 0, changes)
+	return s.updateNode(base, level, span, 0, Blocks(size), changes)
 }
 
-func (s *Store) updateNode(base Name, level uint8, span, start int64, changes []change) (Name, error) {
+func (s *Store) updateNode(base Name, level uint8, span, start, blocks int64, changes []change) (Name, error) {
 	n, err := s.loadNode(base, level)
+	if err != nil && (errors.Is(err, ErrNotFound) || errors.Is(err, ErrDamaged)) && covers(changes, start, min(start+span*fanOut, blocks)) {
+		// The node is lost, and nothing of it is needed: if nothing has changed
+		// below it, the same node comes of it again.
+		n, err = &node{level: level}, nil
+	}
 	if err != nil {
 		return Name{}, err
 	}
@@ -144,12 +149,23 @@ func (s *Store) updateNode(base Name, level uint8, span, start int64, changes []
 		case whole && first.name.IsZero():
 			n.child[i] = Name{}
 		default:
-			if n.child[i], err = s.updateNode(n.child[i], level-1, span/fanOut, from, changes); err != nil {
+			if n.child[i], err = s.updateNode(n.child[i], level-1, span/fanOut, from, blocks, changes); err != nil {
 				return Name{}, err
 			}
 		}
 	}
 	return s.storeNode(n)
+}
+
+// covers tells whether the changes speak of every block from start up to end.
+func covers(changes []change, start, end int64) bool {
+	for _, c := range changes {
+		if c.index > start {
+			break
+		}
+		start = max(start, c.index+c.count)
+	}
+	return start >= end
 }
 
 // walk calls visit for every node and block that a tree names. A visit of a

@@ -25,12 +25,17 @@ type Group struct {
 	BaseCheckpoint string     `db:"base_checkpoint"`
 	BasePoint      string     `db:"base_point"`
 	CreatedAt      time.Time  `db:"created_at"`
+	// ComparedAt is when all of the disks were last read; nil if not since
+	// this is noted.
+	ComparedAt *time.Time `db:"compared_at"`
 }
+
+const addGroup = `INSERT INTO groups (id, name, direction, link, home_id, home_name, recovery_name, term, revision, settings, paused, anchor, last_start, base_checkpoint, base_point, created_at)
+		VALUES (:id, :name, :direction, :link, :home_id, :home_name, :recovery_name, :term, :revision, :settings, :paused, :anchor, :last_start, :base_checkpoint, :base_point, :created_at)`
 
 // AddGroup stores a new group.
 func (db *DB) AddGroup(ctx context.Context, g Group) error {
-	return db.named(ctx, "group", `INSERT INTO groups (id, name, direction, link, home_id, home_name, recovery_name, term, revision, settings, paused, anchor, last_start, base_checkpoint, base_point, created_at)
-		VALUES (:id, :name, :direction, :link, :home_id, :home_name, :recovery_name, :term, :revision, :settings, :paused, :anchor, :last_start, :base_checkpoint, :base_point, :created_at)`, g)
+	return db.named(ctx, "group", addGroup, g)
 }
 
 // SaveGroup writes what administrators and the home site change of a group.
@@ -95,7 +100,7 @@ func (db *DB) EndCycle(ctx context.Context, c Cycle, g Group) error {
 	if _, err := tx.NamedExecContext(ctx, `UPDATE cycles SET state = :state, ended_at = :ended_at, detail = :detail WHERE id = :id`, c); err != nil {
 		return fmt.Errorf("end cycle: %w", err)
 	}
-	if _, err := tx.NamedExecContext(ctx, `UPDATE groups SET base_checkpoint = :base_checkpoint, base_point = :base_point WHERE id = :id`, g); err != nil {
+	if _, err := tx.NamedExecContext(ctx, `UPDATE groups SET base_checkpoint = :base_checkpoint, base_point = :base_point, compared_at = :compared_at WHERE id = :id`, g); err != nil {
 		return fmt.Errorf("end cycle: %w", err)
 	}
 	return tx.Commit()
@@ -203,6 +208,7 @@ func (db *DB) DeletePoint(ctx context.Context, id string) error {
 // PointTotals counts points and their oldest and newest capture, by group.
 type PointTotals struct {
 	GroupID string    `db:"group_id"`
+	Held    bool      `db:"held"` // here
 	Count   int       `db:"count"`
 	Oldest  time.Time `db:"oldest"`
 	Newest  time.Time `db:"newest"`
@@ -210,5 +216,5 @@ type PointTotals struct {
 
 // PointTotals lists the totals of all groups that have points.
 func (db *DB) PointTotals(ctx context.Context) ([]PointTotals, error) {
-	return list[PointTotals](ctx, db, "points", `SELECT group_id, count(*) AS count, min(capture_at) AS oldest, max(capture_at) AS newest FROM points GROUP BY group_id`)
+	return list[PointTotals](ctx, db, "points", `SELECT group_id, held, count(*) AS count, min(capture_at) AS oldest, max(capture_at) AS newest FROM points GROUP BY group_id, held`)
 }

@@ -104,6 +104,38 @@ func (db *DB) Site(ctx context.Context, name string, now time.Time) (Site, error
 	return get[Site](ctx, db, "site", `SELECT id, name, created_at FROM site`)
 }
 
+// ErrNotEmpty says that a database belongs to a site already.
+var ErrNotEmpty = errors.New("the database holds a site already")
+
+// Adopt writes a site and its groups into an empty database, both or neither. A
+// site without an ID gets one.
+func (db *DB) Adopt(ctx context.Context, site Site, groups []Group) error {
+	if site.ID == "" {
+		site.ID = uuid.NewString()
+	}
+	tx, err := db.BeginTxx(ctx, nil)
+	if err != nil {
+		return fmt.Errorf("begin: %w", err)
+	}
+	defer func() { _ = tx.Rollback() }()
+	var held int
+	if err := tx.GetContext(ctx, &held, `SELECT (SELECT count(*) FROM site) + (SELECT count(*) FROM groups)`); err != nil {
+		return fmt.Errorf("look into the database: %w", err)
+	}
+	if held > 0 {
+		return ErrNotEmpty
+	}
+	if _, err := tx.NamedExecContext(ctx, `INSERT INTO site (id, name, created_at) VALUES (:id, :name, :created_at)`, site); err != nil {
+		return fmt.Errorf("write site: %w", err)
+	}
+	for _, g := range groups {
+		if _, err := tx.NamedExecContext(ctx, addGroup, g); err != nil {
+			return fmt.Errorf("write group %s: %w", g.Name, err)
+		}
+	}
+	return tx.Commit()
+}
+
 // Person may sign in.
 type Person struct {
 	ID           string    `db:"id"`
@@ -329,11 +361,12 @@ type Share struct {
 	Token     string    `db:"token"`
 	CreatedBy string    `db:"created_by"`
 	CreatedAt time.Time `db:"created_at"`
+	Mode      string    `db:"mode"` // read-only, throw-away or lasting
 }
 
 // AddShare stores one.
 func (db *DB) AddShare(ctx context.Context, s Share) error {
-	return db.named(ctx, "share", `INSERT INTO shares (id, point, token, created_by, created_at) VALUES (:id, :point, :token, :created_by, :created_at)`, s)
+	return db.named(ctx, "share", `INSERT INTO shares (id, point, token, mode, created_by, created_at) VALUES (:id, :point, :token, :mode, :created_by, :created_at)`, s)
 }
 
 // Shares lists all.

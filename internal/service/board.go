@@ -67,13 +67,21 @@ func (s *Service) judge(g *group) view {
 func (s *Service) groupView(g *group) api.Group {
 	x := s.judge(g)
 	v := api.Group{ID: g.rec.ID, Name: g.rec.Name, Direction: api.GroupDirection(g.rec.Direction), Home: g.rec.HomeName, Recovery: g.rec.RecoveryName, Link: deref(g.rec.Link),
-		Promise: g.set.Promise, Machines: []api.GroupMachine{}, Together: !g.set.Apart, Priority: g.set.priority(), Health: string(x.state), Reasons: s.reasons(g, x), Paused: g.rec.Paused, Points: g.points,
+		Promise: g.set.Promise, Machines: []api.GroupMachine{}, Together: !g.set.Apart, Priority: g.set.priority(), CompareEverySeconds: g.set.CompareEvery, Health: string(x.state), Reasons: s.reasons(g, x), Paused: g.rec.Paused, Points: g.points,
 		NewestCaptureAt: orNil(g.newestAt), OldestCaptureAt: orNil(g.oldestAt), ConfirmedAt: orNil(g.confirmedAt), Term: g.rec.Term, Revision: g.rec.Revision, CreatedAt: g.rec.CreatedAt}
 	if v.Promise.Keep == nil {
 		v.Promise.Keep = []api.Rung{}
 	}
 	if g.rec.Direction == "in" {
 		v.ConfirmedAt = orNil(s.clk.Now().UTC()) // this site holds the points itself
+	}
+	v.ComparedAt = g.rec.ComparedAt
+	if g.rec.Direction == "in" && !g.live.ComparedAt.IsZero() {
+		v.ComparedAt = ptr(ours(s.links[deref(g.rec.Link)], g.live.ComparedAt))
+	}
+	v.LostPoints, v.KeepHere, v.PointsAtHome = g.lost.points, g.set.KeepHere, g.nearPoints
+	if g.rec.Direction == "in" {
+		v.PointsAtHome = g.live.NearPoints
 	}
 	if x.facts.Sealed {
 		v.ExposureSeconds = ptr(seconds(x.facts.Exposure))
@@ -177,6 +185,9 @@ func (s *Service) reasons(g *group, x view) []string {
 	if x.facts.Paused {
 		add("Cycles are paused.")
 	}
+	if near := g.nearReason + g.live.NearReason; near != "" && g.set.KeepHere {
+		add("No points are kept at %s: %s.", g.rec.HomeName, strings.TrimSuffix(near, "."))
+	}
 	if x.state == health.Stalled {
 		if x.facts.Running {
 			add("The running cycle has moved nothing for %s.", span.Format(s.clk.Now().Sub(x.facts.LastProgress)))
@@ -186,6 +197,21 @@ func (s *Service) reasons(g *group, x view) []string {
 	}
 	if x.state == health.Over || x.state == health.Tight {
 		out = append(out, s.whySlow(g)...)
+	}
+	if n := g.lost.points; n > 0 {
+		what := fmt.Sprintf("%d points", n)
+		if n == 1 {
+			what = "One point"
+		}
+		add("%s at %s cannot be read whole: %s", what, g.rec.RecoveryName, g.lost.hope(g.rec.HomeName))
+	}
+	for _, c := range g.cycles {
+		if c.State == stateSealed && c.Kind == cycle.KindCompare {
+			if c.MissedBytes > 0 {
+				add("The last comparison found %s that had changed without the platform's reporting it. The newest points have it right; see to the platform.", bytesText(float64(c.MissedBytes)))
+			}
+			break
+		}
 	}
 	return out
 }
@@ -333,7 +359,10 @@ func needs(b api.Board) []api.Need {
 		case health.Tight:
 			n.Title = g.Name + " is close to its target"
 		default:
-			continue
+			if g.LostPoints == 0 {
+				continue
+			}
+			n.Title = g.Name + " has points that cannot be read whole"
 		}
 		if n.Text == "" {
 			n.Text = fmt.Sprintf("Exposure %s of %s.", span.Format(time.Duration(*g.ExposureSeconds)*time.Second), span.Format(time.Duration(g.Promise.RpoTargetSeconds)*time.Second))

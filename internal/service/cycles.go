@@ -35,6 +35,7 @@ type cycleDetail struct {
 	Checkpoint     string         `json:"checkpoint"`
 	BaseCheckpoint string         `json:"baseCheckpoint"`
 	BasePoint      string         `json:"basePoint"`
+	Compare        bool           `json:"compare,omitempty"`
 	Attempts       int            `json:"attempts"`
 	Progress       cycle.Progress `json:"progress"`
 	Point          string         `json:"point,omitempty"`
@@ -89,6 +90,7 @@ func (s *Service) pulse(ctx context.Context) {
 		if n%120 == 0 || !tidied {
 			tidied = s.forgetLeftovers(ctx) || tidied
 			s.pruneAll(ctx)
+			s.forgetCopies()
 			s.sweep(ctx)
 			err := errors.Join(s.db.DeleteExpiredSecrets(ctx, s.clk.Now()), s.db.TrimDrops(ctx, s.clk.Now().Add(-keptExposure)))
 			if err != nil && ctx.Err() == nil {
@@ -177,8 +179,8 @@ func (s *Service) runCycle(ctx context.Context, g *group, r *running, p *platfor
 		return err
 	}
 	s.mu.Lock()
-	job := cycle.Job{ID: r.rec.ID, Checkpoint: r.detail.Checkpoint, BaseCheckpoint: r.detail.BaseCheckpoint, BasePoint: r.detail.BasePoint, Resumed: resumed, Captured: r.detail.Progress.Captured(), Apart: g.set.Apart, Encoding: l.set.encoding(),
-		Group: points.SealGroup{ID: g.rec.ID, Name: g.rec.Name, HomeSite: g.rec.HomeID, Term: g.rec.Term, Settings: g.rec.Settings}}
+	job := cycle.Job{ID: r.rec.ID, Checkpoint: r.detail.Checkpoint, BaseCheckpoint: r.detail.BaseCheckpoint, BasePoint: r.detail.BasePoint, Resumed: resumed, Captured: r.detail.Progress.Captured(), Apart: g.set.Apart, Compare: r.detail.Compare, Encoding: l.set.encoding(),
+		Group: points.SealGroup{ID: g.rec.ID, Name: g.rec.Name, HomeSite: g.rec.HomeID, HomeName: g.rec.HomeName, Term: g.rec.Term, Settings: g.rec.Settings}}
 	for _, m := range g.set.Machines {
 		job.Machines = append(job.Machines, m.ID)
 		if m.Quiesce {
@@ -186,10 +188,10 @@ func (s *Service) runCycle(ctx context.Context, g *group, r *running, p *platfor
 		}
 	}
 	earlier := r.detail.Progress
-	flow := l.peer.Flow(g.rec.ID, g.set.weight())
+	to := s.remoteOf(g, l.peer.Flow(g.rec.ID, g.set.weight()), r.detail.BaseCheckpoint)
 	s.mu.Unlock()
 	first := true
-	seal, err := cycle.Run(ctx, p.driver, flow, s.clk, job, func(pr cycle.Progress) {
+	seal, err := cycle.Run(ctx, p.driver, to, s.clk, job, func(pr cycle.Progress) {
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		// What crossed the link in earlier attempts counts on.
@@ -233,6 +235,7 @@ func joinPhases(before, now []cycle.Phase) []cycle.Phase {
 func (s *Service) openCycle(ctx context.Context, g *group, r *running) (resumed bool, err error) {
 	s.mu.Lock()
 	grec := g.rec
+	compareNow, compareDue := g.compareNow, g.compareDue(s.clk.Now())
 	s.mu.Unlock()
 	var detail cycleDetail
 	rec, err := s.db.OpenCycle(ctx, grec.ID)
@@ -250,7 +253,7 @@ func (s *Service) openCycle(ctx context.Context, g *group, r *running) (resumed 
 			number = last[0].Number + 1
 		}
 		rec = records.Cycle{ID: uuid.NewString(), GroupID: grec.ID, Number: number, StartedAt: s.clk.Now().UTC()}
-		detail = cycleDetail{Checkpoint: s.checkpointPrefix() + rec.ID, BaseCheckpoint: grec.BaseCheckpoint, BasePoint: grec.BasePoint}
+		detail = cycleDetail{Checkpoint: s.checkpointPrefix() + rec.ID, BaseCheckpoint: grec.BaseCheckpoint, BasePoint: grec.BasePoint, Compare: grec.BasePoint != "" && (compareNow || compareDue)}
 	default:
 		return false, err
 	}
@@ -263,7 +266,7 @@ func (s *Service) openCycle(ctx context.Context, g *group, r *running) (resumed 
 	s.mu.Lock()
 	r.rec, r.detail = rec, detail
 	if !resumed {
-		g.rec.LastStart = &rec.StartedAt
+		g.rec.LastStart, g.compareNow = &rec.StartedAt, false
 	}
 	g.cycles = replaceCycle(g.cycles, cycleView(rec, detail))
 	s.mu.Unlock()
@@ -285,10 +288,13 @@ func (s *Service) sealed(ctx context.Context, g *group, r *running, p *platformS
 	now := s.clk.Now().UTC()
 	s.mu.Lock()
 	r.detail.Point = seal.Point
-	r.detail.Progress.Phase = ""
+	r.detail.Progress.Phase, r.detail.Progress.MissedBytes = "", seal.MissedBytes
 	r.rec.State, r.rec.EndedAt, r.rec.Detail = stateSealed, &now, mustJSON(r.detail)
 	grec := g.rec
 	grec.BaseCheckpoint, grec.BasePoint = r.detail.Checkpoint, seal.Point
+	if r.detail.Progress.Kind != cycle.KindChanges {
+		grec.ComparedAt = &now
+	}
 	drop := records.Drop{CaptureAt: seal.CaptureAt, SealedAt: ours(l, seal.SealedAt)}
 	s.mu.Unlock()
 	if drop.SealedAt.After(now) || drop.SealedAt.Before(drop.CaptureAt) {
@@ -299,7 +305,7 @@ func (s *Service) sealed(ctx context.Context, g *group, r *running, p *platformS
 	}
 	old := r.detail.BaseCheckpoint
 	s.mu.Lock()
-	g.rec.BaseCheckpoint, g.rec.BasePoint = grec.BaseCheckpoint, grec.BasePoint
+	g.rec.BaseCheckpoint, g.rec.BasePoint, g.rec.ComparedAt = grec.BaseCheckpoint, grec.BasePoint, grec.ComparedAt
 	g.cycles = replaceCycle(g.cycles, cycleView(r.rec, r.detail))
 	g.newestAt, g.newestPoint, g.confirmedAt = seal.CaptureAt, seal.Point, now
 	g.points++
@@ -328,6 +334,9 @@ func (s *Service) sealed(ctx context.Context, g *group, r *running, p *platformS
 	s.measureChange(g, r)
 	if r.detail.Progress.Kind != cycle.KindChanges {
 		s.note(ctx, "kestrel", "group", g.rec.Name, "%s: %s sealed as point %d", g.rec.Name, map[string]string{cycle.KindSeed: "the first copy is", cycle.KindCompare: "a full comparison is"}[r.detail.Progress.Kind], seal.Number)
+	}
+	if seal.MissedBytes > 0 {
+		s.note(ctx, "kestrel", "group", g.rec.Name, "%s: the comparison found %s that had changed without the platform's reporting it; point %d has it right, older ones since the last comparison may not", g.rec.Name, bytesText(float64(seal.MissedBytes)), seal.Number)
 	}
 	s.hub.send(Event{Type: "point", ID: seal.Point, Group: g.rec.ID})
 	return nil

@@ -59,7 +59,7 @@ func (s *Service) Cycles(ctx context.Context, id string, limit int) ([]api.Cycle
 func cycleView(r records.Cycle, d cycleDetail) api.Cycle {
 	p := d.Progress
 	v := api.Cycle{ID: r.ID, Number: r.Number, Kind: p.Kind, State: r.State, StartedAt: r.StartedAt, EndedAt: r.EndedAt, CaptureAt: orNil(p.CaptureAt),
-		Phases: []api.Phase{}, ChangedBytes: p.ChangedBytes, ShippedBytes: p.ShippedBytes, WireBytes: p.WireBytes, ReadBytes: p.ReadBytes, TotalBytes: p.TotalBytes, Attempts: d.Attempts}
+		Phases: []api.Phase{}, ChangedBytes: p.ChangedBytes, ShippedBytes: p.ShippedBytes, WireBytes: p.WireBytes, ReadBytes: p.ReadBytes, TotalBytes: p.TotalBytes, Attempts: d.Attempts, MissedBytes: p.MissedBytes}
 	for _, x := range p.Phases {
 		v.Phases = append(v.Phases, api.Phase{Name: x.Name, From: x.From, To: x.To})
 	}
@@ -107,7 +107,11 @@ func (s *Service) liveOf(g *group) link.Live {
 		v.Running = mustJSON(g.run.detail.Progress)
 		v.Rate, v.FinishAt = g.run.rate(s.clk.Now())
 	}
+	v.NearPoints, v.NearReason = g.nearPoints, g.nearReason
 	v.Cycles = mustJSON(g.cycles)
+	if g.rec.ComparedAt != nil {
+		v.ComparedAt = *g.rec.ComparedAt
+	}
 	return v
 }
 

@@ -12,16 +12,30 @@ import (
 	"kestrel/internal/api"
 	"kestrel/internal/points"
 	"kestrel/internal/problem"
+	"kestrel/internal/qcow2"
 )
 
-// ExportPoint writes the disks of a point as raw files into a folder on this
-// site's host.
+// Formats of exported disks.
+const (
+	formatRaw   = "raw"
+	formatQcow2 = "qcow2"
+)
+
+// ExportPoint writes the disks of a point as files into a folder on this site's
+// host.
 func (s *Service) ExportPoint(ctx context.Context, who, id string, in api.ExportRequest) (api.Operation, error) {
 	if _, err := s.heldRec(ctx, id); err != nil {
 		return api.Operation{}, err
 	}
 	if !filepath.IsAbs(in.Directory) {
 		return api.Operation{}, problem.Invalid("directory", "Give a whole path on the host of %s, such as /var/tmp/export.", s.site.Name)
+	}
+	format := formatRaw
+	if in.Format != nil && *in.Format != "" {
+		format = *in.Format
+	}
+	if format != formatRaw && format != formatQcow2 {
+		return api.Operation{}, problem.Invalid("format", "%q is not known: choose raw or qcow2.", format)
 	}
 	x, release, err := s.store.Use(id)
 	if err != nil {
@@ -48,7 +62,7 @@ func (s *Service) ExportPoint(ctx context.Context, who, id string, in api.Export
 		delete(wanted, name)
 		delete(wanted, id)
 		for _, d := range m.Disks {
-			jobs = append(jobs, job{filepath.Join(in.Directory, fmt.Sprintf("%s.%s.raw", safeName(m.Name), safeName(d.Key))), d})
+			jobs = append(jobs, job{filepath.Join(in.Directory, fmt.Sprintf("%s.%s.%s", safeName(m.Name), safeName(d.Key), format)), d})
 			total += d.Size
 		}
 	}
@@ -74,7 +88,7 @@ func (s *Service) ExportPoint(ctx context.Context, who, id string, in api.Export
 		defer release()
 		var done int64
 		for _, j := range jobs {
-			if err := s.exportDisk(ctx, j.path, j.disk, func(n int64) { s.progress(o, done+n, total, "") }); err != nil {
+			if err := s.exportDisk(ctx, j.path, format, j.disk, func(n int64) { s.progress(o, done+n, total, "") }); err != nil {
 				return "", err
 			}
 			done += j.disk.Size
@@ -101,8 +115,9 @@ func safeName(s string) string {
 	}, s)
 }
 
-// exportDisk writes one disk as a sparse raw file, whole or not at all.
-func (s *Service) exportDisk(ctx context.Context, path string, d points.SealDisk, progress func(int64)) (err error) {
+// exportDisk writes one disk as a file without its zero areas, whole or not at
+// all.
+func (s *Service) exportDisk(ctx context.Context, path, format string, d points.SealDisk, progress func(int64)) (err error) {
 	part := path + ".part"
 	f, err := os.OpenFile(part, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
@@ -114,8 +129,14 @@ func (s *Service) exportDisk(ctx context.Context, path string, d points.SealDisk
 			_ = os.Remove(part)
 		}
 	}()
-	if err := f.Truncate(d.Size); err != nil {
-		return fmt.Errorf("export: %w", err)
+	var to io.WriterAt = f
+	finish := func() error { return f.Truncate(d.Size) }
+	if format == formatQcow2 {
+		w, err := qcow2.NewWriter(f, d.Size)
+		if err != nil {
+			return fmt.Errorf("export: %w", err)
+		}
+		to, finish = w, w.Finish
 	}
 	r := s.store.Disk(d.Root, d.Size)
 	buf := make([]byte, 4<<20)
@@ -132,13 +153,16 @@ func (s *Service) exportDisk(ctx context.Context, path string, d points.SealDisk
 				if _, err := r.ReadAt(buf[:e.Length], off); err != nil && !errors.Is(err, io.EOF) {
 					return fmt.Errorf("export %s: %w", path, err)
 				}
-				if _, err := f.WriteAt(buf[:e.Length], off); err != nil {
+				if _, err := to.WriteAt(buf[:e.Length], off); err != nil {
 					return fmt.Errorf("export: %w", err)
 				}
 			}
 			off += e.Length
 		}
 		progress(off)
+	}
+	if err := finish(); err != nil {
+		return fmt.Errorf("export: %w", err)
 	}
 	if err := errors.Join(f.Sync(), f.Close()); err != nil {
 		return fmt.Errorf("export: %w", err)

@@ -29,6 +29,11 @@ type settings struct {
 	Apart bool `json:"apart,omitempty"`
 	// Priority is the group's share of a limited link; empty is normal.
 	Priority string `json:"priority,omitempty"`
+	// CompareEvery is after how many seconds a cycle reads all of the disks; 0
+	// is never by itself.
+	CompareEvery int64 `json:"compareEvery,omitempty"`
+	// KeepHere keeps points at the home site as well.
+	KeepHere bool `json:"keepHere,omitempty"`
 }
 
 type settingsMachine struct {
@@ -47,6 +52,7 @@ type group struct {
 	// At the home site.
 	run        *running
 	runNow     bool
+	compareNow bool // the next cycle reads all of the disks
 	ending     bool
 	dueSince   time.Time
 	retryAt    time.Time
@@ -56,6 +62,8 @@ type group struct {
 	backlogOK  bool
 	backlogAt  time.Time
 	changeRate float64 // bytes a second, smoothed
+	nearReason string  // why points are not kept here
+	nearPoints int     // points that are kept here as well
 	pointsMark string  // of the list last fetched
 	fetchedAt  time.Time
 
@@ -71,6 +79,7 @@ type group struct {
 	points      int
 	oldestAt    time.Time
 	marks       int // counts changes of the list of points
+	lost        damage
 }
 
 // promiseOf reads a promise of the contract. Numbers beyond what a duration
@@ -106,7 +115,11 @@ func (s *Service) loadGroups(ctx context.Context) error {
 			return fmt.Errorf("settings of group %s: %w", r.Name, err)
 		}
 		for _, t := range totals {
-			if t.GroupID == r.ID {
+			switch {
+			case t.GroupID != r.ID:
+			case t.Held && r.Direction == "out":
+				g.nearPoints = t.Count
+			default:
 				g.points, g.oldestAt, g.newestAt = t.Count, t.Oldest, t.Newest
 			}
 		}
@@ -142,103 +155,13 @@ func (s *Service) findGroup(id string) (*group, error) {
 	return found, nil
 }
 
-func fields(fs []promise.Finding) []problem.Field {
-	var out []problem.Field
-	for _, f := range fs {
-		out = append(out, problem.Field{Field: f.Field, Message: f.Message})
-	}
-	return out
-}
-
-// resolveMachines checks machines for a group; except is the group itself when
-// it is edited. The lock is held.
-func (s *Service) resolveMachines(texts []string, except string) (*platformState, []settingsMachine, []problem.Field) {
-	var faults []problem.Field
-	fault := func(i int, format string, a ...any) {
-		faults = append(faults, problem.Field{Field: fmt.Sprintf("machines[%d]", i), Message: fmt.Sprintf(format, a...)})
-	}
-	if len(texts) == 0 {
-		return nil, nil, []problem.Field{{Field: "machines", Message: "Choose at least one machine."}}
-	}
-	if len(texts) > 256 {
-		return nil, nil, []problem.Field{{Field: "machines", Message: "A group has at most 256 machines: they are captured at one instant."}}
-	}
-	var from *platformState
-	var out []settingsMachine
-	seen := map[string]bool{}
-	for i, t := range texts {
-		p, m, err := s.findMachine(t)
-		if err != nil {
-			fault(i, "%q: %s.", t, err)
-			continue
-		}
-		why, mend := m.Barrier()
-		g := s.groupOf(p.rec.ID, m.ID)
-		switch {
-		case seen[m.ID]:
-			fault(i, "%s is named twice.", m.Name)
-		case from != nil && p != from:
-			fault(i, "%s is on platform %s and others on %s; one instant is possible on one platform only. Make a group for each.", m.Name, p.rec.Name, from.rec.Name)
-		case why != "":
-			fault(i, "%s cannot be protected. %s %s", m.Name, why, mend)
-		case g != nil && g.rec.ID != except:
-			fault(i, "%s is protected by the group %s already. Take it out there first.", m.Name, g.rec.Name)
-		}
-		seen[m.ID] = true
-		from = p
-		sm := settingsMachine{ID: m.ID, Name: m.Name, Disks: len(m.Disks)}
-		for _, d := range m.Disks {
-			sm.SizeBytes += d.SizeBytes
-		}
-		out = append(out, sm)
-	}
-	return from, out, faults
-}
-
-// chooseQuiesce marks the machines of a group whose guests are to be brought
-// to rest. Without a choice, those that were chosen before stay chosen.
-func chooseQuiesce(ms []settingsMachine, wish *[]string, before []settingsMachine) []problem.Field {
-	if wish == nil {
-		for i := range ms {
-			for _, b := range before {
-				if b.ID == ms[i].ID {
-					ms[i].Quiesce = b.Quiesce
-				}
-			}
-		}
-		return nil
-	}
-	var faults []problem.Field
-	for i := range ms {
-		ms[i].Quiesce = false
-	}
-	for n, text := range *wish {
-		_, id, _ := strings.Cut(text, "/")
-		found := false
-		for i := range ms {
-			if ms[i].ID == id || ms[i].ID == text || strings.EqualFold(ms[i].Name, text) {
-				ms[i].Quiesce, found = true, true
-			}
-		}
-		if !found {
-			faults = append(faults, problem.Field{Field: fmt.Sprintf("quiesce[%d]", n), Message: fmt.Sprintf("%q is not a machine of this group; name one of %s.", text, strings.Join(machineNames(ms), ", "))})
-		}
-	}
-	return faults
-}
-
-func checkGroupName(name string) []problem.Field {
-	if n := strings.TrimSpace(name); n == "" || len(n) > 80 {
-		return []problem.Field{{Field: "name", Message: "Give the group a name of 1 to 80 characters."}}
-	}
-	return nil
-}
-
 // CreateGroup protects machines together.
 func (s *Service) CreateGroup(ctx context.Context, who string, in api.NewGroup) (api.Group, error) {
 	faults := checkGroupName(in.Name)
 	faults = append(faults, fields(promise.Faults(promiseOf(in.Promise).Check()))...)
 	priority, fault := checkPriority(in.Priority, "")
+	faults = append(faults, fault...)
+	compareEvery, fault := checkCompare(in.CompareEverySeconds, 0)
 	faults = append(faults, fault...)
 	s.mu.Lock()
 	p, machines, more := s.resolveMachines(in.Machines, "")
@@ -266,7 +189,7 @@ func (s *Service) CreateGroup(ctx context.Context, who string, in api.NewGroup) 
 		return api.Group{}, problem.InvalidFields(faults...)
 	}
 	now := s.clk.Now()
-	g := &group{set: settings{Platform: p.rec.ID, Machines: machines, Promise: in.Promise, Apart: in.Together != nil && !*in.Together, Priority: priority}}
+	g := &group{set: settings{Platform: p.rec.ID, Machines: machines, Promise: in.Promise, Apart: in.Together != nil && !*in.Together, Priority: priority, CompareEvery: compareEvery, KeepHere: in.KeepHere != nil && *in.KeepHere}}
 	g.rec = records.Group{ID: uuid.NewString(), Name: strings.TrimSpace(in.Name), Direction: "out", Link: &l.rec.ID, HomeID: s.site.ID, HomeName: s.site.Name, RecoveryName: l.rec.PeerName,
 		Term: 1, Revision: 1, Settings: mustJSON(g.set), Anchor: now, CreatedAt: now, Paused: in.Paused != nil && *in.Paused}
 	if err := s.db.AddGroup(ctx, g.rec); err != nil {
@@ -326,9 +249,10 @@ func (s *Service) atHome(ctx context.Context, who, id, action string, body any, 
 	return s.Group(g.rec.ID)
 }
 
-// RunCycle starts a cycle as soon as it can.
-func (s *Service) RunCycle(ctx context.Context, who, id string) (api.Group, error) {
-	return s.atHome(ctx, who, id, "run", nil, func(g *group) error {
+// RunCycle starts a cycle as soon as it can; to compare is to read all of the
+// disks and not only what the platform reports as changed.
+func (s *Service) RunCycle(ctx context.Context, who, id string, compare bool) (api.Group, error) {
+	return s.atHome(ctx, who, id, "run", runWish{compare}, func(g *group) error {
 		s.mu.Lock()
 		switch {
 		case g.rec.Paused:
@@ -338,9 +262,9 @@ func (s *Service) RunCycle(ctx context.Context, who, id string) (api.Group, erro
 			s.mu.Unlock()
 			return problem.Conflict("A cycle of %s is running already.", g.rec.Name)
 		}
-		g.runNow, g.retryAt = true, time.Time{}
+		g.runNow, g.retryAt, g.compareNow = true, time.Time{}, g.compareNow || compare
 		s.mu.Unlock()
-		s.note(ctx, who, "group", g.rec.Name, "%s asked for a cycle of %s now", who, g.rec.Name)
+		s.note(ctx, who, "group", g.rec.Name, "%s asked for a %s of %s now", who, map[bool]string{true: "comparison", false: "cycle"}[compare], g.rec.Name)
 		s.schedule(ctx)
 		return nil
 	})
@@ -429,8 +353,13 @@ func (s *Service) UpdateGroup(ctx context.Context, who, id string, in api.GroupP
 		if in.Together != nil {
 			set.Apart = !*in.Together
 		}
+		if in.KeepHere != nil {
+			set.KeepHere = *in.KeepHere
+		}
 		var fault []problem.Field
 		set.Priority, fault = checkPriority(in.Priority, set.Priority)
+		faults = append(faults, fault...)
+		set.CompareEvery, fault = checkCompare(in.CompareEverySeconds, set.CompareEvery)
 		faults = append(faults, fault...)
 		s.mu.Unlock()
 		if len(faults) > 0 {
@@ -457,129 +386,6 @@ func (s *Service) UpdateGroup(ctx context.Context, who, id string, in api.GroupP
 		s.beatFor(ctx, g)
 		return nil
 	})
-}
-
-func machineNames(ms []settingsMachine) []string {
-	var out []string
-	for _, m := range ms {
-		out = append(out, m.Name)
-	}
-	return out
-}
-
-func sameMachines(a, b []settingsMachine) bool {
-	ids := map[string]bool{}
-	for _, m := range a {
-		ids[m.ID] = true
-	}
-	for _, m := range b {
-		if !ids[m.ID] {
-			return false
-		}
-	}
-	return len(a) == len(b)
-}
-
-type deleteWish struct {
-	Points string `json:"points"`
-}
-
-// DeleteGroup ends a group. Points says what becomes of its points at the
-// recovery site: "keep" or "delete". WithoutPeer ends it here although the
-// recovery site cannot be told; its points stay there.
-func (s *Service) DeleteGroup(ctx context.Context, who, id, pointsWish string, withoutPeer bool) error {
-	if pointsWish != "keep" && pointsWish != "delete" {
-		return problem.Invalid("points", `Say what becomes of the points: "keep" or "delete".`)
-	}
-	s.mu.Lock()
-	g, err := s.findGroup(id)
-	s.mu.Unlock()
-	if err != nil {
-		return err
-	}
-	if g.rec.Direction == "ended" {
-		if pointsWish != "delete" {
-			return problem.Conflict("The group %s has ended already; only deleting its points is left to do.", g.rec.Name)
-		}
-		return s.removeEnded(ctx, who, g)
-	}
-	_, err = s.atHome(ctx, who, id, "delete", deleteWish{pointsWish}, func(g *group) error { return s.deleteHome(ctx, who, g, pointsWish, withoutPeer) })
-	if err != nil && g.rec.ID != "" {
-		if p, ok := problem.Of(err); ok && p.Status == 404 {
-			s.mu.Lock()
-			_, still := s.groups[g.rec.ID]
-			s.mu.Unlock()
-			if !still {
-				return nil // deleted, and so not found when it was to be shown
-			}
-		}
-	}
-	return err
-}
-
-func (s *Service) deleteHome(ctx context.Context, who string, g *group, pointsWish string, withoutPeer bool) error {
-	s.mu.Lock()
-	g.ending = true
-	l := s.links[*g.rec.Link]
-	r := g.run
-	if r != nil {
-		r.stop("the group is deleted")
-	}
-	s.mu.Unlock()
-	if r != nil {
-		<-r.done
-	}
-	undo := func() {
-		s.mu.Lock()
-		g.ending = false
-		s.mu.Unlock()
-	}
-	if err := l.peer.EndGroup(ctx, g.rec.ID, pointsWish == "delete"); err != nil && !withoutPeer {
-		undo()
-		if p, ok := problem.Of(err); ok {
-			return p
-		}
-		return problem.Unreachable("%s holds this group's points and cannot be told: %v. Try again, or delete it without %s (its points then stay there).", l.rec.PeerName, err, l.rec.PeerName)
-	}
-	if err := s.db.DeleteGroup(ctx, g.rec.ID); err != nil {
-		undo()
-		return err
-	}
-	s.mu.Lock()
-	delete(s.groups, g.rec.ID)
-	p := s.platforms[g.set.Platform]
-	s.mu.Unlock()
-	if p != nil && g.rec.BaseCheckpoint != "" {
-		_ = p.driver.Forget(ctx, g.rec.BaseCheckpoint) // what is missed here is tidied up later
-	}
-	s.note(ctx, who, "group", g.rec.Name, "%s deleted the group %s; points: %s", who, g.rec.Name, pointsWish)
-	s.changed(g)
-	return nil
-}
-
-// removeEnded deletes an ended group's points and then the group.
-func (s *Service) removeEnded(ctx context.Context, who string, g *group) error {
-	held := s.store.Points(g.rec.ID)
-	for _, x := range held {
-		if s.store.InUse(x.Point) {
-			return problem.Conflict("Point %d of %s is being served or exported. Stop that first.", x.Number, g.rec.Name)
-		}
-	}
-	for _, x := range held {
-		if err := s.store.Drop(x.Point); err != nil {
-			return err
-		}
-	}
-	if err := s.db.DeleteGroup(ctx, g.rec.ID); err != nil {
-		return err
-	}
-	s.mu.Lock()
-	delete(s.groups, g.rec.ID)
-	s.sweepDue = true
-	s.mu.Unlock()
-	s.note(ctx, who, "group", g.rec.Name, "%d points of %s were deleted", len(held), g.rec.Name)
-	s.changed(g)
-	return nil
 }
 
 // Group gives one.

@@ -11,59 +11,11 @@ import (
 )
 
 // OpenIntake implements link.Local.
-func (s *Service) OpenIntake(_ context.Context, pin []byte, r cycle.OpenRequest) (cycle.Opened, error) {
+func (s *Service) OpenIntake(ctx context.Context, pin []byte, r cycle.OpenRequest) (cycle.Opened, error) {
 	if err := s.mayBring(pin, r.Group.ID, r.Group.Term); err != nil {
 		return cycle.Opened{}, err
 	}
-	spec := points.IntakeSpec{ID: r.ID, Group: r.Group}
-	base, err := s.store.Point(r.BasePoint)
-	var out cycle.Opened
-	for i, d := range r.Disks {
-		x := points.IntakeDisk{Machine: d.Machine, Key: d.Key, Size: d.Size}
-		if d.UseBase {
-			var bd points.SealDisk
-			ok := err == nil && base.Group.ID == r.Group.ID
-			if ok {
-				bd, ok = base.Disk(d.Machine, d.Key)
-			}
-			if ok && bd.Size == d.Size && s.store.Has(bd.Root) {
-				x.Base = bd.Root
-			} else {
-				out.NoBase = append(out.NoBase, i)
-			}
-		}
-		spec.Disks = append(spec.Disks, x)
-	}
-	// Another cycle's intake of this group is a leftover: a group has one
-	// cycle at a time.
-	for _, in := range s.store.Intakes(r.Group.ID) {
-		if in.ID != r.ID || !sameDisks(in.Disks, spec.Disks) {
-			in.Drop()
-		}
-	}
-	in, sealed, err := s.store.OpenIntake(spec)
-	if err != nil {
-		return out, err
-	}
-	if sealed != nil {
-		return cycle.Opened{Sealed: sealed}, nil
-	}
-	for i := range in.Disks {
-		out.Recorded = append(out.Recorded, in.Recorded(i))
-	}
-	return out, nil
-}
-
-func sameDisks(a, b []points.IntakeDisk) bool {
-	if len(a) != len(b) {
-		return false
-	}
-	for i := range a {
-		if a[i] != b[i] {
-			return false
-		}
-	}
-	return true
+	return cycle.Receive(ctx, s.store, r)
 }
 
 // mayBring refuses blocks of groups that the caller is not home of.
@@ -103,6 +55,7 @@ func (s *Service) SealIntake(ctx context.Context, pin []byte, id string, seal po
 	if err != nil {
 		return nil, err
 	}
+	s.noteDamage(context.WithoutCancel(ctx))
 	ctx = context.WithoutCancel(ctx)
 	capture := exposure.Shift(x.CaptureAt, x.HomeAhead)
 	err = errors.Join(

@@ -44,6 +44,7 @@ type landingDetail struct {
 	FreshMACs   bool             `json:"freshMACs"`
 	Limit       int64            `json:"limit"` // bytes a second a disk
 	Note        string           `json:"note"`
+	Crashes     int              `json:"crashes,omitempty"` // of its hypervisor process
 	Error       string           `json:"error"`
 	LocalBytes  int64            `json:"localBytes"`
 	TotalBytes  int64            `json:"totalBytes"`
@@ -213,6 +214,10 @@ func (s *Service) lander(l *landing) (platform.Lander, error) {
 	return d, nil
 }
 
+// crashesBorne is how often a machine is started again whose hypervisor process
+// has crashed before it was local.
+const crashesBorne = 3
+
 // landingStep does what is next. It reports whether nothing is left to do.
 func (s *Service) landingStep(ctx context.Context, l *landing) (over bool, err error) {
 	d, err := s.lander(l)
@@ -256,6 +261,16 @@ func (s *Service) landingStep(ctx context.Context, l *landing) (over bool, err e
 		s.closeLandingShare(l)
 		s.note(ctx, "kestrel", "landing", l.detail.Name, "%s is local: it needs the point no longer", l.detail.Name)
 		return true, nil
+	case now.Crashed && l.detail.Crashes < crashesBorne:
+		// A machine that somebody waits for is not left lying because of what is
+		// no fault of its own. Its disks are as after a power cut.
+		s.mu.Lock()
+		l.detail.Crashes++
+		n := l.detail.Crashes
+		s.mu.Unlock()
+		s.setLanding(l, state, fmt.Sprintf("Its hypervisor process has crashed, and it was started again (%d).", n))
+		s.note(ctx, "kestrel", "landing", l.detail.Name, "%s: its hypervisor process has crashed while its disks were made local; it was started again", l.detail.Name)
+		return false, d.StartLanded(ctx, l.rec.ID, state == string(api.LandingStateCopying))
 	case now.Power == platform.PowerOff:
 		s.setLanding(l, string(api.LandingStateOff), "It is off, and its disks still read from the point. It is made local when it runs.")
 		return false, nil

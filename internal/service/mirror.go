@@ -25,7 +25,10 @@ func (s *Service) Acted(ctx context.Context, pin []byte, id string, a link.Act) 
 	var err error
 	switch a.Action {
 	case "run":
-		_, err = s.RunCycle(ctx, a.Who, id)
+		var w runWish
+		if err = json.Unmarshal(a.Body, &w); err == nil {
+			_, err = s.RunCycle(ctx, a.Who, id, w.Compare)
+		}
 	case "pause", "resume":
 		_, err = s.SetPaused(ctx, a.Who, id, a.Action == "pause")
 	case "patch":
@@ -173,6 +176,8 @@ func (s *Service) stateOf(id string) link.GroupState {
 		newest := held[n-1]
 		st.NewestPoint, st.NewestAt, st.NewestSealed = newest.Point, newest.CaptureAt, newest.SealedAt
 	}
+	hurt := s.hurt(id)
+	st.LostPoints, st.LostBytes = hurt.points, hurt.lost
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	marks := 0
@@ -193,6 +198,7 @@ func (s *Service) takeState(ctx context.Context, l *linkState, st link.GroupStat
 		return
 	}
 	g.newestAt, g.newestPoint, g.confirmedAt = st.NewestAt, st.NewestPoint, s.clk.Now()
+	g.lost = damage{points: st.LostPoints, lost: st.LostBytes}
 	fetch := g.pointsMark != st.PointsMark && s.clk.Now().Sub(g.fetchedAt) > 5*s.beatEvery()
 	if fetch {
 		g.fetchedAt = s.clk.Now()
@@ -234,9 +240,13 @@ func (s *Service) countPoints(ctx context.Context, g *group) error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	g.points, g.oldestAt = 0, time.Time{}
+	g.points, g.oldestAt, g.nearPoints = 0, time.Time{}, 0
 	for _, t := range totals {
-		if t.GroupID == g.rec.ID {
+		switch {
+		case t.GroupID != g.rec.ID:
+		case t.Held && g.rec.Direction == "out":
+			g.nearPoints = t.Count
+		default:
 			g.points, g.oldestAt = t.Count, t.Oldest
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"github.com/google/uuid"
 
 	"kestrel/internal/api"
+	"kestrel/internal/points"
 	"kestrel/internal/problem"
 	"kestrel/internal/records"
 )
@@ -170,7 +171,12 @@ func (s *Service) CancelOperation(ctx context.Context, who, id string) error {
 // Store describes the point store.
 func (s *Service) Store() api.Store {
 	u := s.store.Usage()
-	return api.Store{Directory: s.store.Dir(), PackBytes: u.PackBytes, Packs: u.Packs, Records: u.Records, Points: u.Points, Intakes: u.Intakes, DamagedRecords: u.DamagedRecords, FreeBytes: u.FreeBytes, FloorBytes: u.FloorBytes, Full: u.FreeBytes < u.FloorBytes}
+	var objects *string
+	var cache *int64
+	if s.objects != nil {
+		objects, cache = &s.cfg.Objects.URL, ptr(s.objects.CacheBytes())
+	}
+	return api.Store{Objects: objects, CacheBytes: cache, Directory: s.store.Dir(), PackBytes: u.PackBytes, Packs: u.Packs, Records: u.Records, Points: u.Points, Intakes: u.Intakes, DamagedRecords: u.DamagedRecords, FreeBytes: u.FreeBytes, FloorBytes: u.FloorBytes, Full: u.FreeBytes < u.FloorBytes, BadRecords: u.BadRecords, HealedRecords: u.HealedRecords, Scrub: s.scrubView(), Encryption: encryptionView(s.store.Keys())}
 }
 
 // CheckStore reads and verifies everything in the store.
@@ -180,10 +186,13 @@ func (s *Service) CheckStore(ctx context.Context, who string) (api.Operation, er
 		if err != nil {
 			return "", err
 		}
+		if len(rep.Faults) > 0 {
+			s.noteDamage(ctx)
+		}
 		for _, f := range rep.Faults {
 			line := fmt.Sprintf("%s: %s", f.Where, f.What)
 			if len(f.Points) > 0 {
-				line += fmt.Sprintf("; %d points lose by it: %v", len(f.Points), f.Points)
+				line += fmt.Sprintf("; points that lose by it: %d, the first %s", len(f.Points), f.Points[0])
 			}
 			s.progress(o, rep.Bytes, rep.Bytes, line)
 		}
@@ -191,6 +200,21 @@ func (s *Service) CheckStore(ctx context.Context, who string) (api.Operation, er
 			return "", fmt.Errorf("%d faults found in %d packs and %d points; see the log of this operation", n, rep.Packs, rep.Points)
 		}
 		return fmt.Sprintf("All good: %d records in %d packs and %d disks of %d points verified.", rep.Records, rep.Packs, rep.Disks, rep.Points), nil
+	})
+}
+
+func encryptionView(k points.KeyState) api.Encryption {
+	return api.Encryption{On: k.Number > 0, Key: int(k.Number), KeyCreatedAt: orNil(k.Created), StaleBytes: k.StaleBytes}
+}
+
+// RewriteStore encrypts what is in the clear or under an older key.
+func (s *Service) RewriteStore(ctx context.Context, who string) (api.Operation, error) {
+	if s.store.Keys().Number == 0 {
+		return api.Operation{}, problem.Conflict("The point store is not encrypted. Start the service with --store-key-file or --store-passphrase-file first.")
+	}
+	return s.startOperation(ctx, who, "store rewrite", "point store", func(ctx context.Context, _ *operation) (string, error) {
+		x, err := s.store.Rewrite(ctx)
+		return fmt.Sprintf("%d packs written anew under key %d.", x.Packs, s.store.Keys().Number), err
 	})
 }
 

@@ -47,11 +47,19 @@ func (s *Service) reconcilePoints(ctx context.Context) error {
 			continue
 		}
 		capture := exposure.Shift(x.CaptureAt, x.HomeAhead)
-		err := errors.Join(
-			s.db.PutPoint(ctx, records.Point{ID: x.Point, GroupID: x.Group.ID, CaptureAt: capture, Held: true, Seal: mustJSON(x)}),
-			s.db.AddDrop(ctx, x.Group.ID, records.Drop{CaptureAt: capture, SealedAt: x.SealedAt}))
+		err := s.db.PutPoint(ctx, records.Point{ID: x.Point, GroupID: x.Group.ID, CaptureAt: capture, Held: true, Seal: mustJSON(x)})
+		if err == nil && s.groups[x.Group.ID].rec.Direction != "out" { // what is kept at home protects from nothing there
+			err = s.db.AddDrop(ctx, x.Group.ID, records.Drop{CaptureAt: capture, SealedAt: x.SealedAt})
+		}
 		if err != nil {
 			return err
+		}
+		if p, err := s.store.Pin(x); err != nil {
+			s.log.Error("read a pin", "point", x.Point, "err", err)
+		} else if p != nil {
+			if err := s.db.PinPoint(ctx, x.Point, true, p.Until); err != nil {
+				return err
+			}
 		}
 	}
 	for _, g := range s.groups {
@@ -91,7 +99,7 @@ func pinned(r records.Point, now time.Time) bool {
 	return r.Pinned && (r.PinnedUntil == nil || r.PinnedUntil.After(now))
 }
 
-// prune drops the points of an incoming group that its ladder lets go.
+// prune drops the points here that a group's ladder lets go.
 func (s *Service) prune(ctx context.Context, g *group) {
 	recs, err := s.db.Points(ctx, g.rec.ID)
 	if err != nil {
@@ -100,12 +108,14 @@ func (s *Service) prune(ctx context.Context, g *group) {
 	}
 	s.mu.Lock()
 	keep := g.promise().Keep
-	in := g.rec.Direction == "in"
+	in := g.rec.Direction != "ended"
 	s.mu.Unlock()
 	now := s.clk.Now()
 	var ps []ladder.Point
 	for _, r := range recs {
-		ps = append(ps, ladder.Point{ID: r.ID, Capture: r.CaptureAt, Pinned: pinned(r, now), InUse: s.store.InUse(r.ID)})
+		if r.Held {
+			ps = append(ps, ladder.Point{ID: r.ID, Capture: r.CaptureAt, Pinned: pinned(r, now), InUse: s.store.InUse(r.ID)})
+		}
 	}
 	dropped := 0
 	for _, v := range keep.Judge(ps, now) {
@@ -140,7 +150,7 @@ func (s *Service) pruneAll(ctx context.Context) {
 	s.mu.Lock()
 	var in []*group
 	for _, g := range s.groups {
-		if g.rec.Direction == "in" {
+		if g.rec.Direction == "in" || g.rec.Direction == "out" && g.nearPoints > 0 {
 			in = append(in, g)
 		}
 	}
@@ -212,26 +222,28 @@ func (s *Service) pointViews(recs []records.Point) ([]api.Point, error) {
 	keep, name := g.promise().Keep, g.rec.Name
 	s.mu.Unlock()
 	rung := map[string]int{}
-	var ps []ladder.Point
-	for _, r := range recs {
-		ps = append(ps, ladder.Point{ID: r.ID, Capture: r.CaptureAt, Pinned: pinned(r, now)})
-	}
-	newest := ""
-	for i, v := range keep.Judge(ps, now) {
-		rung[v.Point.ID] = v.Rung
-		if i == 0 {
-			newest = v.Point.ID
+	newest := map[string]bool{}
+	for _, held := range []bool{true, false} { // each site's points have their own ladder
+		var ps []ladder.Point
+		for _, r := range recs {
+			if r.Held == held {
+				ps = append(ps, ladder.Point{ID: r.ID, Capture: r.CaptureAt, Pinned: pinned(r, now)})
+			}
+		}
+		for i, v := range keep.Judge(ps, now) {
+			rung[v.Point.ID], newest[v.Point.ID] = v.Rung, i == 0
 		}
 	}
+	hurt := s.lostByPoint()
 	var out []api.Point
 	for _, r := range recs {
 		var x points.Seal
 		if err := json.Unmarshal(r.Seal, &x); err != nil {
 			return nil, fmt.Errorf("point record %s: %w", r.ID, err)
 		}
-		v := api.Point{ID: r.ID, Number: x.Number, Group: r.GroupID, GroupName: name, CaptureAt: r.CaptureAt, SealedAt: x.SealedAt, Consistency: x.Consistency, OneInstant: !x.Apart, Held: r.Held, Newest: r.ID == newest,
+		v := api.Point{ID: r.ID, Number: x.Number, Group: r.GroupID, GroupName: name, CaptureAt: r.CaptureAt, SealedAt: x.SealedAt, Consistency: x.Consistency, OneInstant: !x.Apart, Held: r.Held, Newest: newest[r.ID],
 			Pinned: pinned(r, now), PinnedUntil: r.PinnedUntil, InUse: s.store.InUse(r.ID), Rung: rung[r.ID], LosesSeconds: max(0, seconds(now.Sub(r.CaptureAt))),
-			UsedBytes: x.UsedBytes, ChangedBytes: x.ChangedBytes, ShippedBytes: x.ShippedBytes, Root: x.Root.String(), Checkpoint: x.Checkpoint, Machines: []api.PointMachine{}}
+			UsedBytes: x.UsedBytes, ChangedBytes: x.ChangedBytes, ShippedBytes: x.ShippedBytes, Root: x.Root.String(), Checkpoint: x.Checkpoint, Machines: []api.PointMachine{}, LostBytes: hurt[r.ID]}
 		for _, m := range x.Machines {
 			pm := api.PointMachine{ID: m.ID, Name: m.Name, Disks: []api.PointDisk{}, Quiesced: m.Quiesced, Nics: nicsOf(m)}
 			for _, d := range m.Disks {
@@ -295,6 +307,14 @@ func (s *Service) PinPoint(ctx context.Context, who, id string, in api.PointPatc
 	if !in.Pinned {
 		in.Until = nil
 	}
+	// The store first: it is what is left if the database is lost.
+	var pin *points.Pin
+	if in.Pinned {
+		pin = &points.Pin{Until: in.Until}
+	}
+	if err := s.store.SetPin(r.ID, pin); err != nil {
+		return api.Point{}, err
+	}
 	if err := s.db.PinPoint(ctx, r.ID, in.Pinned, in.Until); err != nil {
 		return api.Point{}, err
 	}
@@ -323,7 +343,8 @@ func (s *Service) DeletePoint(ctx context.Context, who, id string) error {
 	}
 	s.mu.Lock()
 	g := s.groups[v.Group]
-	ended := g == nil || g.rec.Direction == "ended"
+	// A point that is kept at home besides protects from nothing.
+	ended := g == nil || g.rec.Direction != "in"
 	s.mu.Unlock()
 	switch {
 	case v.Newest && !ended:

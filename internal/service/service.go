@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"kestrel/internal/clock"
+	"kestrel/internal/files/bucket"
 	"kestrel/internal/link"
 	"kestrel/internal/nbd"
 	"kestrel/internal/points"
@@ -39,6 +40,13 @@ type Config struct {
 	// StoreFloor is the room in bytes that arriving cycles leave free; 0 for the
 	// default.
 	StoreFloor int64
+	// StoreSecret encrypts the point store; none leaves it in the clear.
+	StoreSecret points.Secret
+	// Objects, if its URL is given, keeps the point store in an object store.
+	Objects bucket.Config
+	// ScrubEvery is the time within which all of the point store is verified
+	// once; 0 for a week, negative for never.
+	ScrubEvery time.Duration
 	// Guard is the command of the process that lets machines go which are held
 	// when this one is killed.
 	Guard      []string
@@ -52,15 +60,16 @@ type Config struct {
 
 // Service is a running site.
 type Service struct {
-	cfg    Config
-	clk    clock.Clock
-	log    *slog.Logger
-	db     *records.DB
-	store  *points.Store
-	id     *link.Identity
-	sealer *sealer
-	site   records.Site
-	hub    *hub
+	cfg     Config
+	clk     clock.Clock
+	log     *slog.Logger
+	db      *records.DB
+	store   *points.Store
+	objects *bucket.FS // nil: the store is a folder
+	id      *link.Identity
+	sealer  *sealer
+	site    records.Site
+	hub     *hub
 
 	linkL, nbdL net.Listener
 	nbdTLS      *tls.Config // nil: NBD is served in the clear, on loopback
@@ -88,6 +97,9 @@ const cyclesAtOnce = 4
 // New opens everything a site needs. Call Run to set it to work, and Close at
 // the end.
 func New(ctx context.Context, cfg Config) (*Service, error) {
+	if cfg.ScrubEvery == 0 {
+		cfg.ScrubEvery = 7 * 24 * time.Hour
+	}
 	if cfg.Pulse == 0 {
 		cfg.Pulse = 500 * time.Millisecond
 	}
@@ -121,7 +133,17 @@ func New(ctx context.Context, cfg Config) (*Service, error) {
 	if s.id, err = link.LoadIdentity(cfg.StateDir, s.clk.Now()); err != nil {
 		return nil, err
 	}
-	if s.store, err = points.Open(filepath.Join(cfg.StateDir, "store"), s.clk.Now); err != nil {
+	opts := points.Options{Now: s.clk.Now, Secret: cfg.StoreSecret}
+	dir := filepath.Join(cfg.StateDir, "store")
+	if cfg.Objects.URL != "" {
+		if s.objects, err = bucket.Open(ctx, dir, cfg.Objects); err != nil {
+			return nil, err
+		}
+		opts.Files = s.objects
+	} else if err := bucket.RefuseCache(dir); err != nil {
+		return nil, err
+	}
+	if s.store, err = points.Open(dir, opts); err != nil {
 		return nil, err
 	}
 	floor := cfg.StoreFloor
@@ -148,6 +170,9 @@ func (s *Service) open(ctx context.Context) error {
 	}
 	if s.site.Name != s.cfg.Name {
 		return fmt.Errorf("this state belongs to site %q; start it under that name, or with another --state", s.site.Name)
+	}
+	if err := s.store.SetOwner(points.Owner{SiteID: s.site.ID, Site: s.site.Name}); err != nil {
+		return err
 	}
 	for _, load := range []func(context.Context) error{s.loadPlatforms, s.loadLinks, s.loadGroups, s.reconcilePoints, s.loadShares, s.loadLandings, s.endOldOperations} {
 		if err := load(ctx); err != nil {
@@ -188,6 +213,7 @@ func (s *Service) Run(ctx context.Context) error {
 	s.startBeats(ctx)
 	s.startLandings()
 	s.wg.Go(func() { s.pulse(ctx) })
+	s.wg.Go(func() { s.scrub(ctx) })
 	var err error
 	select {
 	case <-ctx.Done():
@@ -210,6 +236,7 @@ func (s *Service) Close() error {
 	for _, p := range s.platforms {
 		p.driver.Close()
 	}
+	closeOverlays(s.exports)
 	if s.db != nil {
 		errs = append(errs, s.db.Close())
 	}

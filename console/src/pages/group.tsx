@@ -27,8 +27,14 @@ export function GroupPage() {
   });
   const [deleting, setDeleting] = useState(false);
   const act = useMutation({
-    mutationFn: (what: "run" | "pause" | "resume") =>
-      ask(api.POST(`/groups/{id}/${what}`, { params: { path: { id } } })),
+    mutationFn: (what: "run" | "compare" | "pause" | "resume") =>
+      what === "run" || what === "compare"
+        ? ask(
+            api.POST("/groups/{id}/run", {
+              params: { path: { id }, query: { compare: what === "compare" || undefined } },
+            }),
+          )
+        : ask(api.POST(`/groups/{id}/${what}`, { params: { path: { id } } })),
     onSuccess: (g) => qc.setQueryData(["group", id], g),
   });
   const g = q.data;
@@ -62,6 +68,13 @@ export function GroupPage() {
             <>
               <Button disabled={g.paused || !!g.running || act.isPending} onClick={() => act.mutate("run")}>
                 Run a cycle now
+              </Button>
+              <Button
+                disabled={g.paused || !!g.running || !g.points || act.isPending}
+                title={`Reads all of the disks at ${g.home}, to find what changed without the platform's reporting it.`}
+                onClick={() => act.mutate("compare")}
+              >
+                Compare
               </Button>
               <Button disabled={act.isPending} onClick={() => act.mutate(g.paused ? "resume" : "pause")}>
                 {g.paused ? "Resume" : "Pause"}
@@ -174,7 +187,8 @@ function PointsCard({ g, now }: { g: Group; now: number }) {
     queryFn: () => ask(api.GET("/points", { params: { query: { group: g.id } } })),
     refetchInterval: 15_000,
   });
-  const ps = q.data ?? [];
+  // What is kept at home besides is in the list of points.
+  const ps = (q.data ?? []).filter((p) => g.direction !== "out" || !p.held);
   const oldest = ps[ps.length - 1];
   return (
     <Card
@@ -322,6 +336,23 @@ function PromiseCard({ g }: { g: Group }) {
             ))}
           </dd>
         </div>
+        {(g.keepHere || g.pointsAtHome > 0) && (
+          <div className={row}>
+            <dt className="text-muted">At home</dt>
+            <dd className="font-medium">
+              {count(g.pointsAtHome, "point")} at {g.home} as well
+            </dd>
+          </div>
+        )}
+        {(g.comparedAt || g.compareEverySeconds > 0) && (
+          <div className={row}>
+            <dt className="text-muted">Compared</dt>
+            <dd className="font-medium">
+              {g.comparedAt ? <When at={g.comparedAt} /> : "not yet"}
+              {g.compareEverySeconds > 0 && `, every ${span(g.compareEverySeconds)}`}
+            </dd>
+          </div>
+        )}
         <div className={row}>
           <dt className="text-muted">Backlog</dt>
           <dd className="font-medium">

@@ -52,6 +52,8 @@ export function GroupFormPage() {
         quiesce: g.data?.machines.filter((m) => m.quiesce).map((m) => m.name) ?? [],
         together: g.data?.together ?? true,
         priority: g.data?.priority ?? "normal",
+        keepHere: g.data?.keepHere ?? false,
+        compareEvery: g.data?.compareEverySeconds ?? 0,
         rpo: p ? spanText(p.rpoTargetSeconds) : "15 min",
         every: p ? (p.cadenceSeconds ? spanText(p.cadenceSeconds) : "") : "5 min",
         byHand: p ? p.cadenceSeconds === 0 : false,
@@ -70,6 +72,8 @@ type Start = {
   quiesce: string[];
   together: boolean;
   priority: string;
+  compareEvery: number;
+  keepHere: boolean;
   rpo: string;
   every: string;
   byHand: boolean;
@@ -88,6 +92,8 @@ function Form({ id, start }: { id?: string; start: Start }) {
   const [quiesce, setQuiesce] = useState<string[]>(start.quiesce);
   const [together, setTogether] = useState(start.together);
   const [priority, setPriority] = useState(start.priority);
+  const [keepHere, setKeepHere] = useState(start.keepHere);
+  const [compareEvery, setCompareEvery] = useState(start.compareEvery);
   const [find, setFind] = useState("");
   const machines = useQuery({ queryKey: ["machines"], queryFn: () => ask(api.GET("/machines")) });
   const links = useQuery({ queryKey: ["links"], queryFn: () => ask(api.GET("/links")) });
@@ -138,6 +144,8 @@ function Form({ id, start }: { id?: string; start: Start }) {
         promise,
         together,
         priority,
+        compareEverySeconds: compareEvery,
+        keepHere,
         quiesce: restable.length ? quiesce.filter((n) => restable.some((m) => m.name === n)) : undefined,
       };
       if (id) return ask(api.PATCH("/groups/{id}", { params: { path: { id } }, body }));
@@ -316,6 +324,43 @@ function Form({ id, start }: { id?: string; start: Start }) {
                     <option value="high">high</option>
                     <option value="normal">normal</option>
                     <option value="low">low</option>
+                  </select>
+                )}
+              </Field>
+              <label className="flex items-start gap-2">
+                <input
+                  type="checkbox"
+                  className="mt-1"
+                  checked={keepHere}
+                  onChange={(e) => setKeepHere(e.target.checked)}
+                />
+                <span>
+                  Keep points here as well
+                  <span className="block text-muted text-xs">
+                    In this site's own store, by the same ladder. They protect from nothing that happens to the site.
+                  </span>
+                </span>
+              </label>
+              <Field
+                label="Compare all of the disks"
+                faults={problem?.at("compareEverySeconds")}
+                hint="Reads everything once, to find what the platform did not report."
+              >
+                {(i, d) => (
+                  <select
+                    id={i}
+                    aria-describedby={d}
+                    className={inputLook}
+                    value={compareEvery}
+                    onChange={(e) => setCompareEvery(Number(e.target.value))}
+                  >
+                    {[...new Set([0, 7 * 86400, 30 * 86400, 90 * 86400, start.compareEvery])]
+                      .sort((a, b) => a - b)
+                      .map((n) => (
+                        <option key={n} value={n}>
+                          {n ? `every ${span(n)}` : "only when asked"}
+                        </option>
+                      ))}
                   </select>
                 )}
               </Field>

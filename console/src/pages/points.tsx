@@ -29,14 +29,11 @@ export function PointsPage() {
       ask(api.PATCH("/points/{id}", { params: { path: { id: p.id } }, body: { pinned: !p.pinned } })),
     onSuccess: again,
   });
-  const serve = useMutation({
-    mutationFn: (p: Point) => ask(api.POST("/shares", { body: { point: p.id } })),
-    onSuccess: again,
-  });
+  const [serving, setServing] = useState<Point>();
   const shown = q.data?.slice(0, limit);
   return (
     <Page title="Recovery points">
-      <Fault of={q.error ?? pin.error ?? serve.error} />
+      <Fault of={q.error ?? pin.error} />
       <SharesCard />
       <OperationsCard />
       <Card
@@ -92,6 +89,14 @@ export function PointsPage() {
                           ◆ pinned
                         </span>
                       )}
+                      {p.lostBytes > 0 && (
+                        <div
+                          className="text-over-ink text-xs"
+                          title="The point store's card on Sites & links lists what."
+                        >
+                          ✕ {size(p.lostBytes)} cannot be read
+                        </div>
+                      )}
                       {p.newest && <span className="ml-1.5 text-muted text-xs">newest</span>}
                     </td>
                     <td className={`${td} whitespace-nowrap`}>
@@ -114,8 +119,8 @@ export function PointsPage() {
                           <Button small onClick={() => pin.mutate(p)}>
                             {p.pinned ? "Unpin" : "Pin"}
                           </Button>
-                          <Button small onClick={() => serve.mutate(p)}>
-                            Serve
+                          <Button small onClick={() => setServing(p)}>
+                            Serve…
                           </Button>
                           <Button small onClick={() => setExporting(p)}>
                             Export…
@@ -144,10 +149,58 @@ export function PointsPage() {
           </div>
         )}
       </Card>
+      {serving && <ServeDialog p={serving} onClose={() => setServing(undefined)} />}
       {exporting && <ExportDialog p={exporting} onClose={() => setExporting(undefined)} />}
       {landing && <LandDialog p={landing} onClose={() => setLanding(undefined)} />}
       {deleting && <DeleteDialog p={deleting} onClose={() => setDeleting(undefined)} />}
     </Page>
+  );
+}
+
+const modes: Record<string, string> = {
+  "read-only": "Clients can only read.",
+  "throw-away": "Clients can write; what they write is kept until you stop serving, or this site restarts.",
+  lasting: "Clients can write; what they write is kept until you stop serving, over restarts too.",
+};
+
+function ServeDialog({ p, onClose }: { p: Point; onClose: () => void }) {
+  const qc = useQueryClient();
+  const [mode, setMode] = useState("read-only");
+  const m = useMutation({
+    mutationFn: () => ask(api.POST("/shares", { body: { point: p.id, mode } })),
+    onSuccess: () => {
+      qc.invalidateQueries({ queryKey: ["points"] });
+      qc.invalidateQueries({ queryKey: ["shares"] });
+      onClose();
+    },
+  });
+  return (
+    <Modal
+      open
+      onOpenChange={(o) => !o && onClose()}
+      title={`Serve point ${p.number} of ${p.groupName}`}
+      intro="Its disks are offered over NBD, under addresses that hold a secret. The point itself never changes: what clients write is kept beside it."
+    >
+      <fieldset className="grid gap-2">
+        <legend className="mb-1 font-medium">May clients write?</legend>
+        {Object.entries(modes).map(([name, text]) => (
+          <label key={name} className="flex items-start gap-2">
+            <input type="radio" name="mode" className="mt-1" checked={mode === name} onChange={() => setMode(name)} />
+            <span>
+              {name}
+              <span className="block text-muted text-xs">{text}</span>
+            </span>
+          </label>
+        ))}
+      </fieldset>
+      <Fault of={m.error} />
+      <div className="flex justify-end gap-2">
+        <Button onClick={onClose}>Leave it</Button>
+        <Button kind="main" disabled={m.isPending} onClick={() => m.mutate()}>
+          Serve
+        </Button>
+      </div>
+    </Modal>
   );
 }
 
@@ -163,7 +216,7 @@ function SharesCard() {
   });
   if (!q.data?.length) return null;
   return (
-    <Card title="Served over NBD" aside="read-only">
+    <Card title="Served over NBD">
       <Fault of={stop.error} />
       <ul>
         {q.data.map((s) => (
@@ -174,7 +227,9 @@ function SharesCard() {
                   {s.groupName} {s.pointNumber}
                 </strong>{" "}
                 <span className="text-muted">
-                  · {count(s.clients, "reader")} · by {s.createdBy} since {when(s.createdAt)}
+                  · {s.mode}
+                  {s.writtenBytes > 0 && `, ${size(s.writtenBytes)} written`} · {count(s.clients, "client")} · by{" "}
+                  {s.createdBy} since {when(s.createdAt)}
                 </span>
               </span>
               <Button onClick={() => stop.mutate(s)}>Stop serving</Button>
@@ -241,8 +296,10 @@ function OperationsCard() {
 function ExportDialog({ p, onClose }: { p: Point; onClose: () => void }) {
   const qc = useQueryClient();
   const [directory, setDirectory] = useState(`/var/tmp/${p.groupName.toLowerCase().replace(/\W+/g, "-")}-${p.number}`);
+  const [format, setFormat] = useState("raw");
   const m = useMutation({
-    mutationFn: () => ask(api.POST("/points/{id}/export", { params: { path: { id: p.id } }, body: { directory } })),
+    mutationFn: () =>
+      ask(api.POST("/points/{id}/export", { params: { path: { id: p.id } }, body: { directory, format } })),
     onSuccess: () => {
       qc.invalidateQueries({ queryKey: ["operations"] });
       onClose();
@@ -254,11 +311,19 @@ function ExportDialog({ p, onClose }: { p: Point; onClose: () => void }) {
       open
       onOpenChange={(o) => !o && onClose()}
       title={`Export ${p.groupName} ${p.number}`}
-      intro={`${count(disks.length, "disk")} as raw files, ${size(disks.reduce((s, d) => s + d.sizeBytes, 0))}, sparse: ${size(p.usedBytes)} on disk. Every block is checked. Nothing is overwritten.`}
+      intro={`${count(disks.length, "disk")} of ${size(disks.reduce((s, d) => s + d.sizeBytes, 0))}, without zero areas: ${size(p.usedBytes)} on disk. Every block is checked. Nothing is overwritten.`}
     >
       <Field label="Folder on this site's host">
         {(id) => (
           <input id={id} className={inputLook} value={directory} onChange={(e) => setDirectory(e.target.value)} />
+        )}
+      </Field>
+      <Field label="Format">
+        {(id) => (
+          <select id={id} className={inputLook} value={format} onChange={(e) => setFormat(e.target.value)}>
+            <option value="raw">raw</option>
+            <option value="qcow2">qcow2</option>
+          </select>
         )}
       </Field>
       <Fault of={m.error} />

@@ -4,6 +4,7 @@ import { api, ask, Problem, type Schemas } from "../api";
 import { count, size, when } from "../format";
 import { Button, Card, Empty, Fault, Field, inputLook, Modal, Page, State, When } from "../ui";
 import { LinkCard, Steps } from "./link";
+import { CopiesCard, StoreCard } from "./store";
 
 export function SitesPage() {
   const links = useQuery({ queryKey: ["links"], queryFn: () => ask(api.GET("/links")), refetchInterval: 5000 });
@@ -12,7 +13,6 @@ export function SitesPage() {
     queryFn: () => ask(api.GET("/platforms")),
     refetchInterval: 10_000,
   });
-  const store = useQuery({ queryKey: ["store"], queryFn: () => ask(api.GET("/store")), refetchInterval: 15_000 });
   const [dialog, setDialog] = useState<"invite" | "accept" | "platform">();
   return (
     <Page
@@ -52,81 +52,14 @@ export function SitesPage() {
             </Empty>
           </Card>
         )}
-        {store.data && (
-          <Card title="Point store" aside={store.data.directory.split("/").slice(-2).join("/")}>
-            <dl className="grid grid-cols-[140px_minmax(0,1fr)] gap-y-1 px-4 py-3">
-              <dt className="text-muted">Points</dt>
-              <dd>{store.data.points}</dd>
-              <dt className="text-muted">Packs</dt>
-              <dd>
-                {store.data.packs} · {size(store.data.packBytes)}
-              </dd>
-              <dt className="text-muted">Room left</dt>
-              <dd className={store.data.full ? "font-semibold text-over-ink" : ""}>
-                {store.data.full && "✕ "}
-                {size(store.data.freeBytes)}, of which cycles leave {size(store.data.floorBytes)}
-                {store.data.full && ": they wait until there is more"}
-              </dd>
-              <dt className="text-muted">Found damaged</dt>
-              <dd className={store.data.damagedRecords ? "font-semibold text-over-ink" : ""}>
-                {store.data.damagedRecords ? `✕ ${count(store.data.damagedRecords, "record")}` : "nothing"}
-              </dd>
-            </dl>
-            <div className="px-4 pb-3">
-              <StoreWork />
-            </div>
-          </Card>
-        )}
+        <StoreCard />
+        <CopiesCard />
         <TokensCard />
       </div>
       {dialog === "invite" && <InviteDialog onClose={() => setDialog(undefined)} />}
       {dialog === "accept" && <AcceptDialog onClose={() => setDialog(undefined)} />}
       {dialog === "platform" && <PlatformDialog onClose={() => setDialog(undefined)} />}
     </Page>
-  );
-}
-
-function StoreWork() {
-  const qc = useQueryClient();
-  const [id, setID] = useState<string>();
-  const m = useMutation({
-    mutationFn: (what: "check" | "sweep") => ask(api.POST(`/store/${what}`)),
-    onSuccess: (o) => {
-      setID(o.id);
-      qc.invalidateQueries({ queryKey: ["operations"] });
-    },
-  });
-  const op = useQuery({
-    queryKey: ["operations", id],
-    queryFn: () => ask(api.GET("/operations/{id}", { params: { path: { id: id ?? "" } } })),
-    enabled: !!id,
-    refetchInterval: (q) => (q.state.data?.state === "running" ? 500 : false),
-  });
-  const busy = m.isPending || op.data?.state === "running";
-  return (
-    <div className="grid justify-items-start gap-2">
-      <div className="flex flex-wrap gap-2">
-        <Button disabled={busy} onClick={() => m.mutate("check")}>
-          Check every block
-        </Button>
-        <Button disabled={busy} onClick={() => m.mutate("sweep")}>
-          Give room back now
-        </Button>
-      </div>
-      <Fault of={m.error} />
-      {op.data && (
-        <div role="status" className={op.data.state === "failed" ? "text-over-ink" : ""}>
-          {op.data.state === "running"
-            ? `${size(op.data.doneBytes)} of ${size(op.data.totalBytes)} read`
-            : op.data.message}
-          {op.data.log.map((t) => (
-            <div key={t} className="break-all text-xs">
-              {t}
-            </div>
-          ))}
-        </div>
-      )}
-    </div>
   );
 }
 

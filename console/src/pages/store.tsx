@@ -1,0 +1,236 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { api, ask, type Schemas } from "../api";
+import { count, size, span, when } from "../format";
+import { Button, Card, Fault, Field, inputLook, When } from "../ui";
+
+/** StoreCard tells what the site's point store holds, and in what state. */
+export function StoreCard() {
+  const { data: store } = useQuery({
+    queryKey: ["store"],
+    queryFn: () => ask(api.GET("/store")),
+    refetchInterval: 15_000,
+  });
+  if (!store) return null;
+  return (
+    <Card title="Point store" aside={store.directory.split("/").slice(-2).join("/")}>
+      <dl className="grid grid-cols-[140px_minmax(0,1fr)] gap-y-1 px-4 py-3">
+        {store.objects && (
+          <>
+            <dt className="text-muted">Objects</dt>
+            <dd className="break-all">
+              {store.objects}, {size(store.cacheBytes ?? 0)} of them kept here too
+            </dd>
+          </>
+        )}
+        <dt className="text-muted">Points</dt>
+        <dd>{store.points}</dd>
+        <dt className="text-muted">Packs</dt>
+        <dd>
+          {store.packs} · {size(store.packBytes)}
+        </dd>
+        <dt className="text-muted">Room left</dt>
+        <dd className={store.full ? "font-semibold text-over-ink" : ""}>
+          {store.full && "✕ "}
+          {size(store.freeBytes)}, of which cycles leave {size(store.floorBytes)}
+          {store.full && ": they wait until there is more"}
+        </dd>
+        <dt className="text-muted">Bad</dt>
+        <dd className={store.badRecords ? "font-semibold text-over-ink" : ""}>
+          {store.badRecords ? `✕ ${count(store.badRecords, "record")}` : "nothing"}
+          {store.healedRecords > 0 && `, ${store.healedRecords} replaced`}
+        </dd>
+        <dt className="text-muted">Encrypted</dt>
+        <dd>
+          {store.encryption.on ? `yes, key ${store.encryption.key}` : "no"}
+          {store.encryption.staleBytes > 0 && (
+            <span className="text-tight-ink">
+              ; ◆ {size(store.encryption.staleBytes)} are not, or under an older key
+            </span>
+          )}
+        </dd>
+        <dt className="text-muted">Verified</dt>
+        <dd>
+          {store.scrub.endedAt ? (
+            <>
+              all of it, <When at={store.scrub.endedAt} />
+            </>
+          ) : (
+            "not yet"
+          )}
+          {store.scrub.running && `; now at ${size(store.scrub.doneBytes)} of ${size(store.packBytes)}`}
+          {store.scrub.everySeconds ? `; every ${span(store.scrub.everySeconds)}` : "; not by itself"}
+        </dd>
+      </dl>
+      <Losses />
+      <div className="px-4 pb-3">
+        <StoreWork stale={store.encryption.staleBytes > 0} />
+      </div>
+    </Card>
+  );
+}
+
+/** Losses lists what points cannot be read; it is nothing, as a rule. A block is as a rule of many points. */
+function Losses() {
+  const q = useQuery({ queryKey: ["losses"], queryFn: () => ask(api.GET("/store/losses")), refetchInterval: 15_000 });
+  if (!q.data?.length) return null;
+  const places = new Map<string, { first: Schemas["Loss"]; points: number }>();
+  for (const x of q.data) {
+    const key = [x.group, x.machine, x.disk, x.offsetBytes, x.lengthBytes, x.state].join(" ");
+    const place = places.get(key) ?? { first: x, points: 0 };
+    place.points++;
+    places.set(key, place);
+  }
+  const all = [...places.values()];
+  return (
+    <div className="border-line border-t px-4 py-3">
+      <h3 className="font-semibold text-over-ink">✕ Points that cannot be read whole</h3>
+      <ul className="mt-1 grid gap-1.5">
+        {all.slice(0, 8).map(({ first: x, points }) => (
+          <li key={`${x.group} ${x.machine} ${x.disk} ${x.offsetBytes} ${x.state}`}>
+            {size(x.lengthBytes)} of {x.machine} {x.disk} at {size(x.offsetBytes)}
+            <span className="block text-muted text-xs">
+              in{" "}
+              <Link to={`/points?group=${x.group}`}>
+                {count(points, "point")} of {x.groupName}
+              </Link>
+              {x.state === "awaited" ? " · home is asked for it with the next cycle" : " · not to be had any more"}
+            </span>
+          </li>
+        ))}
+        {all.length > 8 && <li className="text-muted">and {all.length - 8} more places: kestrel store losses</li>}
+      </ul>
+    </div>
+  );
+}
+
+function StoreWork({ stale }: { stale: boolean }) {
+  const qc = useQueryClient();
+  const [id, setID] = useState<string>();
+  const m = useMutation({
+    mutationFn: (what: "check" | "sweep" | "rewrite") => ask(api.POST(`/store/${what}`)),
+    onSuccess: (o) => {
+      setID(o.id);
+      qc.invalidateQueries({ queryKey: ["operations"] });
+    },
+  });
+  const op = useQuery({
+    queryKey: ["operations", id],
+    queryFn: () => ask(api.GET("/operations/{id}", { params: { path: { id: id ?? "" } } })),
+    enabled: !!id,
+    refetchInterval: (q) => (q.state.data?.state === "running" ? 500 : false),
+  });
+  const busy = m.isPending || op.data?.state === "running";
+  return (
+    <div className="grid justify-items-start gap-2">
+      <div className="flex flex-wrap gap-2">
+        <Button disabled={busy} onClick={() => m.mutate("check")}>
+          Check every block
+        </Button>
+        <Button disabled={busy} onClick={() => m.mutate("sweep")}>
+          Give room back now
+        </Button>
+        {stale && (
+          <Button disabled={busy} onClick={() => m.mutate("rewrite")}>
+            Encrypt the rest
+          </Button>
+        )}
+      </div>
+      <Fault of={m.error} />
+      {op.data && (
+        <div role="status" className={op.data.state === "failed" ? "text-over-ink" : ""}>
+          {op.data.state === "running"
+            ? `${size(op.data.doneBytes)} of ${size(op.data.totalBytes)} read`
+            : op.data.message}
+          {op.data.log.map((t) => (
+            <div key={t} className="break-all text-xs">
+              {t}
+            </div>
+          ))}
+        </div>
+      )}
+    </div>
+  );
+}
+
+/** Copies are images that were carried over by hand: a first copy ships only what is in none of them. */
+export function CopiesCard() {
+  const qc = useQueryClient();
+  const [path, setPath] = useState("");
+  const q = useQuery({ queryKey: ["copies"], queryFn: () => ask(api.GET("/copies")), refetchInterval: 15_000 });
+  const carry = useMutation({
+    mutationFn: () => ask(api.POST("/copies", { body: { path } })),
+    onSuccess: (o) => setRunning(o.id),
+  });
+  const [running, setRunning] = useState<string>();
+  const op = useQuery({
+    queryKey: ["operations", running],
+    queryFn: async () => {
+      const o = await ask(api.GET("/operations/{id}", { params: { path: { id: running ?? "" } } }));
+      if (o.state !== "running") qc.invalidateQueries({ queryKey: ["copies"] });
+      return o;
+    },
+    enabled: !!running,
+    refetchInterval: (x) => (x.state.data?.state === "running" ? 500 : false),
+  });
+  const drop = useMutation({
+    mutationFn: (id: string) => ask(api.DELETE("/copies/{id}", { params: { path: { id } } })),
+    onSuccess: () => qc.invalidateQueries({ queryKey: ["copies"] }),
+  });
+  return (
+    <Card title="Carried over by hand">
+      <p className="px-4 pt-3 text-muted">
+        A raw or qcow2 image on this site's host. First copies ship only what is in none of them.
+      </p>
+      <ul>
+        {q.data?.map((c) => (
+          <li key={c.id} className="flex items-center justify-between gap-2 border-line border-b px-4 py-2">
+            <span>
+              <strong className="break-all">{c.name}</strong>{" "}
+              <span className="text-muted">
+                · {size(c.usedBytes)} of {size(c.sizeBytes)} used · kept until {when(c.keptUntil)}
+              </span>
+            </span>
+            <Button small kind="danger" disabled={drop.isPending} onClick={() => drop.mutate(c.id)}>
+              Give up
+            </Button>
+          </li>
+        ))}
+      </ul>
+      <form
+        className="grid gap-2 px-4 py-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          carry.mutate();
+        }}
+      >
+        <Field label="Image on this site's host" hint="Kept for 14 days.">
+          {(id, d) => (
+            <input
+              id={id}
+              aria-describedby={d}
+              className={inputLook}
+              placeholder="/mnt/disk/tick-db.qcow2"
+              value={path}
+              onChange={(e) => setPath(e.target.value)}
+            />
+          )}
+        </Field>
+        <div>
+          <Button type="submit" disabled={!path || carry.isPending || op.data?.state === "running"}>
+            Take it in
+          </Button>
+        </div>
+        <Fault of={carry.error ?? drop.error} />
+        {op.data && (
+          <div role="status" className={op.data.state === "failed" ? "text-over-ink" : ""}>
+            {op.data.state === "running"
+              ? `${size(op.data.doneBytes)} of ${size(op.data.totalBytes)} read`
+              : op.data.message}
+          </div>
+        )}
+      </form>
+    </Card>
+  );
+}
