@@ -162,7 +162,7 @@ const (
 	workers     = 3
 	// A worker waits for two answers a batch. Where they come late, others use
 	// the link meanwhile.
-	farHelpers = 5
+	farHelpers = 7
 	farAnswer  = 15 * time.Millisecond
 )
 
@@ -177,7 +177,7 @@ type Source interface {
 
 // Options are how a job is run. The zero value is what a service uses.
 type Options struct {
-	// Workers read and ship side by side; 3 if zero, and 5 more over a link
+	// Workers read and ship side by side; 3 if zero, and 7 more over a link
 	// whose answers take their time.
 	Workers int
 	// Dial opens a frozen disk with these metadata contexts; over NBD if nil.

