@@ -96,7 +96,7 @@ func run(ctx context.Context, state, out, binary, only string) error {
 			shot{name: "group-real", path: "/groups/" + id["Boarding"], await: "At the last capture"},
 			shot{name: "platform-add", path: "/links", await: "Point store", do: chromedp.Click(chromedp.Search(`//button[starts-with(text(),"Add a platform")]`))},
 			shot{name: "landings", path: "/landings", await: "boarding-db", at: "eastmole"},
-			shot{name: "landing-start", path: "/points?group=" + id["Boarding"], await: "Export", do: chromedp.Steps(chromedp.Click(chromedp.Search(`//button[starts-with(text(),"Start")]`)), chromedp.Sleep(time.Second))})
+			shot{name: "landing-start", path: "/points?group=" + id["Boarding"], await: "Export", at: "eastmole", do: chromedp.Steps(chromedp.Click(chromedp.Search(`//button[starts-with(text(),"Start")]`)), chromedp.Sleep(time.Second))})
 	}
 	tab, stop, err := browser.Open(ctx, 1280, 800)
 	if err != nil {

@@ -1318,6 +1318,8 @@ export interface components {
             };
             /** @description Allow a network of the same name as the one at home */
             homeNetwork?: boolean;
+            /** @description Allow machines whose disks cannot be read whole; reading what is lost fails there */
+            notWhole?: boolean;
             /** @description Put before the machines' names */
             prefix?: string;
             /**

@@ -609,8 +609,11 @@ type NewLanding struct {
 
 	// Networks Network at home to network here; what is left out is not connected
 	Networks *map[string]string `json:"networks,omitempty"`
-	Platform string             `json:"platform"`
-	Point    string             `json:"point"`
+
+	// NotWhole Allow machines whose disks cannot be read whole; reading what is lost fails there
+	NotWhole *bool  `json:"notWhole,omitempty"`
+	Platform string `json:"platform"`
+	Point    string `json:"point"`
 
 	// Prefix Put before the machines' names
 	Prefix *string `json:"prefix,omitempty"`

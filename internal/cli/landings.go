@@ -51,7 +51,7 @@ func (a *app) landingCreateCmd() *cobra.Command {
 	var in api.NewLanding
 	var machines, networks []string
 	var datastore, prefix string
-	var copied, homeNetwork, wait bool
+	var copied, homeNetwork, notWhole, wait bool
 	var limit int64
 	c := &cobra.Command{Use: "create POINT", Short: "Make machines from a point and start them", Args: cobra.ExactArgs(1),
 		Long: `Make machines from a point and start them on a platform of this site.
@@ -79,7 +79,7 @@ POINT is an ID, GROUP for the newest point of a group, or GROUP:NUMBER.`,
 			if copied {
 				how = "copied"
 			}
-			in.How, in.HomeNetwork = &how, &homeNetwork
+			in.How, in.HomeNetwork, in.NotWhole = &how, &homeNetwork, &notWhole
 			if len(machines) > 0 {
 				in.Machines = &machines
 			}
@@ -117,6 +117,7 @@ POINT is an ID, GROUP for the newest point of a group, or GROUP:NUMBER.`,
 	f.StringArrayVarP(&machines, "machine", "m", nil, "only this machine; may be repeated")
 	f.StringArrayVar(&networks, "network", nil, "HOME=HERE: cards that are on HOME at home are put on HERE")
 	f.BoolVar(&homeNetwork, "home-network", false, "allow a network of the same name as the one at home")
+	f.BoolVar(&notWhole, "not-whole", false, "allow machines whose disks cannot be read whole; reading what is lost fails there")
 	f.BoolVar(&copied, "copied", false, "make them local before they start")
 	f.StringVar(&prefix, "prefix", "", "put before the machines' names")
 	f.Int64Var(&limit, "limit", 0, "MiB a second for making its disks local, one after the other (default: as fast as it goes)")

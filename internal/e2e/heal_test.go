@@ -66,6 +66,19 @@ func TestBadBlocksAreFetchedFromHome(t *testing.T) {
 			return x.LostPoints == 1 && strings.Contains(strings.Join(x.Reasons, " "), "cannot be read whole")
 		})
 	}
+	// Nobody starts machines from it unawares.
+	refused := func(in api.NewLanding) (fields []string) {
+		_, p := call[[]api.Landing](w.recovery, http.MethodPost, "/landings", in)
+		require.NotNil(t, p)
+		for _, e := range p.Errors {
+			fields = append(fields, e.Field)
+		}
+		return fields
+	}
+	in := api.NewLanding{Point: w.recovery.points(g.ID)[0].ID, Platform: "none"}
+	require.Contains(t, refused(in), "notWhole")
+	in.NotWhole = new(true)
+	require.Equal(t, []string{"platform"}, refused(in))
 	// What the guests have written over since is not at home any more.
 	must[api.Group](w.home, http.MethodPost, "/groups/"+g.ID+"/run", nil)
 	w.eventually("the next point is sealed", func() bool { return len(w.recovery.points(g.ID)) == 2 })

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"fmt"
+	"iter"
 	"time"
 
 	"kestrel/internal/api"
@@ -93,6 +94,25 @@ func (s *Service) lostByPoint() map[string]int64 {
 		out[l.Point] += l.Count * points.BlockSize
 	}
 	return out
+}
+
+// lostByMachine gives, for the machines of a point that have lost some, the bytes
+// of their disks that cannot be read.
+func (s *Service) lostByMachine(x *points.Seal) iter.Seq2[points.SealMachine, int64] {
+	lost, _ := s.store.Lost()
+	return func(yield func(points.SealMachine, int64) bool) {
+		for _, m := range x.Machines {
+			var sum int64
+			for _, l := range lost {
+				if l.Point == x.Point && l.Machine == m.ID {
+					sum += l.Count * points.BlockSize
+				}
+			}
+			if sum > 0 && !yield(m, sum) {
+				return
+			}
+		}
+	}
 }
 
 // noteDamage finds out what points lose by what was found bad, or have again,

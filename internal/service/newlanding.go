@@ -172,6 +172,11 @@ func (s *Service) CreateLandings(ctx context.Context, who string, in api.NewLand
 	}
 	machines, more := chooseMachines(x, in.Machines)
 	faults = append(faults, more...)
+	for m, lost := range s.lostByMachine(x) {
+		if (in.NotWhole == nil || !*in.NotWhole) && slices.ContainsFunc(machines, func(c points.SealMachine) bool { return c.ID == m.ID }) {
+			fault("notWhole", "%s of the disks of %s cannot be read from point %d. Choose another point, or allow it with notWhole.", bytesText(float64(lost)), m.Name, x.Number)
+		}
+	}
 	s.mu.Lock()
 	p, store, more := s.landOn(in)
 	faults = append(faults, more...)

@@ -168,6 +168,7 @@ export function LandDialog({ p, onClose }: { p: Point; onClose: () => void }) {
   const [prefix, setPrefix] = useState("");
   const [networks, setNetworks] = useState<Record<string, string>>({});
   const [homeNetwork, setHomeNetwork] = useState(false);
+  const [notWhole, setNotWhole] = useState(false);
   const machines = p.machines.filter((m) => chosen.includes(m.id));
   const homes = [...new Set(machines.flatMap((m) => m.nics.map((n) => n.network)))];
   const m = useMutation({
@@ -182,6 +183,7 @@ export function LandDialog({ p, onClose }: { p: Point; onClose: () => void }) {
             how,
             prefix,
             homeNetwork,
+            notWhole,
             networks: Object.fromEntries(homes.filter((h) => networks[h]).map((h) => [h, networks[h] as string])),
           },
         }),
@@ -192,7 +194,7 @@ export function LandDialog({ p, onClose }: { p: Point; onClose: () => void }) {
     },
   });
   const bad = m.error instanceof Problem ? m.error : undefined;
-  const shown = ["platform", "datastore", "networks", "prefix", "machines"];
+  const shown = ["platform", "datastore", "networks", "prefix", "machines", "notWhole"];
   const onHome = homes.some((h) => networks[h] === h);
   if (platforms.data && !able.length)
     return (
@@ -242,6 +244,22 @@ export function LandDialog({ p, onClose }: { p: Point; onClose: () => void }) {
             </label>
           ))}
         </fieldset>
+        {p.lostBytes > 0 && (
+          <div className="grid gap-1">
+            <label className="flex items-baseline gap-2 rounded bg-over-bg px-2.5 py-1.5 text-over-ink text-xs">
+              <input type="checkbox" checked={notWhole} onChange={(e) => setNotWhole(e.target.checked)} />
+              <span>
+                ✕ {size(p.lostBytes)} of this point cannot be read. I know that another point may be better: start them
+                all the same. Reading what is lost fails there.
+              </span>
+            </label>
+            {bad?.at("notWhole").map((t) => (
+              <div key={t} className="text-over-ink text-xs">
+                ✕ {t}
+              </div>
+            ))}
+          </div>
+        )}
         <div className="grid gap-3 sm:grid-cols-2">
           <Field label="Platform" faults={bad?.at("platform")}>
             {(id, d) => (

@@ -12,6 +12,7 @@ import (
 
 	"kestrel/internal/platform"
 	"kestrel/internal/platform/libvirt"
+	"kestrel/internal/platform/platformtest"
 	"kestrel/internal/realsite"
 )
 
@@ -44,7 +45,7 @@ func TestChangesAreCountedBesideCaptures(t *testing.T) {
 		name := fmt.Sprintf("kt-5c88eca7-00000000-0000-0000-0000-%012d", n)
 		c, err := d.Capture(ctx, platform.CaptureRequest{Name: name, Machines: machines, Base: base})
 		require.NoError(t, err, "capture %d", n)
-		require.NotEmpty(t, whole(ctx, t, c))
+		require.NotEmpty(t, platformtest.Content(ctx, t, c.Disks[1]))
 		newest.Store(name)
 		require.NoError(t, d.Release(ctx, name))
 		if base != "" {

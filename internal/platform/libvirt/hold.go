@@ -165,11 +165,14 @@ func (m *held) cannotFreeze() string {
 }
 
 func (d *Driver) freeze(ctx context.Context, m *held) error {
+	m.frozen = true // perhaps, from here on, also if nobody answers in time
 	return do(ctx, m.h, d.freezeLimit+freezeSlack, func(l *rpc.Libvirt) error {
 		if _, err := l.DomainAgentSetResponseTimeout(m.dom, int32(d.freezeLimit/time.Second), 0); err != nil {
 			return fmt.Errorf("limit the time of the guest agent: %w", err)
 		}
-		m.frozen = true // perhaps, from here on
+		if err := ctx.Err(); err != nil {
+			return err // too late: it may have been let go already
+		}
 		_, err := l.DomainFsfreeze(m.dom, nil, 0)
 		switch {
 		case is(err, rpc.ErrAgentUnresponsive, rpc.ErrAgentCommandTimeout, rpc.ErrAgentUnsynced):

@@ -80,29 +80,33 @@ func (d *Driver) watch(ctx context.Context, name string, all []*held) {
 
 // look tells whether a machine's job is still open, and what threatens it.
 func (d *Driver) look(ctx context.Context, name string, m *held, refresh bool) (open bool, danger string) {
-	err := do(ctx, m.h, callLimit, func(l *rpc.Libvirt) error {
+	type sight struct {
+		open   bool
+		danger string
+	}
+	seen, err := call(ctx, m.h, callLimit, func(l *rpc.Libvirt) (s sight, err error) {
 		state, reason, err := l.DomainGetState(m.dom, 0)
 		if is(err, rpc.ErrNoDomain) || err == nil && power(state) == platform.PowerOff {
-			return nil
+			return s, nil
 		}
 		if err != nil {
-			return err
+			return s, err
 		}
 		b, err := backupOf(l, m.dom)
 		if err != nil {
-			return err
+			return s, err
 		}
 		if b == nil || !b.of(name) {
-			return nil
+			return s, nil
 		}
-		open = true
+		s.open = true
 		if state == int32(rpc.DomainPaused) && reason == int32(rpc.DomainPausedIoerror) {
-			danger = fmt.Sprintf("machine %s was suspended by an error of its storage while it was read; the scratch space on host %s may be full", m.x.Name, m.h.name())
-			return nil
+			s.danger = fmt.Sprintf("machine %s was suspended by an error of its storage while it was read; the scratch space on host %s may be full", m.x.Name, m.h.name())
+			return s, nil
 		}
 		ps, err := pools(l)
 		if err != nil {
-			return err
+			return s, err
 		}
 		for _, k := range b.Disks {
 			if k.Scratch == nil {
@@ -111,17 +115,17 @@ func (d *Driver) look(ctx context.Context, name string, m *held, refresh bool) (
 			p, ok := poolOf(ps, k.Scratch.File)
 			if ok && refresh {
 				if err := l.StoragePoolRefresh(p.ref, 0); err != nil {
-					return err
+					return s, err
 				}
 			}
 			if ok && p.free < scratchFloor {
-				danger = fmt.Sprintf("pool %s on host %s has only %d MiB free, too little for what machine %s overwrites while it is read", p.name, m.h.name(), p.free>>20, m.x.Name)
+				s.danger = fmt.Sprintf("pool %s on host %s has only %d MiB free, too little for what machine %s overwrites while it is read", p.name, m.h.name(), p.free>>20, m.x.Name)
 			}
 		}
-		return nil
+		return s, nil
 	})
 	// One that cannot be asked is looked at again.
-	return open || err != nil && ctx.Err() == nil, danger
+	return seen.open || err != nil && ctx.Err() == nil, seen.danger
 }
 
 // breakOff ends a capture so that its machines are not harmed, and lets those
