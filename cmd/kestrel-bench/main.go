@@ -10,7 +10,7 @@ import (
 	"os/signal"
 	"syscall"
 
-	"kestrel/internal/bench"
+	"kestrel/internal/support/bench"
 )
 
 func main() {

@@ -12,7 +12,7 @@ import (
 	"path/filepath"
 	"syscall"
 
-	"kestrel/internal/demo"
+	"kestrel/internal/support/demo"
 )
 
 func main() {

@@ -18,7 +18,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"kestrel/internal/api"
-	"kestrel/internal/browser"
+	"kestrel/internal/support/browser"
 )
 
 func main() {
@@ -177,7 +177,7 @@ func landOne(ctx context.Context, url, token, group string) error {
 	}
 	for _, x := range []api.NewLanding{{Machines: &[]string{"boarding-app"}}, {Machines: &[]string{"boarding-db"}, LocalBytesPerSecond: new(int64(1 << 20))}} {
 		x.Point, x.Platform = points[0].ID, "eastmole-quay"
-		res, err := c.CreateLandings(ctx, x)
+		res, err := c.CreateLandings(ctx, nil, x)
 		if err != nil {
 			return err
 		}

@@ -40,6 +40,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who may sign in, and what they may do */
+        get: operations["listPeople"];
+        put?: never;
+        /** Make a one-time link with which somebody joins in a role */
+        post: operations["invitePerson"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/people/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove somebody with their sessions and tokens */
+        delete: operations["deletePerson"];
+        options?: never;
+        head?: never;
+        /** Change somebody's role or the groups they see */
+        patch: operations["editPerson"];
+        trace?: never;
+    };
     "/tokens": {
         parameters: {
             query?: never;
@@ -321,7 +359,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Protection groups, going out and coming in */
+        /** Protection groups, going out, coming in and ended, worst first */
         get: operations["listGroups"];
         put?: never;
         /** Protect machines together */
@@ -349,8 +387,27 @@ export interface paths {
         delete: operations["deleteGroup"];
         options?: never;
         head?: never;
-        /** Change a group */
+        /** Change a group; what is left out stays */
         patch: operations["updateGroup"];
+        trace?: never;
+    };
+    "/groups/{id}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a change would do, without making it */
+        post: operations["previewGroup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/groups/{id}/run": {
@@ -383,7 +440,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Hold cycles */
+        /** Hold cycles, for a while or until they are resumed */
         post: operations["pauseGroup"];
         delete?: never;
         options?: never;
@@ -505,7 +562,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/shares": {
+    "/served": {
         parameters: {
             query?: never;
             header?: never;
@@ -513,17 +570,17 @@ export interface paths {
             cookie?: never;
         };
         /** Points served over NBD */
-        get: operations["listShares"];
+        get: operations["listServed"];
         put?: never;
-        /** Serve the disks of a point over NBD, read-only */
-        post: operations["createShare"];
+        /** Serve the disks of a point over NBD */
+        post: operations["servePoint"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/shares/{id}": {
+    "/served/{id}": {
         parameters: {
             query?: never;
             header?: never;
@@ -536,7 +593,7 @@ export interface paths {
         put?: never;
         post?: never;
         /** Stop serving */
-        delete: operations["deleteShare"];
+        delete: operations["stopServing"];
         options?: never;
         head?: never;
         patch?: never;
@@ -552,7 +609,7 @@ export interface paths {
         /** Machines made from points here */
         get: operations["listLandings"];
         put?: never;
-        /** Make machines from a point and start them */
+        /** Make machines from a point and start them; everything is checked first */
         post: operations["createLandings"];
         delete?: never;
         options?: never;
@@ -597,7 +654,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/store/check": {
+    "/store/verify": {
         parameters: {
             query?: never;
             header?: never;
@@ -607,7 +664,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Read and verify everything */
-        post: operations["checkStore"];
+        post: operations["verifyStore"];
         delete?: never;
         options?: never;
         head?: never;
@@ -790,6 +847,10 @@ export interface components {
         };
         Me: {
             name: string;
+            /** @description viewer, operator or administrator */
+            role: string;
+            /** @description Limited to groups with one of these; empty is no limit */
+            tags: string[];
             site: string;
             siteId: string;
             version: string;
@@ -805,7 +866,35 @@ export interface components {
             name: string;
             password: string;
         };
+        Person: {
+            id: string;
+            name: string;
+            /** @description viewer, operator or administrator */
+            role: string;
+            /** @description Limited to groups with one of these; empty is no limit */
+            tags: string[];
+            /** Format: date-time */
+            createdAt: string;
+        };
+        NewPerson: {
+            /** @description viewer, operator or administrator */
+            role: string;
+            tags?: string[];
+        };
+        EditPerson: {
+            role?: string;
+            tags?: string[];
+        };
+        PersonInvitation: {
+            /** @description Works once; whoever opens it sets name and password */
+            link: string;
+            /** Format: date-time */
+            expiresAt: string;
+        };
         Token: {
+            person: string;
+            role: string;
+            tags: string[];
             id: string;
             name: string;
             /** Format: date-time */
@@ -817,7 +906,11 @@ export interface components {
         };
         NewToken: {
             name: string;
+            /** @description 365 if left out */
             days?: number;
+            /** @description No more than that of who makes it; theirs if left out */
+            role?: string;
+            tags?: string[];
         };
         TokenSecret: {
             token: components["schemas"]["Token"];
@@ -937,6 +1030,10 @@ export interface components {
             peer: string;
             peerId: string;
             address: string;
+            /** @description The other site's key in short words, to compare by voice */
+            key: string;
+            /** @description This site's key in short words */
+            ownKey: string;
             up: boolean;
             /** Format: double */
             rttMillis?: number;
@@ -1000,6 +1097,8 @@ export interface components {
         NewInvitation: {
             forSite?: string;
             minutes?: number;
+            /** @description The site in forSite is paired already */
+            newKey?: boolean;
         };
         InvitationSecret: {
             invitation: components["schemas"]["Invitation"];
@@ -1008,6 +1107,8 @@ export interface components {
         };
         AcceptInvitation: {
             invitation: string;
+            /** @description The inviting site is paired already */
+            newKey?: boolean;
         };
         Rung: {
             /** Format: int64 */
@@ -1022,9 +1123,30 @@ export interface components {
             cadenceSeconds: number;
             keep: components["schemas"]["Rung"][];
         };
+        /** @description A promise as people write it. What is left out stays as it is */
+        PromiseText: {
+            /** @description Like 15min */
+            rpoTarget?: string;
+            /** @description Like 5 min, or hand */
+            cadence?: string;
+            /** @description Like all 6h, 1h 2d; or 24 hourly, 7 daily; or 3 a day for 5 days */
+            keep?: string;
+        };
+        PromisePatch: {
+            /** Format: int64 */
+            rpoTargetSeconds?: number;
+            /** Format: int64 */
+            cadenceSeconds?: number;
+            keep?: components["schemas"]["Rung"][];
+        };
+        /** @description A group that could be made or changed */
         ForecastRequest: {
-            promise: components["schemas"]["Promise"];
+            name?: string;
+            link?: string;
+            promise?: components["schemas"]["PromisePatch"];
+            promiseText?: components["schemas"]["PromiseText"];
             machines?: string[];
+            /** @description The one that would be changed */
             group?: string;
         };
         Forecast: {
@@ -1033,8 +1155,17 @@ export interface components {
             pointsPerRung: number[];
             /** Format: int64 */
             oldestSeconds: number;
-            /** Format: int64 */
-            worstSeconds: number;
+            promise: components["schemas"]["Promise"];
+            /**
+             * Format: int64
+             * @description Not there if cycles run only by hand
+             */
+            worstSeconds?: number;
+            /**
+             * Format: double
+             * @description How long a cycle is expected to take
+             */
+            cycleSeconds?: number;
             /** Format: int64 */
             spaceBytes: number;
             /** Format: int64 */
@@ -1048,9 +1179,11 @@ export interface components {
         };
         NewGroup: {
             name: string;
+            tags?: string[];
+            promiseText?: components["schemas"]["PromiseText"];
             machines: string[];
             link: string;
-            promise: components["schemas"]["Promise"];
+            promise?: components["schemas"]["Promise"];
             paused?: boolean;
             /** @description Machines whose guests bring their file systems to rest */
             quiesce?: string[];
@@ -1064,18 +1197,63 @@ export interface components {
              */
             compareEverySeconds?: number;
             /** @description Keep points at the home site as well */
-            keepHere?: boolean;
+            homePoints?: boolean;
         };
         GroupPatch: {
             name?: string;
+            tags?: string[];
             machines?: string[];
-            promise?: components["schemas"]["Promise"];
+            promise?: components["schemas"]["PromisePatch"];
+            promiseText?: components["schemas"]["PromiseText"];
+            /** @description Allow that a shorter ladder drops points at once; see the preview */
+            dropPoints?: boolean;
             quiesce?: string[];
             together?: boolean;
             priority?: string;
             /** Format: int64 */
             compareEverySeconds?: number;
-            keepHere?: boolean;
+            homePoints?: boolean;
+        };
+        Change: {
+            field: string;
+            from: string;
+            to: string;
+        };
+        Preview: {
+            /**
+             * Format: int64
+             * @description What it is a change of
+             */
+            revision: number;
+            changes: components["schemas"]["Change"][];
+            faults: components["schemas"]["FieldError"][];
+            warnings: components["schemas"]["FieldError"][];
+            /** @description Points that it would drop at once */
+            dropsPoints: number;
+            /** @description Their numbers, newest first */
+            dropsNumbers?: number[];
+            /**
+             * Format: date-time
+             * @description Capture of the oldest point that would be left
+             */
+            oldestLeftAt?: string;
+            forecast: components["schemas"]["Forecast"];
+        };
+        PauseRequest: {
+            /**
+             * Format: int64
+             * @description It resumes by itself after that; never if left out
+             */
+            forSeconds?: number;
+            reason?: string;
+        };
+        Pause: {
+            by: string;
+            reason: string;
+            /** Format: date-time */
+            since?: string;
+            /** Format: date-time */
+            until?: string;
         };
         GroupMachine: {
             id: string;
@@ -1087,8 +1265,6 @@ export interface components {
             usedBytes?: number;
             /** Format: int64 */
             backlogBytes?: number;
-            /** Format: double */
-            copiedShare?: number;
             quiesce: boolean;
             lastQuiet?: components["schemas"]["Quiet"];
         };
@@ -1161,6 +1337,8 @@ export interface components {
             missedBytes: number;
             point?: string;
             error?: string;
+            /** @description Why it began when it did */
+            why?: string;
             note?: string;
             quiet?: components["schemas"]["Quiet"][];
         };
@@ -1175,10 +1353,13 @@ export interface components {
             /** @description Points that cannot be read whole */
             lostPoints: number;
             /** @description Points are kept at the home site as well */
-            keepHere: boolean;
-            pointsAtHome: number;
+            homePoints: boolean;
+            /** @description Points that are kept at the home site as well */
+            homePointCount: number;
             id: string;
             name: string;
+            tags: string[];
+            pause?: components["schemas"]["Pause"];
             /** @enum {string} */
             direction: "out" | "in" | "ended";
             home: string;
@@ -1223,13 +1404,24 @@ export interface components {
             /** Format: double */
             seconds: number;
         };
+        TargetSince: {
+            /** Format: date-time */
+            since: string;
+            /** Format: int64 */
+            seconds: number;
+        };
         Exposure: {
             /** Format: date-time */
             from: string;
             /** Format: date-time */
             to: string;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description That is promised now
+             */
             targetSeconds: number;
+            /** @description What was promised when, by which the time is judged */
+            targets: components["schemas"]["TargetSince"][];
             vertices: components["schemas"]["Vertex"][];
             /** Format: double */
             keptShare: number;
@@ -1271,6 +1463,8 @@ export interface components {
             pinned: boolean;
             /** Format: date-time */
             pinnedUntil?: string;
+            pinReason?: string;
+            pinnedBy?: string;
             inUse: boolean;
             rung: number;
             /** Format: int64 */
@@ -1294,6 +1488,7 @@ export interface components {
             pinned: boolean;
             /** Format: date-time */
             until?: string;
+            reason?: string;
         };
         LandingNic: {
             /** @description At home */
@@ -1374,14 +1569,14 @@ export interface components {
             directory: string;
             machines?: string[];
         };
-        ShareDisk: {
+        ServedDisk: {
             machine: string;
             disk: string;
             uri: string;
             /** Format: int64 */
             sizeBytes: number;
         };
-        Share: {
+        Served: {
             id: string;
             mode: string;
             /**
@@ -1397,9 +1592,9 @@ export interface components {
             createdAt: string;
             createdBy: string;
             clients: number;
-            disks: components["schemas"]["ShareDisk"][];
+            disks: components["schemas"]["ServedDisk"][];
         };
-        NewShare: {
+        NewServed: {
             /** @description read-only (the default); throw-away: what clients write is kept beside the point until this ends or the service restarts; lasting: until this ends. The point itself never changes */
             mode?: string;
             point: string;
@@ -1428,7 +1623,7 @@ export interface components {
              * @description Replaced since the start
              */
             healedRecords: number;
-            scrub: components["schemas"]["Scrub"];
+            verify: components["schemas"]["VerifyPass"];
             /** @description Where the packs and seals are if not in the folder */
             objects?: string;
             /**
@@ -1441,7 +1636,7 @@ export interface components {
             full: boolean;
         };
         /** @description The pass that verifies all of the store in the background */
-        Scrub: {
+        VerifyPass: {
             /**
              * Format: int64
              * @description 0 if it does not run by itself
@@ -1534,8 +1729,24 @@ export interface components {
             finishAt?: string;
             message?: string;
             log: string[];
+            /** @description Those that are done */
+            steps: string[];
+            /** @description How often it was begun; more than once after restarts */
+            attempts: number;
         };
         Activity: {
+            /** @description person, token, site or service */
+            actor: string;
+            /** @description Where it came from */
+            origin?: string;
+            /** @description ID of what it is about */
+            object?: string;
+            /**
+             * Format: int64
+             * @description Of it, afterwards
+             */
+            revision?: number;
+            changes: components["schemas"]["Change"][];
             /** Format: int64 */
             id: number;
             /** Format: date-time */
@@ -1678,6 +1889,100 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Me"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listPeople: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    invitePerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPerson"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonInvitation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deletePerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    editPerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditPerson"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -1917,7 +2222,14 @@ export interface operations {
                 folder?: string;
                 tag?: string;
                 power?: string;
+                /** @description none, protected or cannot */
                 protection?: string;
+                /** @description name, folder, host, group or size; with - before it the other way round */
+                sort?: string;
+                /** @description At most so many */
+                limit?: number;
+                /** @description Leave out so many first */
+                skip?: number;
             };
             header?: never;
             path?: never;
@@ -1928,6 +2240,8 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    /** @description How many there are in all */
+                    "X-Total-Count"?: number;
                     [name: string]: unknown;
                 };
                 content: {
@@ -2148,7 +2462,18 @@ export interface operations {
     };
     listGroups: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Words of name */
+                q?: string;
+                tag?: string;
+                /** @description out, in or ended */
+                direction?: string;
+                health?: string;
+                /** @description At most so many */
+                limit?: number;
+                /** @description Leave out so many first */
+                skip?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2158,6 +2483,8 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    /** @description How many there are in all */
+                    "X-Total-Count"?: number;
                     [name: string]: unknown;
                 };
                 content: {
@@ -2206,6 +2533,8 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    /** @description The revision, for If-Match */
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -2242,6 +2571,38 @@ export interface operations {
     updateGroup: {
         parameters: {
             query?: never;
+            header?: {
+                /** @description The ETag that was looked at: 412 if it has changed since */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupPatch"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    /** @description The revision, for If-Match */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewGroup: {
+        parameters: {
+            query?: never;
             header?: never;
             path: {
                 id: string;
@@ -2260,7 +2621,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Group"];
+                    "application/json": components["schemas"]["Preview"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -2301,7 +2662,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PauseRequest"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {
@@ -2342,6 +2707,8 @@ export interface operations {
         parameters: {
             query?: {
                 limit?: number;
+                /** @description Only those with lower numbers */
+                before?: number;
             };
             header?: never;
             path: {
@@ -2393,6 +2760,16 @@ export interface operations {
         parameters: {
             query?: {
                 group?: string;
+                /** @description Captured before */
+                before?: string;
+                /** @description Captured after */
+                after?: string;
+                /** @description application or crash */
+                consistent?: string;
+                /** @description At most so many */
+                limit?: number;
+                /** @description Leave out so many first */
+                skip?: number;
             };
             header?: never;
             path?: never;
@@ -2403,6 +2780,8 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    /** @description How many there are in all */
+                    "X-Total-Count"?: number;
                     [name: string]: unknown;
                 };
                 content: {
@@ -2510,7 +2889,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    listShares: {
+    listServed: {
         parameters: {
             query?: never;
             header?: never;
@@ -2525,13 +2904,13 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Share"][];
+                    "application/json": components["schemas"]["Served"][];
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    createShare: {
+    servePoint: {
         parameters: {
             query?: never;
             header?: never;
@@ -2540,7 +2919,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewShare"];
+                "application/json": components["schemas"]["NewServed"];
             };
         };
         responses: {
@@ -2550,13 +2929,13 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Share"];
+                    "application/json": components["schemas"]["Served"];
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    deleteShare: {
+    stopServing: {
         parameters: {
             query?: never;
             header?: never;
@@ -2600,7 +2979,10 @@ export interface operations {
     };
     createLandings: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only check; makes nothing and answers with an empty list */
+                checkOnly?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2688,7 +3070,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    checkStore: {
+    verifyStore: {
         parameters: {
             query?: never;
             header?: never;
@@ -2842,7 +3224,10 @@ export interface operations {
     listOperations: {
         parameters: {
             query?: {
+                /** @description At most so many */
                 limit?: number;
+                /** @description Leave out so many first */
+                skip?: number;
             };
             header?: never;
             path?: never;

@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -141,16 +142,31 @@ func (e PhraseTone) Valid() bool {
 // AcceptInvitation defines model for AcceptInvitation.
 type AcceptInvitation struct {
 	Invitation string `json:"invitation"`
+
+	// NewKey The inviting site is paired already
+	NewKey *bool `json:"newKey,omitempty"`
 }
 
 // Activity defines model for Activity.
 type Activity struct {
+	// Actor person, token, site or service
+	Actor   string    `json:"actor"`
 	At      time.Time `json:"at"`
+	Changes []Change  `json:"changes"`
 	ID      int64     `json:"id"`
 	Kind    string    `json:"kind"`
-	Subject string    `json:"subject"`
-	Text    string    `json:"text"`
-	Who     string    `json:"who"`
+
+	// Object ID of what it is about
+	Object *string `json:"object,omitempty"`
+
+	// Origin Where it came from
+	Origin *string `json:"origin,omitempty"`
+
+	// Revision Of it, afterwards
+	Revision *int64 `json:"revision,omitempty"`
+	Subject  string `json:"subject"`
+	Text     string `json:"text"`
+	Who      string `json:"who"`
 }
 
 // Board defines model for Board.
@@ -169,6 +185,13 @@ type BoardGroup struct {
 	Strip     []Vertex  `json:"strip"`
 	StripFrom time.Time `json:"stripFrom"`
 	StripTo   time.Time `json:"stripTo"`
+}
+
+// Change defines model for Change.
+type Change struct {
+	Field string `json:"field"`
+	From  string `json:"from"`
+	To    string `json:"to"`
 }
 
 // Check defines model for Check.
@@ -219,7 +242,10 @@ type Cycle struct {
 	StartedAt    time.Time `json:"startedAt"`
 	State        string    `json:"state"`
 	TotalBytes   int64     `json:"totalBytes"`
-	WireBytes    int64     `json:"wireBytes"`
+
+	// Why Why it began when it did
+	Why       *string `json:"why,omitempty"`
+	WireBytes int64   `json:"wireBytes"`
 }
 
 // EditLink What is left out stays as it is
@@ -228,6 +254,12 @@ type EditLink struct {
 	Compression         *string       `json:"compression,omitempty"`
 	LimitBytesPerSecond *int64        `json:"limitBytesPerSecond,omitempty"`
 	Windows             *[]RateWindow `json:"windows,omitempty"`
+}
+
+// EditPerson defines model for EditPerson.
+type EditPerson struct {
+	Role *string   `json:"role,omitempty"`
+	Tags *[]string `json:"tags,omitempty"`
 }
 
 // Encryption defines model for Encryption.
@@ -252,14 +284,19 @@ type ExportRequest struct {
 
 // Exposure defines model for Exposure.
 type Exposure struct {
-	From          time.Time  `json:"from"`
-	KeptShare     float64    `json:"keptShare"`
-	OverSeconds   int64      `json:"overSeconds"`
-	TargetSeconds int64      `json:"targetSeconds"`
-	To            time.Time  `json:"to"`
-	Vertices      []Vertex   `json:"vertices"`
-	WorstAt       *time.Time `json:"worstAt,omitempty"`
-	WorstSeconds  int64      `json:"worstSeconds"`
+	From        time.Time `json:"from"`
+	KeptShare   float64   `json:"keptShare"`
+	OverSeconds int64     `json:"overSeconds"`
+
+	// TargetSeconds That is promised now
+	TargetSeconds int64 `json:"targetSeconds"`
+
+	// Targets What was promised when, by which the time is judged
+	Targets      []TargetSince `json:"targets"`
+	To           time.Time     `json:"to"`
+	Vertices     []Vertex      `json:"vertices"`
+	WorstAt      *time.Time    `json:"worstAt,omitempty"`
+	WorstSeconds int64         `json:"worstSeconds"`
 }
 
 // FieldError defines model for FieldError.
@@ -270,24 +307,36 @@ type FieldError struct {
 
 // Forecast defines model for Forecast.
 type Forecast struct {
-	ChangeBytesPerSecond *float64     `json:"changeBytesPerSecond,omitempty"`
-	Faults               []FieldError `json:"faults"`
-	OldestSeconds        int64        `json:"oldestSeconds"`
-	Points               int          `json:"points"`
-	PointsPerRung        []int        `json:"pointsPerRung"`
-	SpaceBytes           int64        `json:"spaceBytes"`
-	SpaceFreeBytes       *int64       `json:"spaceFreeBytes,omitempty"`
-	Starts               []time.Time  `json:"starts"`
-	UsedBytes            int64        `json:"usedBytes"`
-	Warnings             []FieldError `json:"warnings"`
-	WorstSeconds         int64        `json:"worstSeconds"`
+	ChangeBytesPerSecond *float64 `json:"changeBytesPerSecond,omitempty"`
+
+	// CycleSeconds How long a cycle is expected to take
+	CycleSeconds   *float64     `json:"cycleSeconds,omitempty"`
+	Faults         []FieldError `json:"faults"`
+	OldestSeconds  int64        `json:"oldestSeconds"`
+	Points         int          `json:"points"`
+	PointsPerRung  []int        `json:"pointsPerRung"`
+	Promise        Promise      `json:"promise"`
+	SpaceBytes     int64        `json:"spaceBytes"`
+	SpaceFreeBytes *int64       `json:"spaceFreeBytes,omitempty"`
+	Starts         []time.Time  `json:"starts"`
+	UsedBytes      int64        `json:"usedBytes"`
+	Warnings       []FieldError `json:"warnings"`
+
+	// WorstSeconds Not there if cycles run only by hand
+	WorstSeconds *int64 `json:"worstSeconds,omitempty"`
 }
 
-// ForecastRequest defines model for ForecastRequest.
+// ForecastRequest A group that could be made or changed
 type ForecastRequest struct {
-	Group    *string   `json:"group,omitempty"`
-	Machines *[]string `json:"machines,omitempty"`
-	Promise  Promise   `json:"promise"`
+	// Group The one that would be changed
+	Group    *string       `json:"group,omitempty"`
+	Link     *string       `json:"link,omitempty"`
+	Machines *[]string     `json:"machines,omitempty"`
+	Name     *string       `json:"name,omitempty"`
+	Promise  *PromisePatch `json:"promise,omitempty"`
+
+	// PromiseText A promise as people write it. What is left out stays as it is
+	PromiseText *PromiseText `json:"promiseText,omitempty"`
 }
 
 // Group defines model for Group.
@@ -305,12 +354,15 @@ type Group struct {
 	HeadroomSeconds *int64         `json:"headroomSeconds,omitempty"`
 	Health          string         `json:"health"`
 	Home            string         `json:"home"`
-	ID              string         `json:"id"`
 
-	// KeepHere Points are kept at the home site as well
-	KeepHere  bool   `json:"keepHere"`
-	LastCycle *Cycle `json:"lastCycle,omitempty"`
-	Link      string `json:"link"`
+	// HomePointCount Points that are kept at the home site as well
+	HomePointCount int `json:"homePointCount"`
+
+	// HomePoints Points are kept at the home site as well
+	HomePoints bool   `json:"homePoints"`
+	ID         string `json:"id"`
+	LastCycle  *Cycle `json:"lastCycle,omitempty"`
+	Link       string `json:"link"`
 
 	// LostPoints Points that cannot be read whole
 	LostPoints      int            `json:"lostPoints"`
@@ -319,15 +371,16 @@ type Group struct {
 	NewestCaptureAt *time.Time     `json:"newestCaptureAt,omitempty"`
 	NextStartAt     *time.Time     `json:"nextStartAt,omitempty"`
 	OldestCaptureAt *time.Time     `json:"oldestCaptureAt,omitempty"`
+	Pause           *Pause         `json:"pause,omitempty"`
 	Paused          bool           `json:"paused"`
 	Points          int            `json:"points"`
-	PointsAtHome    int            `json:"pointsAtHome"`
 	Priority        string         `json:"priority"`
 	Promise         Promise        `json:"promise"`
 	Reasons         []string       `json:"reasons"`
 	Recovery        string         `json:"recovery"`
 	Revision        int64          `json:"revision"`
 	Running         *Progress      `json:"running,omitempty"`
+	Tags            []string       `json:"tags"`
 	Term            int64          `json:"term"`
 	Together        bool           `json:"together"`
 }
@@ -337,27 +390,33 @@ type GroupDirection string
 
 // GroupMachine defines model for GroupMachine.
 type GroupMachine struct {
-	BacklogBytes *int64   `json:"backlogBytes,omitempty"`
-	CopiedShare  *float64 `json:"copiedShare,omitempty"`
-	Disks        int      `json:"disks"`
-	ID           string   `json:"id"`
-	LastQuiet    *Quiet   `json:"lastQuiet,omitempty"`
-	Name         string   `json:"name"`
-	Quiesce      bool     `json:"quiesce"`
-	SizeBytes    int64    `json:"sizeBytes"`
-	UsedBytes    *int64   `json:"usedBytes,omitempty"`
+	BacklogBytes *int64 `json:"backlogBytes,omitempty"`
+	Disks        int    `json:"disks"`
+	ID           string `json:"id"`
+	LastQuiet    *Quiet `json:"lastQuiet,omitempty"`
+	Name         string `json:"name"`
+	Quiesce      bool   `json:"quiesce"`
+	SizeBytes    int64  `json:"sizeBytes"`
+	UsedBytes    *int64 `json:"usedBytes,omitempty"`
 }
 
 // GroupPatch defines model for GroupPatch.
 type GroupPatch struct {
-	CompareEverySeconds *int64    `json:"compareEverySeconds,omitempty"`
-	KeepHere            *bool     `json:"keepHere,omitempty"`
-	Machines            *[]string `json:"machines,omitempty"`
-	Name                *string   `json:"name,omitempty"`
-	Priority            *string   `json:"priority,omitempty"`
-	Promise             *Promise  `json:"promise,omitempty"`
-	Quiesce             *[]string `json:"quiesce,omitempty"`
-	Together            *bool     `json:"together,omitempty"`
+	CompareEverySeconds *int64 `json:"compareEverySeconds,omitempty"`
+
+	// DropPoints Allow that a shorter ladder drops points at once; see the preview
+	DropPoints *bool         `json:"dropPoints,omitempty"`
+	HomePoints *bool         `json:"homePoints,omitempty"`
+	Machines   *[]string     `json:"machines,omitempty"`
+	Name       *string       `json:"name,omitempty"`
+	Priority   *string       `json:"priority,omitempty"`
+	Promise    *PromisePatch `json:"promise,omitempty"`
+
+	// PromiseText A promise as people write it. What is left out stays as it is
+	PromiseText *PromiseText `json:"promiseText,omitempty"`
+	Quiesce     *[]string    `json:"quiesce,omitempty"`
+	Tags        *[]string    `json:"tags,omitempty"`
+	Together    *bool        `json:"together,omitempty"`
 }
 
 // Inventory defines model for Inventory.
@@ -460,20 +519,26 @@ type Link struct {
 	ID          string  `json:"id"`
 	InGroups    int     `json:"inGroups"`
 
+	// Key The other site's key in short words, to compare by voice
+	Key string `json:"key"`
+
 	// LimitBytesPerSecond Of what this site sends, outside of all windows; 0 for none
 	LimitBytesPerSecond int64 `json:"limitBytesPerSecond"`
 
 	// LimitNowBytesPerSecond The limit that holds at this moment; 0 for none
-	LimitNowBytesPerSecond int64        `json:"limitNowBytesPerSecond"`
-	OutGroups              int          `json:"outGroups"`
-	Peer                   string       `json:"peer"`
-	PeerID                 string       `json:"peerId"`
-	ReceiveBytesPerSecond  int64        `json:"receiveBytesPerSecond"`
-	RttMillis              *float64     `json:"rttMillis,omitempty"`
-	SeenAt                 *time.Time   `json:"seenAt,omitempty"`
-	SendBytesPerSecond     int64        `json:"sendBytesPerSecond"`
-	Up                     bool         `json:"up"`
-	Windows                []RateWindow `json:"windows"`
+	LimitNowBytesPerSecond int64 `json:"limitNowBytesPerSecond"`
+	OutGroups              int   `json:"outGroups"`
+
+	// OwnKey This site's key in short words
+	OwnKey                string       `json:"ownKey"`
+	Peer                  string       `json:"peer"`
+	PeerID                string       `json:"peerId"`
+	ReceiveBytesPerSecond int64        `json:"receiveBytesPerSecond"`
+	RttMillis             *float64     `json:"rttMillis,omitempty"`
+	SeenAt                *time.Time   `json:"seenAt,omitempty"`
+	SendBytesPerSecond    int64        `json:"sendBytesPerSecond"`
+	Up                    bool         `json:"up"`
+	Windows               []RateWindow `json:"windows"`
 }
 
 // Loss defines model for Loss.
@@ -528,11 +593,17 @@ type MachineDisk struct {
 
 // Me defines model for Me.
 type Me struct {
-	Name    string    `json:"name"`
-	Now     time.Time `json:"now"`
-	Site    string    `json:"site"`
-	SiteID  string    `json:"siteId"`
-	Version string    `json:"version"`
+	Name string    `json:"name"`
+	Now  time.Time `json:"now"`
+
+	// Role viewer, operator or administrator
+	Role   string `json:"role"`
+	Site   string `json:"site"`
+	SiteID string `json:"siteId"`
+
+	// Tags Limited to groups with one of these; empty is no limit
+	Tags    []string `json:"tags"`
+	Version string   `json:"version"`
 }
 
 // Named defines model for Named.
@@ -566,19 +637,23 @@ type NewGroup struct {
 	// CompareEverySeconds After what time a cycle reads all of the disks; 0 (the default) is never by itself
 	CompareEverySeconds *int64 `json:"compareEverySeconds,omitempty"`
 
-	// KeepHere Keep points at the home site as well
-	KeepHere *bool    `json:"keepHere,omitempty"`
-	Link     string   `json:"link"`
-	Machines []string `json:"machines"`
-	Name     string   `json:"name"`
-	Paused   *bool    `json:"paused,omitempty"`
+	// HomePoints Keep points at the home site as well
+	HomePoints *bool    `json:"homePoints,omitempty"`
+	Link       string   `json:"link"`
+	Machines   []string `json:"machines"`
+	Name       string   `json:"name"`
+	Paused     *bool    `json:"paused,omitempty"`
 
 	// Priority high, normal (the default) or low: the share of a limited link, 4 to 2 to 1
-	Priority *string `json:"priority,omitempty"`
-	Promise  Promise `json:"promise"`
+	Priority *string  `json:"priority,omitempty"`
+	Promise  *Promise `json:"promise,omitempty"`
+
+	// PromiseText A promise as people write it. What is left out stays as it is
+	PromiseText *PromiseText `json:"promiseText,omitempty"`
 
 	// Quiesce Machines whose guests bring their file systems to rest
 	Quiesce *[]string `json:"quiesce,omitempty"`
+	Tags    *[]string `json:"tags,omitempty"`
 
 	// Together Machines are held still for one instant (the default), or captured one by one
 	Together *bool `json:"together,omitempty"`
@@ -588,6 +663,9 @@ type NewGroup struct {
 type NewInvitation struct {
 	ForSite *string `json:"forSite,omitempty"`
 	Minutes *int    `json:"minutes,omitempty"`
+
+	// NewKey The site in forSite is paired already
+	NewKey *bool `json:"newKey,omitempty"`
 }
 
 // NewLanding defines model for NewLanding.
@@ -619,6 +697,13 @@ type NewLanding struct {
 	Prefix *string `json:"prefix,omitempty"`
 }
 
+// NewPerson defines model for NewPerson.
+type NewPerson struct {
+	// Role viewer, operator or administrator
+	Role string    `json:"role"`
+	Tags *[]string `json:"tags,omitempty"`
+}
+
 // NewPlatform defines model for NewPlatform.
 type NewPlatform struct {
 	// Address One address; of libvirt one URI a host, separated by spaces
@@ -632,8 +717,8 @@ type NewPlatform struct {
 	User     *string          `json:"user,omitempty"`
 }
 
-// NewShare defines model for NewShare.
-type NewShare struct {
+// NewServed defines model for NewServed.
+type NewServed struct {
 	// Mode read-only (the default); throw-away: what clients write is kept beside the point until this ends or the service restarts; lasting: until this ends. The point itself never changes
 	Mode  *string `json:"mode,omitempty"`
 	Point string  `json:"point"`
@@ -641,8 +726,13 @@ type NewShare struct {
 
 // NewToken defines model for NewToken.
 type NewToken struct {
+	// Days 365 if left out
 	Days *int   `json:"days,omitempty"`
 	Name string `json:"name"`
+
+	// Role No more than that of who makes it; theirs if left out
+	Role *string   `json:"role,omitempty"`
+	Tags *[]string `json:"tags,omitempty"`
 }
 
 // Nic defines model for Nic.
@@ -654,6 +744,8 @@ type Nic struct {
 
 // Operation defines model for Operation.
 type Operation struct {
+	// Attempts How often it was begun; more than once after restarts
+	Attempts       int            `json:"attempts"`
 	BytesPerSecond int64          `json:"bytesPerSecond"`
 	DoneBytes      int64          `json:"doneBytes"`
 	EndedAt        *time.Time     `json:"endedAt,omitempty"`
@@ -665,12 +757,51 @@ type Operation struct {
 	StartedAt      time.Time      `json:"startedAt"`
 	StartedBy      string         `json:"startedBy"`
 	State          OperationState `json:"state"`
-	Subject        string         `json:"subject"`
-	TotalBytes     int64          `json:"totalBytes"`
+
+	// Steps Those that are done
+	Steps      []string `json:"steps"`
+	Subject    string   `json:"subject"`
+	TotalBytes int64    `json:"totalBytes"`
 }
 
 // OperationState defines model for Operation.State.
 type OperationState string
+
+// Pause defines model for Pause.
+type Pause struct {
+	By     string     `json:"by"`
+	Reason string     `json:"reason"`
+	Since  *time.Time `json:"since,omitempty"`
+	Until  *time.Time `json:"until,omitempty"`
+}
+
+// PauseRequest defines model for PauseRequest.
+type PauseRequest struct {
+	// ForSeconds It resumes by itself after that; never if left out
+	ForSeconds *int64  `json:"forSeconds,omitempty"`
+	Reason     *string `json:"reason,omitempty"`
+}
+
+// Person defines model for Person.
+type Person struct {
+	CreatedAt time.Time `json:"createdAt"`
+	ID        string    `json:"id"`
+	Name      string    `json:"name"`
+
+	// Role viewer, operator or administrator
+	Role string `json:"role"`
+
+	// Tags Limited to groups with one of these; empty is no limit
+	Tags []string `json:"tags"`
+}
+
+// PersonInvitation defines model for PersonInvitation.
+type PersonInvitation struct {
+	ExpiresAt time.Time `json:"expiresAt"`
+
+	// Link Works once; whoever opens it sets name and password
+	Link string `json:"link"`
+}
 
 // Phase defines model for Phase.
 type Phase struct {
@@ -727,7 +858,9 @@ type Point struct {
 
 	// OneInstant All machines at the same instant
 	OneInstant   bool       `json:"oneInstant"`
+	PinReason    *string    `json:"pinReason,omitempty"`
 	Pinned       bool       `json:"pinned"`
+	PinnedBy     *string    `json:"pinnedBy,omitempty"`
 	PinnedUntil  *time.Time `json:"pinnedUntil,omitempty"`
 	Root         string     `json:"root"`
 	Rung         int        `json:"rung"`
@@ -755,7 +888,28 @@ type PointMachine struct {
 // PointPatch defines model for PointPatch.
 type PointPatch struct {
 	Pinned bool       `json:"pinned"`
+	Reason *string    `json:"reason,omitempty"`
 	Until  *time.Time `json:"until,omitempty"`
+}
+
+// Preview defines model for Preview.
+type Preview struct {
+	Changes []Change `json:"changes"`
+
+	// DropsNumbers Their numbers, newest first
+	DropsNumbers *[]int64 `json:"dropsNumbers,omitempty"`
+
+	// DropsPoints Points that it would drop at once
+	DropsPoints int          `json:"dropsPoints"`
+	Faults      []FieldError `json:"faults"`
+	Forecast    Forecast     `json:"forecast"`
+
+	// OldestLeftAt Capture of the oldest point that would be left
+	OldestLeftAt *time.Time `json:"oldestLeftAt,omitempty"`
+
+	// Revision What it is a change of
+	Revision int64        `json:"revision"`
+	Warnings []FieldError `json:"warnings"`
 }
 
 // Problem defines model for Problem.
@@ -785,6 +939,25 @@ type Promise struct {
 	CadenceSeconds   int64  `json:"cadenceSeconds"`
 	Keep             []Rung `json:"keep"`
 	RpoTargetSeconds int64  `json:"rpoTargetSeconds"`
+}
+
+// PromisePatch defines model for PromisePatch.
+type PromisePatch struct {
+	CadenceSeconds   *int64  `json:"cadenceSeconds,omitempty"`
+	Keep             *[]Rung `json:"keep,omitempty"`
+	RpoTargetSeconds *int64  `json:"rpoTargetSeconds,omitempty"`
+}
+
+// PromiseText A promise as people write it. What is left out stays as it is
+type PromiseText struct {
+	// Cadence Like 5 min, or hand
+	Cadence *string `json:"cadence,omitempty"`
+
+	// Keep Like all 6h, 1h 2d; or 24 hourly, 7 daily; or 3 a day for 5 days
+	Keep *string `json:"keep,omitempty"`
+
+	// RpoTarget Like 15min
+	RpoTarget *string `json:"rpoTarget,omitempty"`
 }
 
 // Quiet defines model for Quiet.
@@ -830,39 +1003,24 @@ type Rung struct {
 	ForSeconds  int64 `json:"forSeconds"`
 }
 
-// Scrub The pass that verifies all of the store in the background
-type Scrub struct {
-	// BadRecords Found in this pass
-	BadRecords int        `json:"badRecords"`
-	BeganAt    *time.Time `json:"beganAt,omitempty"`
-	DoneBytes  int64      `json:"doneBytes"`
-
-	// EndedAt Of the last pass that ended
-	EndedAt *time.Time `json:"endedAt,omitempty"`
-
-	// EverySeconds 0 if it does not run by itself
-	EverySeconds int64 `json:"everySeconds"`
-	Running      bool  `json:"running"`
-}
-
-// Share defines model for Share.
-type Share struct {
-	Clients     int         `json:"clients"`
-	CreatedAt   time.Time   `json:"createdAt"`
-	CreatedBy   string      `json:"createdBy"`
-	Disks       []ShareDisk `json:"disks"`
-	GroupName   string      `json:"groupName"`
-	ID          string      `json:"id"`
-	Mode        string      `json:"mode"`
-	Point       string      `json:"point"`
-	PointNumber int64       `json:"pointNumber"`
+// Served defines model for Served.
+type Served struct {
+	Clients     int          `json:"clients"`
+	CreatedAt   time.Time    `json:"createdAt"`
+	CreatedBy   string       `json:"createdBy"`
+	Disks       []ServedDisk `json:"disks"`
+	GroupName   string       `json:"groupName"`
+	ID          string       `json:"id"`
+	Mode        string       `json:"mode"`
+	Point       string       `json:"point"`
+	PointNumber int64        `json:"pointNumber"`
 
 	// WrittenBytes Kept beside the point
 	WrittenBytes int64 `json:"writtenBytes"`
 }
 
-// ShareDisk defines model for ShareDisk.
-type ShareDisk struct {
+// ServedDisk defines model for ServedDisk.
+type ServedDisk struct {
 	Disk      string `json:"disk"`
 	Machine   string `json:"machine"`
 	SizeBytes int64  `json:"sizeBytes"`
@@ -904,8 +1062,14 @@ type Store struct {
 	Points    int     `json:"points"`
 	Records   int     `json:"records"`
 
-	// Scrub The pass that verifies all of the store in the background
-	Scrub Scrub `json:"scrub"`
+	// Verify The pass that verifies all of the store in the background
+	Verify VerifyPass `json:"verify"`
+}
+
+// TargetSince defines model for TargetSince.
+type TargetSince struct {
+	Seconds int64     `json:"seconds"`
+	Since   time.Time `json:"since"`
 }
 
 // TestStep defines model for TestStep.
@@ -924,12 +1088,30 @@ type Token struct {
 	ID         string     `json:"id"`
 	LastUsedAt *time.Time `json:"lastUsedAt,omitempty"`
 	Name       string     `json:"name"`
+	Person     string     `json:"person"`
+	Role       string     `json:"role"`
+	Tags       []string   `json:"tags"`
 }
 
 // TokenSecret defines model for TokenSecret.
 type TokenSecret struct {
 	Secret string `json:"secret"`
 	Token  Token  `json:"token"`
+}
+
+// VerifyPass The pass that verifies all of the store in the background
+type VerifyPass struct {
+	// BadRecords Found in this pass
+	BadRecords int        `json:"badRecords"`
+	BeganAt    *time.Time `json:"beganAt,omitempty"`
+	DoneBytes  int64      `json:"doneBytes"`
+
+	// EndedAt Of the last pass that ended
+	EndedAt *time.Time `json:"endedAt,omitempty"`
+
+	// EverySeconds 0 if it does not run by itself
+	EverySeconds int64 `json:"everySeconds"`
+	Running      bool  `json:"running"`
 }
 
 // Vertex defines model for Vertex.
@@ -952,15 +1134,41 @@ type ListActivityParams struct {
 	Q      *string `form:"q,omitempty" json:"q,omitempty"`
 }
 
+// ListGroupsParams defines parameters for ListGroups.
+type ListGroupsParams struct {
+	// Q Words of name
+	Q   *string `form:"q,omitempty" json:"q,omitempty"`
+	Tag *string `form:"tag,omitempty" json:"tag,omitempty"`
+
+	// Direction out, in or ended
+	Direction *string `form:"direction,omitempty" json:"direction,omitempty"`
+	Health    *string `form:"health,omitempty" json:"health,omitempty"`
+
+	// Limit At most so many
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Skip Leave out so many first
+	Skip *int `form:"skip,omitempty" json:"skip,omitempty"`
+}
+
 // DeleteGroupParams defines parameters for DeleteGroup.
 type DeleteGroupParams struct {
 	Points      *string `form:"points,omitempty" json:"points,omitempty"`
 	WithoutPeer *bool   `form:"withoutPeer,omitempty" json:"withoutPeer,omitempty"`
 }
 
+// UpdateGroupParams defines parameters for UpdateGroup.
+type UpdateGroupParams struct {
+	// IfMatch The ETag that was looked at: 412 if it has changed since
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
 // ListCyclesParams defines parameters for ListCycles.
 type ListCyclesParams struct {
 	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Before Only those with lower numbers
+	Before *int64 `form:"before,omitempty" json:"before,omitempty"`
 }
 
 // GetExposureParams defines parameters for GetExposure.
@@ -975,24 +1183,60 @@ type RunCycleParams struct {
 	Compare *bool `form:"compare,omitempty" json:"compare,omitempty"`
 }
 
+// CreateLandingsParams defines parameters for CreateLandings.
+type CreateLandingsParams struct {
+	// CheckOnly Only check; makes nothing and answers with an empty list
+	CheckOnly *bool `form:"checkOnly,omitempty" json:"checkOnly,omitempty"`
+}
+
 // ListMachinesParams defines parameters for ListMachines.
 type ListMachinesParams struct {
-	Q          *string `form:"q,omitempty" json:"q,omitempty"`
-	Platform   *string `form:"platform,omitempty" json:"platform,omitempty"`
-	Folder     *string `form:"folder,omitempty" json:"folder,omitempty"`
-	Tag        *string `form:"tag,omitempty" json:"tag,omitempty"`
-	Power      *string `form:"power,omitempty" json:"power,omitempty"`
+	Q        *string `form:"q,omitempty" json:"q,omitempty"`
+	Platform *string `form:"platform,omitempty" json:"platform,omitempty"`
+	Folder   *string `form:"folder,omitempty" json:"folder,omitempty"`
+	Tag      *string `form:"tag,omitempty" json:"tag,omitempty"`
+	Power    *string `form:"power,omitempty" json:"power,omitempty"`
+
+	// Protection none, protected or cannot
 	Protection *string `form:"protection,omitempty" json:"protection,omitempty"`
+
+	// Sort name, folder, host, group or size; with - before it the other way round
+	Sort *string `form:"sort,omitempty" json:"sort,omitempty"`
+
+	// Limit At most so many
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Skip Leave out so many first
+	Skip *int `form:"skip,omitempty" json:"skip,omitempty"`
 }
 
 // ListOperationsParams defines parameters for ListOperations.
 type ListOperationsParams struct {
+	// Limit At most so many
 	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Skip Leave out so many first
+	Skip *int `form:"skip,omitempty" json:"skip,omitempty"`
 }
 
 // ListPointsParams defines parameters for ListPoints.
 type ListPointsParams struct {
 	Group *string `form:"group,omitempty" json:"group,omitempty"`
+
+	// Before Captured before
+	Before *time.Time `form:"before,omitempty" json:"before,omitempty"`
+
+	// After Captured after
+	After *time.Time `form:"after,omitempty" json:"after,omitempty"`
+
+	// Consistent application or crash
+	Consistent *string `form:"consistent,omitempty" json:"consistent,omitempty"`
+
+	// Limit At most so many
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Skip Leave out so many first
+	Skip *int `form:"skip,omitempty" json:"skip,omitempty"`
 }
 
 // CarryCopyJSONRequestBody defines body for CarryCopy for application/json ContentType.
@@ -1007,6 +1251,12 @@ type CreateGroupJSONRequestBody = NewGroup
 // UpdateGroupJSONRequestBody defines body for UpdateGroup for application/json ContentType.
 type UpdateGroupJSONRequestBody = GroupPatch
 
+// PauseGroupJSONRequestBody defines body for PauseGroup for application/json ContentType.
+type PauseGroupJSONRequestBody = PauseRequest
+
+// PreviewGroupJSONRequestBody defines body for PreviewGroup for application/json ContentType.
+type PreviewGroupJSONRequestBody = GroupPatch
+
 // CreateInvitationJSONRequestBody defines body for CreateInvitation for application/json ContentType.
 type CreateInvitationJSONRequestBody = NewInvitation
 
@@ -1018,6 +1268,12 @@ type AcceptInvitationJSONRequestBody = AcceptInvitation
 
 // EditLinkJSONRequestBody defines body for EditLink for application/json ContentType.
 type EditLinkJSONRequestBody = EditLink
+
+// InvitePersonJSONRequestBody defines body for InvitePerson for application/json ContentType.
+type InvitePersonJSONRequestBody = NewPerson
+
+// EditPersonJSONRequestBody defines body for EditPerson for application/json ContentType.
+type EditPersonJSONRequestBody = EditPerson
 
 // CreatePlatformJSONRequestBody defines body for CreatePlatform for application/json ContentType.
 type CreatePlatformJSONRequestBody = NewPlatform
@@ -1031,11 +1287,11 @@ type UpdatePointJSONRequestBody = PointPatch
 // ExportPointJSONRequestBody defines body for ExportPoint for application/json ContentType.
 type ExportPointJSONRequestBody = ExportRequest
 
+// ServePointJSONRequestBody defines body for ServePoint for application/json ContentType.
+type ServePointJSONRequestBody = NewServed
+
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
-
-// CreateShareJSONRequestBody defines body for CreateShare for application/json ContentType.
-type CreateShareJSONRequestBody = NewShare
 
 // CreateTokenJSONRequestBody defines body for CreateToken for application/json ContentType.
 type CreateTokenJSONRequestBody = NewToken
@@ -1170,10 +1426,10 @@ type ClientInterface interface {
 	// Corresponds with POST /forecast (the `Forecast` operationId).
 	Forecast(ctx context.Context, body ForecastJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListGroups Protection groups, going out and coming in
+	// ListGroups Protection groups, going out, coming in and ended, worst first
 	//
 	// Corresponds with GET /groups (the `ListGroups` operationId).
-	ListGroups(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListGroups(ctx context.Context, params *ListGroupsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CreateGroupWithBody Protect machines together
 	//
@@ -1199,19 +1455,19 @@ type ClientInterface interface {
 	// Corresponds with GET /groups/{id} (the `GetGroup` operationId).
 	GetGroup(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// UpdateGroupWithBody Change a group
+	// UpdateGroupWithBody Change a group; what is left out stays
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PATCH /groups/{id} (the `UpdateGroup` operationId).
-	UpdateGroupWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	UpdateGroupWithBody(ctx context.Context, id string, params *UpdateGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// UpdateGroup Change a group
+	// UpdateGroup Change a group; what is left out stays
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PATCH /groups/{id} (the `UpdateGroup` operationId).
-	UpdateGroup(ctx context.Context, id string, body UpdateGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	UpdateGroup(ctx context.Context, id string, params *UpdateGroupParams, body UpdateGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListCycles Cycles, newest first
 	//
@@ -1223,10 +1479,33 @@ type ClientInterface interface {
 	// Corresponds with GET /groups/{id}/exposure (the `GetExposure` operationId).
 	GetExposure(ctx context.Context, id string, params *GetExposureParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PauseGroup Hold cycles
+	// PauseGroupWithBody Hold cycles, for a while or until they are resumed
+	//
+	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /groups/{id}/pause (the `PauseGroup` operationId).
-	PauseGroup(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	PauseGroupWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PauseGroup Hold cycles, for a while or until they are resumed
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /groups/{id}/pause (the `PauseGroup` operationId).
+	PauseGroup(ctx context.Context, id string, body PauseGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewGroupWithBody What a change would do, without making it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /groups/{id}/preview (the `PreviewGroup` operationId).
+	PreviewGroupWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewGroup What a change would do, without making it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /groups/{id}/preview (the `PreviewGroup` operationId).
+	PreviewGroup(ctx context.Context, id string, body PreviewGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ResumeGroup Let cycles run again
 	//
@@ -1267,19 +1546,19 @@ type ClientInterface interface {
 	// Corresponds with GET /landings (the `ListLandings` operationId).
 	ListLandings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CreateLandingsWithBody Make machines from a point and start them
+	// CreateLandingsWithBody Make machines from a point and start them; everything is checked first
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /landings (the `CreateLandings` operationId).
-	CreateLandingsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CreateLandingsWithBody(ctx context.Context, params *CreateLandingsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CreateLandings Make machines from a point and start them
+	// CreateLandings Make machines from a point and start them; everything is checked first
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /landings (the `CreateLandings` operationId).
-	CreateLandings(ctx context.Context, body CreateLandingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CreateLandings(ctx context.Context, params *CreateLandingsParams, body CreateLandingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DeleteLanding Stop it and remove it without trace
 	//
@@ -1353,6 +1632,44 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /operations/{id} (the `GetOperation` operationId).
 	GetOperation(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListPeople Who may sign in, and what they may do
+	//
+	// Corresponds with GET /people (the `ListPeople` operationId).
+	ListPeople(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// InvitePersonWithBody Make a one-time link with which somebody joins in a role
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /people (the `InvitePerson` operationId).
+	InvitePersonWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// InvitePerson Make a one-time link with which somebody joins in a role
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /people (the `InvitePerson` operationId).
+	InvitePerson(ctx context.Context, body InvitePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeletePerson Remove somebody with their sessions and tokens
+	//
+	// Corresponds with DELETE /people/{id} (the `DeletePerson` operationId).
+	DeletePerson(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EditPersonWithBody Change somebody's role or the groups they see
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /people/{id} (the `EditPerson` operationId).
+	EditPersonWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EditPerson Change somebody's role or the groups they see
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /people/{id} (the `EditPerson` operationId).
+	EditPerson(ctx context.Context, id string, body EditPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListPlatforms Platforms of this site
 	//
@@ -1445,6 +1762,30 @@ type ClientInterface interface {
 	// Corresponds with POST /points/{id}/export (the `ExportPoint` operationId).
 	ExportPoint(ctx context.Context, id string, body ExportPointJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListServed Points served over NBD
+	//
+	// Corresponds with GET /served (the `ListServed` operationId).
+	ListServed(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ServePointWithBody Serve the disks of a point over NBD
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /served (the `ServePoint` operationId).
+	ServePointWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ServePoint Serve the disks of a point over NBD
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /served (the `ServePoint` operationId).
+	ServePoint(ctx context.Context, body ServePointJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StopServing Stop serving
+	//
+	// Corresponds with DELETE /served/{id} (the `StopServing` operationId).
+	StopServing(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SignOut Sign out
 	//
 	// Corresponds with DELETE /session (the `SignOut` operationId).
@@ -1469,39 +1810,10 @@ type ClientInterface interface {
 	// Corresponds with POST /session (the `SignIn` operationId).
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListShares Points served over NBD
-	//
-	// Corresponds with GET /shares (the `ListShares` operationId).
-	ListShares(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// CreateShareWithBody Serve the disks of a point over NBD, read-only
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /shares (the `CreateShare` operationId).
-	CreateShareWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// CreateShare Serve the disks of a point over NBD, read-only
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /shares (the `CreateShare` operationId).
-	CreateShare(ctx context.Context, body CreateShareJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// DeleteShare Stop serving
-	//
-	// Corresponds with DELETE /shares/{id} (the `DeleteShare` operationId).
-	DeleteShare(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
-
 	// GetStore The point store of this site
 	//
 	// Corresponds with GET /store (the `GetStore` operationId).
 	GetStore(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// CheckStore Read and verify everything
-	//
-	// Corresponds with POST /store/check (the `CheckStore` operationId).
-	CheckStore(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListLosses What points of this site cannot be read
 	//
@@ -1517,6 +1829,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /store/sweep (the `SweepStore` operationId).
 	SweepStore(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// VerifyStore Read and verify everything
+	//
+	// Corresponds with POST /store/verify (the `VerifyStore` operationId).
+	VerifyStore(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListTokens API tokens
 	//
@@ -1700,11 +2017,11 @@ func (c *Client) Forecast(ctx context.Context, body ForecastJSONRequestBody, req
 	return c.Client.Do(req)
 }
 
-// ListGroups Protection groups, going out and coming in
+// ListGroups Protection groups, going out, coming in and ended, worst first
 //
 // Corresponds with GET /groups (the `ListGroups` operationId).
-func (c *Client) ListGroups(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListGroupsRequest(c.Server)
+func (c *Client) ListGroups(ctx context.Context, params *ListGroupsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListGroupsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1779,13 +2096,13 @@ func (c *Client) GetGroup(ctx context.Context, id string, reqEditors ...RequestE
 	return c.Client.Do(req)
 }
 
-// UpdateGroupWithBody Change a group
+// UpdateGroupWithBody Change a group; what is left out stays
 //
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PATCH /groups/{id} (the `UpdateGroup` operationId).
-func (c *Client) UpdateGroupWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewUpdateGroupRequestWithBody(c.Server, id, contentType, body)
+func (c *Client) UpdateGroupWithBody(ctx context.Context, id string, params *UpdateGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUpdateGroupRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1796,13 +2113,13 @@ func (c *Client) UpdateGroupWithBody(ctx context.Context, id string, contentType
 	return c.Client.Do(req)
 }
 
-// UpdateGroup Change a group
+// UpdateGroup Change a group; what is left out stays
 //
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PATCH /groups/{id} (the `UpdateGroup` operationId).
-func (c *Client) UpdateGroup(ctx context.Context, id string, body UpdateGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewUpdateGroupRequest(c.Server, id, body)
+func (c *Client) UpdateGroup(ctx context.Context, id string, params *UpdateGroupParams, body UpdateGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUpdateGroupRequest(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1843,11 +2160,64 @@ func (c *Client) GetExposure(ctx context.Context, id string, params *GetExposure
 	return c.Client.Do(req)
 }
 
-// PauseGroup Hold cycles
+// PauseGroupWithBody Hold cycles, for a while or until they are resumed
+//
+// Takes any type of body and a specified content type.
 //
 // Corresponds with POST /groups/{id}/pause (the `PauseGroup` operationId).
-func (c *Client) PauseGroup(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewPauseGroupRequest(c.Server, id)
+func (c *Client) PauseGroupWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPauseGroupRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PauseGroup Hold cycles, for a while or until they are resumed
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /groups/{id}/pause (the `PauseGroup` operationId).
+func (c *Client) PauseGroup(ctx context.Context, id string, body PauseGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPauseGroupRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewGroupWithBody What a change would do, without making it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /groups/{id}/preview (the `PreviewGroup` operationId).
+func (c *Client) PreviewGroupWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewGroupRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewGroup What a change would do, without making it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /groups/{id}/preview (the `PreviewGroup` operationId).
+func (c *Client) PreviewGroup(ctx context.Context, id string, body PreviewGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewGroupRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1967,13 +2337,13 @@ func (c *Client) ListLandings(ctx context.Context, reqEditors ...RequestEditorFn
 	return c.Client.Do(req)
 }
 
-// CreateLandingsWithBody Make machines from a point and start them
+// CreateLandingsWithBody Make machines from a point and start them; everything is checked first
 //
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /landings (the `CreateLandings` operationId).
-func (c *Client) CreateLandingsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCreateLandingsRequestWithBody(c.Server, contentType, body)
+func (c *Client) CreateLandingsWithBody(ctx context.Context, params *CreateLandingsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateLandingsRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1984,13 +2354,13 @@ func (c *Client) CreateLandingsWithBody(ctx context.Context, contentType string,
 	return c.Client.Do(req)
 }
 
-// CreateLandings Make machines from a point and start them
+// CreateLandings Make machines from a point and start them; everything is checked first
 //
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /landings (the `CreateLandings` operationId).
-func (c *Client) CreateLandings(ctx context.Context, body CreateLandingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCreateLandingsRequest(c.Server, body)
+func (c *Client) CreateLandings(ctx context.Context, params *CreateLandingsParams, body CreateLandingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateLandingsRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2194,6 +2564,104 @@ func (c *Client) CancelOperation(ctx context.Context, id string, reqEditors ...R
 // Corresponds with GET /operations/{id} (the `GetOperation` operationId).
 func (c *Client) GetOperation(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetOperationRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListPeople Who may sign in, and what they may do
+//
+// Corresponds with GET /people (the `ListPeople` operationId).
+func (c *Client) ListPeople(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPeopleRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// InvitePersonWithBody Make a one-time link with which somebody joins in a role
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /people (the `InvitePerson` operationId).
+func (c *Client) InvitePersonWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewInvitePersonRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// InvitePerson Make a one-time link with which somebody joins in a role
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /people (the `InvitePerson` operationId).
+func (c *Client) InvitePerson(ctx context.Context, body InvitePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewInvitePersonRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeletePerson Remove somebody with their sessions and tokens
+//
+// Corresponds with DELETE /people/{id} (the `DeletePerson` operationId).
+func (c *Client) DeletePerson(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeletePersonRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EditPersonWithBody Change somebody's role or the groups they see
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /people/{id} (the `EditPerson` operationId).
+func (c *Client) EditPersonWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditPersonRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EditPerson Change somebody's role or the groups they see
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /people/{id} (the `EditPerson` operationId).
+func (c *Client) EditPerson(ctx context.Context, id string, body EditPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditPersonRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2445,6 +2913,70 @@ func (c *Client) ExportPoint(ctx context.Context, id string, body ExportPointJSO
 	return c.Client.Do(req)
 }
 
+// ListServed Points served over NBD
+//
+// Corresponds with GET /served (the `ListServed` operationId).
+func (c *Client) ListServed(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListServedRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ServePointWithBody Serve the disks of a point over NBD
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /served (the `ServePoint` operationId).
+func (c *Client) ServePointWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewServePointRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ServePoint Serve the disks of a point over NBD
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /served (the `ServePoint` operationId).
+func (c *Client) ServePoint(ctx context.Context, body ServePointJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewServePointRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StopServing Stop serving
+//
+// Corresponds with DELETE /served/{id} (the `StopServing` operationId).
+func (c *Client) StopServing(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStopServingRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // SignOut Sign out
 //
 // Corresponds with DELETE /session (the `SignOut` operationId).
@@ -2509,90 +3041,11 @@ func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEdit
 	return c.Client.Do(req)
 }
 
-// ListShares Points served over NBD
-//
-// Corresponds with GET /shares (the `ListShares` operationId).
-func (c *Client) ListShares(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListSharesRequest(c.Server)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// CreateShareWithBody Serve the disks of a point over NBD, read-only
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /shares (the `CreateShare` operationId).
-func (c *Client) CreateShareWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCreateShareRequestWithBody(c.Server, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// CreateShare Serve the disks of a point over NBD, read-only
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /shares (the `CreateShare` operationId).
-func (c *Client) CreateShare(ctx context.Context, body CreateShareJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCreateShareRequest(c.Server, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// DeleteShare Stop serving
-//
-// Corresponds with DELETE /shares/{id} (the `DeleteShare` operationId).
-func (c *Client) DeleteShare(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewDeleteShareRequest(c.Server, id)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
 // GetStore The point store of this site
 //
 // Corresponds with GET /store (the `GetStore` operationId).
 func (c *Client) GetStore(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetStoreRequest(c.Server)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// CheckStore Read and verify everything
-//
-// Corresponds with POST /store/check (the `CheckStore` operationId).
-func (c *Client) CheckStore(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCheckStoreRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -2638,6 +3091,21 @@ func (c *Client) RewriteStore(ctx context.Context, reqEditors ...RequestEditorFn
 // Corresponds with POST /store/sweep (the `SweepStore` operationId).
 func (c *Client) SweepStore(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSweepStoreRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// VerifyStore Read and verify everything
+//
+// Corresponds with POST /store/verify (the `VerifyStore` operationId).
+func (c *Client) VerifyStore(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewVerifyStoreRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -3020,7 +3488,7 @@ func NewForecastRequestWithBody(server string, contentType string, body io.Reade
 }
 
 // NewListGroupsRequest constructs an http.Request for the ListGroups method
-func NewListGroupsRequest(server string) (*http.Request, error) {
+func NewListGroupsRequest(server string, params *ListGroupsParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -3036,6 +3504,93 @@ func NewListGroupsRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Tag != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "tag", *params.Tag, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Direction != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "direction", *params.Direction, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Health != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "health", *params.Health, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Skip != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "skip", *params.Skip, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -3194,18 +3749,18 @@ func NewGetGroupRequest(server string, id string) (*http.Request, error) {
 }
 
 // NewUpdateGroupRequest calls the generic UpdateGroup builder with application/json body
-func NewUpdateGroupRequest(server string, id string, body UpdateGroupJSONRequestBody) (*http.Request, error) {
+func NewUpdateGroupRequest(server string, id string, params *UpdateGroupParams, body UpdateGroupJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewUpdateGroupRequestWithBody(server, id, "application/json", bodyReader)
+	return NewUpdateGroupRequestWithBody(server, id, params, "application/json", bodyReader)
 }
 
 // NewUpdateGroupRequestWithBody constructs an http.Request for the UpdateGroup method, with any body, and a specified content type
-func NewUpdateGroupRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+func NewUpdateGroupRequestWithBody(server string, id string, params *UpdateGroupParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -3236,6 +3791,21 @@ func NewUpdateGroupRequestWithBody(server string, id string, contentType string,
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -3278,6 +3848,18 @@ func NewListCyclesRequest(server string, id string, params *ListCyclesParams) (*
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Before != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "before", *params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -3374,8 +3956,19 @@ func NewGetExposureRequest(server string, id string, params *GetExposureParams) 
 	return req, nil
 }
 
-// NewPauseGroupRequest constructs an http.Request for the PauseGroup method
-func NewPauseGroupRequest(server string, id string) (*http.Request, error) {
+// NewPauseGroupRequest calls the generic PauseGroup builder with application/json body
+func NewPauseGroupRequest(server string, id string, body PauseGroupJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPauseGroupRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewPauseGroupRequestWithBody constructs an http.Request for the PauseGroup method, with any body, and a specified content type
+func NewPauseGroupRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -3400,10 +3993,59 @@ func NewPauseGroupRequest(server string, id string) (*http.Request, error) {
 		return nil, err
 	}
 
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPreviewGroupRequest calls the generic PreviewGroup builder with application/json body
+func NewPreviewGroupRequest(server string, id string, body PreviewGroupJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPreviewGroupRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewPreviewGroupRequestWithBody constructs an http.Request for the PreviewGroup method, with any body, and a specified content type
+func NewPreviewGroupRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups/%s/preview", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -3632,18 +4274,18 @@ func NewListLandingsRequest(server string) (*http.Request, error) {
 }
 
 // NewCreateLandingsRequest calls the generic CreateLandings builder with application/json body
-func NewCreateLandingsRequest(server string, body CreateLandingsJSONRequestBody) (*http.Request, error) {
+func NewCreateLandingsRequest(server string, params *CreateLandingsParams, body CreateLandingsJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewCreateLandingsRequestWithBody(server, "application/json", bodyReader)
+	return NewCreateLandingsRequestWithBody(server, params, "application/json", bodyReader)
 }
 
 // NewCreateLandingsRequestWithBody constructs an http.Request for the CreateLandings method, with any body, and a specified content type
-func NewCreateLandingsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+func NewCreateLandingsRequestWithBody(server string, params *CreateLandingsParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -3659,6 +4301,33 @@ func NewCreateLandingsRequestWithBody(server string, contentType string, body io
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.CheckOnly != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "checkOnly", *params.CheckOnly, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
@@ -4021,6 +4690,42 @@ func NewListMachinesRequest(server string, params *ListMachinesParams) (*http.Re
 
 		}
 
+		if params.Sort != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sort", *params.Sort, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Skip != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "skip", *params.Skip, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -4066,6 +4771,18 @@ func NewListOperationsRequest(server string, params *ListOperationsParams) (*htt
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Skip != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "skip", *params.Skip, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -4153,6 +4870,154 @@ func NewGetOperationRequest(server string, id string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListPeopleRequest constructs an http.Request for the ListPeople method
+func NewListPeopleRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/people")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewInvitePersonRequest calls the generic InvitePerson builder with application/json body
+func NewInvitePersonRequest(server string, body InvitePersonJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewInvitePersonRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewInvitePersonRequestWithBody constructs an http.Request for the InvitePerson method, with any body, and a specified content type
+func NewInvitePersonRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/people")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDeletePersonRequest constructs an http.Request for the DeletePerson method
+func NewDeletePersonRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/people/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEditPersonRequest calls the generic EditPerson builder with application/json body
+func NewEditPersonRequest(server string, id string, body EditPersonJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEditPersonRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewEditPersonRequestWithBody constructs an http.Request for the EditPerson method, with any body, and a specified content type
+func NewEditPersonRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/people/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -4406,6 +5271,66 @@ func NewListPointsRequest(server string, params *ListPointsParams) (*http.Reques
 
 		}
 
+		if params.Before != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "before", *params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Consistent != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "consistent", *params.Consistent, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Skip != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "skip", *params.Skip, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -4582,6 +5507,107 @@ func NewExportPointRequestWithBody(server string, id string, contentType string,
 	return req, nil
 }
 
+// NewListServedRequest constructs an http.Request for the ListServed method
+func NewListServedRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/served")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewServePointRequest calls the generic ServePoint builder with application/json body
+func NewServePointRequest(server string, body ServePointJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewServePointRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewServePointRequestWithBody constructs an http.Request for the ServePoint method, with any body, and a specified content type
+func NewServePointRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/served")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewStopServingRequest constructs an http.Request for the StopServing method
+func NewStopServingRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/served/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSignOutRequest constructs an http.Request for the SignOut method
 func NewSignOutRequest(server string) (*http.Request, error) {
 	var err error
@@ -4676,107 +5702,6 @@ func NewSignInRequestWithBody(server string, contentType string, body io.Reader)
 	return req, nil
 }
 
-// NewListSharesRequest constructs an http.Request for the ListShares method
-func NewListSharesRequest(server string) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/shares")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewCreateShareRequest calls the generic CreateShare builder with application/json body
-func NewCreateShareRequest(server string, body CreateShareJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewCreateShareRequestWithBody(server, "application/json", bodyReader)
-}
-
-// NewCreateShareRequestWithBody constructs an http.Request for the CreateShare method, with any body, and a specified content type
-func NewCreateShareRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/shares")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	return req, nil
-}
-
-// NewDeleteShareRequest constructs an http.Request for the DeleteShare method
-func NewDeleteShareRequest(server string, id string) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/shares/%s", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
 // NewGetStoreRequest constructs an http.Request for the GetStore method
 func NewGetStoreRequest(server string) (*http.Request, error) {
 	var err error
@@ -4797,33 +5722,6 @@ func NewGetStoreRequest(server string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewCheckStoreRequest constructs an http.Request for the CheckStore method
-func NewCheckStoreRequest(server string) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/store/check")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -4895,6 +5793,33 @@ func NewSweepStoreRequest(server string) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/store/sweep")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewVerifyStoreRequest constructs an http.Request for the VerifyStore method
+func NewVerifyStoreRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/store/verify")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -5160,12 +6085,12 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /forecast (the `Forecast` operationId).
 	ForecastWithResponse(ctx context.Context, body ForecastJSONRequestBody, reqEditors ...RequestEditorFn) (*ForecastResponse, error)
 
-	// ListGroupsWithResponse Protection groups, going out and coming in
+	// ListGroupsWithResponse Protection groups, going out, coming in and ended, worst first
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /groups (the `ListGroups` operationId).
-	ListGroupsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListGroupsResponse, error)
+	ListGroupsWithResponse(ctx context.Context, params *ListGroupsParams, reqEditors ...RequestEditorFn) (*ListGroupsResponse, error)
 
 	// CreateGroupWithBodyWithResponse Protect machines together
 	//
@@ -5195,19 +6120,19 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /groups/{id} (the `GetGroup` operationId).
 	GetGroupWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetGroupResponse, error)
 
-	// UpdateGroupWithBodyWithResponse Change a group
+	// UpdateGroupWithBodyWithResponse Change a group; what is left out stays
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /groups/{id} (the `UpdateGroup` operationId).
-	UpdateGroupWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UpdateGroupResponse, error)
+	UpdateGroupWithBodyWithResponse(ctx context.Context, id string, params *UpdateGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UpdateGroupResponse, error)
 
-	// UpdateGroupWithResponse Change a group
+	// UpdateGroupWithResponse Change a group; what is left out stays
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /groups/{id} (the `UpdateGroup` operationId).
-	UpdateGroupWithResponse(ctx context.Context, id string, body UpdateGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*UpdateGroupResponse, error)
+	UpdateGroupWithResponse(ctx context.Context, id string, params *UpdateGroupParams, body UpdateGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*UpdateGroupResponse, error)
 
 	// ListCyclesWithResponse Cycles, newest first
 	//
@@ -5223,12 +6148,33 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /groups/{id}/exposure (the `GetExposure` operationId).
 	GetExposureWithResponse(ctx context.Context, id string, params *GetExposureParams, reqEditors ...RequestEditorFn) (*GetExposureResponse, error)
 
-	// PauseGroupWithResponse Hold cycles
+	// PauseGroupWithBodyWithResponse Hold cycles, for a while or until they are resumed
 	//
-	// Returns a wrapper object for the known response body format(s).
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /groups/{id}/pause (the `PauseGroup` operationId).
-	PauseGroupWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*PauseGroupResponse, error)
+	PauseGroupWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PauseGroupResponse, error)
+
+	// PauseGroupWithResponse Hold cycles, for a while or until they are resumed
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /groups/{id}/pause (the `PauseGroup` operationId).
+	PauseGroupWithResponse(ctx context.Context, id string, body PauseGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*PauseGroupResponse, error)
+
+	// PreviewGroupWithBodyWithResponse What a change would do, without making it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /groups/{id}/preview (the `PreviewGroup` operationId).
+	PreviewGroupWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewGroupResponse, error)
+
+	// PreviewGroupWithResponse What a change would do, without making it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /groups/{id}/preview (the `PreviewGroup` operationId).
+	PreviewGroupWithResponse(ctx context.Context, id string, body PreviewGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewGroupResponse, error)
 
 	// ResumeGroupWithResponse Let cycles run again
 	//
@@ -5279,19 +6225,19 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /landings (the `ListLandings` operationId).
 	ListLandingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLandingsResponse, error)
 
-	// CreateLandingsWithBodyWithResponse Make machines from a point and start them
+	// CreateLandingsWithBodyWithResponse Make machines from a point and start them; everything is checked first
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /landings (the `CreateLandings` operationId).
-	CreateLandingsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateLandingsResponse, error)
+	CreateLandingsWithBodyWithResponse(ctx context.Context, params *CreateLandingsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateLandingsResponse, error)
 
-	// CreateLandingsWithResponse Make machines from a point and start them
+	// CreateLandingsWithResponse Make machines from a point and start them; everything is checked first
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /landings (the `CreateLandings` operationId).
-	CreateLandingsWithResponse(ctx context.Context, body CreateLandingsJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateLandingsResponse, error)
+	CreateLandingsWithResponse(ctx context.Context, params *CreateLandingsParams, body CreateLandingsJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateLandingsResponse, error)
 
 	// DeleteLandingWithResponse Stop it and remove it without trace
 	//
@@ -5383,6 +6329,48 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /operations/{id} (the `GetOperation` operationId).
 	GetOperationWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetOperationResponse, error)
+
+	// ListPeopleWithResponse Who may sign in, and what they may do
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /people (the `ListPeople` operationId).
+	ListPeopleWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPeopleResponse, error)
+
+	// InvitePersonWithBodyWithResponse Make a one-time link with which somebody joins in a role
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /people (the `InvitePerson` operationId).
+	InvitePersonWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InvitePersonResponse, error)
+
+	// InvitePersonWithResponse Make a one-time link with which somebody joins in a role
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /people (the `InvitePerson` operationId).
+	InvitePersonWithResponse(ctx context.Context, body InvitePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*InvitePersonResponse, error)
+
+	// DeletePersonWithResponse Remove somebody with their sessions and tokens
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /people/{id} (the `DeletePerson` operationId).
+	DeletePersonWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*DeletePersonResponse, error)
+
+	// EditPersonWithBodyWithResponse Change somebody's role or the groups they see
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /people/{id} (the `EditPerson` operationId).
+	EditPersonWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditPersonResponse, error)
+
+	// EditPersonWithResponse Change somebody's role or the groups they see
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /people/{id} (the `EditPerson` operationId).
+	EditPersonWithResponse(ctx context.Context, id string, body EditPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*EditPersonResponse, error)
 
 	// ListPlatformsWithResponse Platforms of this site
 	//
@@ -5489,6 +6477,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /points/{id}/export (the `ExportPoint` operationId).
 	ExportPointWithResponse(ctx context.Context, id string, body ExportPointJSONRequestBody, reqEditors ...RequestEditorFn) (*ExportPointResponse, error)
 
+	// ListServedWithResponse Points served over NBD
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /served (the `ListServed` operationId).
+	ListServedWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListServedResponse, error)
+
+	// ServePointWithBodyWithResponse Serve the disks of a point over NBD
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /served (the `ServePoint` operationId).
+	ServePointWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ServePointResponse, error)
+
+	// ServePointWithResponse Serve the disks of a point over NBD
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /served (the `ServePoint` operationId).
+	ServePointWithResponse(ctx context.Context, body ServePointJSONRequestBody, reqEditors ...RequestEditorFn) (*ServePointResponse, error)
+
+	// StopServingWithResponse Stop serving
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /served/{id} (the `StopServing` operationId).
+	StopServingWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*StopServingResponse, error)
+
 	// SignOutWithResponse Sign out
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -5517,47 +6533,12 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /session (the `SignIn` operationId).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
 
-	// ListSharesWithResponse Points served over NBD
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with GET /shares (the `ListShares` operationId).
-	ListSharesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSharesResponse, error)
-
-	// CreateShareWithBodyWithResponse Serve the disks of a point over NBD, read-only
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /shares (the `CreateShare` operationId).
-	CreateShareWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateShareResponse, error)
-
-	// CreateShareWithResponse Serve the disks of a point over NBD, read-only
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /shares (the `CreateShare` operationId).
-	CreateShareWithResponse(ctx context.Context, body CreateShareJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateShareResponse, error)
-
-	// DeleteShareWithResponse Stop serving
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with DELETE /shares/{id} (the `DeleteShare` operationId).
-	DeleteShareWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*DeleteShareResponse, error)
-
 	// GetStoreWithResponse The point store of this site
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /store (the `GetStore` operationId).
 	GetStoreWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetStoreResponse, error)
-
-	// CheckStoreWithResponse Read and verify everything
-	//
-	// Returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /store/check (the `CheckStore` operationId).
-	CheckStoreWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CheckStoreResponse, error)
 
 	// ListLossesWithResponse What points of this site cannot be read
 	//
@@ -5579,6 +6560,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /store/sweep (the `SweepStore` operationId).
 	SweepStoreWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*SweepStoreResponse, error)
+
+	// VerifyStoreWithResponse Read and verify everything
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /store/verify (the `VerifyStore` operationId).
+	VerifyStoreWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyStoreResponse, error)
 
 	// ListTokensWithResponse API tokens
 	//
@@ -5945,6 +6933,11 @@ func (r ForecastResponse) ContentType() string {
 	return ""
 }
 
+// ListGroupsResponse200Headers the declared response headers of an HTTP 200 response for ListGroups
+type ListGroupsResponse200Headers struct {
+	XTotalCount *int
+}
+
 type ListGroupsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5952,6 +6945,8 @@ type ListGroupsResponse struct {
 	JSON200 *[]Group
 	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationProblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *ListGroupsResponse200Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
@@ -6082,6 +7077,11 @@ func (r DeleteGroupResponse) ContentType() string {
 	return ""
 }
 
+// GetGroupResponse200Headers the declared response headers of an HTTP 200 response for GetGroup
+type GetGroupResponse200Headers struct {
+	ETag *string
+}
+
 type GetGroupResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6089,6 +7089,8 @@ type GetGroupResponse struct {
 	JSON200 *Group
 	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationProblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetGroupResponse200Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
@@ -6130,6 +7132,11 @@ func (r GetGroupResponse) ContentType() string {
 	return ""
 }
 
+// UpdateGroupResponse200Headers the declared response headers of an HTTP 200 response for UpdateGroup
+type UpdateGroupResponse200Headers struct {
+	ETag *string
+}
+
 type UpdateGroupResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6137,6 +7144,8 @@ type UpdateGroupResponse struct {
 	JSON200 *Group
 	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationProblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *UpdateGroupResponse200Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
@@ -6316,6 +7325,54 @@ func (r PauseGroupResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PauseGroupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewGroupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Preview
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewGroupResponse) GetJSON200() *Preview {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewGroupResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewGroupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewGroupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewGroupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewGroupResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6973,6 +8030,11 @@ func (r TestLinkResponse) ContentType() string {
 	return ""
 }
 
+// ListMachinesResponse200Headers the declared response headers of an HTTP 200 response for ListMachines
+type ListMachinesResponse200Headers struct {
+	XTotalCount *int
+}
+
 type ListMachinesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -6980,6 +8042,8 @@ type ListMachinesResponse struct {
 	JSON200 *[]Machine
 	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationProblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *ListMachinesResponse200Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
@@ -7152,6 +8216,191 @@ func (r GetOperationResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetOperationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListPeopleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Person
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPeopleResponse) GetJSON200() *[]Person {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListPeopleResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListPeopleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListPeopleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListPeopleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListPeopleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type InvitePersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *PersonInvitation
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r InvitePersonResponse) GetJSON201() *PersonInvitation {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r InvitePersonResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r InvitePersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r InvitePersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r InvitePersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r InvitePersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeletePersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeletePersonResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeletePersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeletePersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeletePersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeletePersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EditPersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Person
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EditPersonResponse) GetJSON200() *Person {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EditPersonResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EditPersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EditPersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EditPersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EditPersonResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7439,6 +8688,11 @@ func (r RetestPlatformResponse) ContentType() string {
 	return ""
 }
 
+// ListPointsResponse200Headers the declared response headers of an HTTP 200 response for ListPoints
+type ListPointsResponse200Headers struct {
+	XTotalCount *int
+}
+
 type ListPointsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7446,6 +8700,8 @@ type ListPointsResponse struct {
 	JSON200 *[]Point
 	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationProblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *ListPointsResponse200Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
@@ -7672,6 +8928,143 @@ func (r ExportPointResponse) ContentType() string {
 	return ""
 }
 
+type ListServedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Served
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListServedResponse) GetJSON200() *[]Served {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListServedResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListServedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListServedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListServedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListServedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ServePointResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Served
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r ServePointResponse) GetJSON201() *Served {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ServePointResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ServePointResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ServePointResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ServePointResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ServePointResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StopServingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StopServingResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StopServingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StopServingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StopServingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StopServingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SignOutResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7809,143 +9202,6 @@ func (r SignInResponse) ContentType() string {
 	return ""
 }
 
-type ListSharesResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Share
-	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationProblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListSharesResponse) GetJSON200() *[]Share {
-	return r.JSON200
-}
-
-// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ListSharesResponse) GetApplicationProblemJSONDefault() *Problem {
-	return r.ApplicationProblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r ListSharesResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r ListSharesResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r ListSharesResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ListSharesResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type CreateShareResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON201 the response for an HTTP 201 `application/json` response
-	JSON201 *Share
-	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationProblemJSONDefault *Problem
-}
-
-// GetJSON201 returns the response for an HTTP 201 `application/json` response
-func (r CreateShareResponse) GetJSON201() *Share {
-	return r.JSON201
-}
-
-// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r CreateShareResponse) GetApplicationProblemJSONDefault() *Problem {
-	return r.ApplicationProblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r CreateShareResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r CreateShareResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r CreateShareResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r CreateShareResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type DeleteShareResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationProblemJSONDefault *Problem
-}
-
-// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r DeleteShareResponse) GetApplicationProblemJSONDefault() *Problem {
-	return r.ApplicationProblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r DeleteShareResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r DeleteShareResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r DeleteShareResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r DeleteShareResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
 type GetStoreResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7988,54 +9244,6 @@ func (r GetStoreResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetStoreResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type CheckStoreResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON202 the response for an HTTP 202 `application/json` response
-	JSON202 *Operation
-	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationProblemJSONDefault *Problem
-}
-
-// GetJSON202 returns the response for an HTTP 202 `application/json` response
-func (r CheckStoreResponse) GetJSON202() *Operation {
-	return r.JSON202
-}
-
-// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r CheckStoreResponse) GetApplicationProblemJSONDefault() *Problem {
-	return r.ApplicationProblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r CheckStoreResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r CheckStoreResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r CheckStoreResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r CheckStoreResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8180,6 +9388,54 @@ func (r SweepStoreResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SweepStoreResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type VerifyStoreResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Operation
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r VerifyStoreResponse) GetJSON202() *Operation {
+	return r.JSON202
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r VerifyStoreResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r VerifyStoreResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r VerifyStoreResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r VerifyStoreResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r VerifyStoreResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8488,13 +9744,13 @@ func (c *ClientWithResponses) ForecastWithResponse(ctx context.Context, body For
 	return ParseForecastResponse(rsp)
 }
 
-// ListGroupsWithResponse Protection groups, going out and coming in
+// ListGroupsWithResponse Protection groups, going out, coming in and ended, worst first
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /groups (the `ListGroups` operationId).
-func (c *ClientWithResponses) ListGroupsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListGroupsResponse, error) {
-	rsp, err := c.ListGroups(ctx, reqEditors...)
+func (c *ClientWithResponses) ListGroupsWithResponse(ctx context.Context, params *ListGroupsParams, reqEditors ...RequestEditorFn) (*ListGroupsResponse, error) {
+	rsp, err := c.ListGroups(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -8553,26 +9809,26 @@ func (c *ClientWithResponses) GetGroupWithResponse(ctx context.Context, id strin
 	return ParseGetGroupResponse(rsp)
 }
 
-// UpdateGroupWithBodyWithResponse Change a group
+// UpdateGroupWithBodyWithResponse Change a group; what is left out stays
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /groups/{id} (the `UpdateGroup` operationId).
-func (c *ClientWithResponses) UpdateGroupWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UpdateGroupResponse, error) {
-	rsp, err := c.UpdateGroupWithBody(ctx, id, contentType, body, reqEditors...)
+func (c *ClientWithResponses) UpdateGroupWithBodyWithResponse(ctx context.Context, id string, params *UpdateGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UpdateGroupResponse, error) {
+	rsp, err := c.UpdateGroupWithBody(ctx, id, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseUpdateGroupResponse(rsp)
 }
 
-// UpdateGroupWithResponse Change a group
+// UpdateGroupWithResponse Change a group; what is left out stays
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PATCH /groups/{id} (the `UpdateGroup` operationId).
-func (c *ClientWithResponses) UpdateGroupWithResponse(ctx context.Context, id string, body UpdateGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*UpdateGroupResponse, error) {
-	rsp, err := c.UpdateGroup(ctx, id, body, reqEditors...)
+func (c *ClientWithResponses) UpdateGroupWithResponse(ctx context.Context, id string, params *UpdateGroupParams, body UpdateGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*UpdateGroupResponse, error) {
+	rsp, err := c.UpdateGroup(ctx, id, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -8605,17 +9861,56 @@ func (c *ClientWithResponses) GetExposureWithResponse(ctx context.Context, id st
 	return ParseGetExposureResponse(rsp)
 }
 
-// PauseGroupWithResponse Hold cycles
+// PauseGroupWithBodyWithResponse Hold cycles, for a while or until they are resumed
 //
-// Returns a wrapper object for the known response body format(s).
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /groups/{id}/pause (the `PauseGroup` operationId).
-func (c *ClientWithResponses) PauseGroupWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*PauseGroupResponse, error) {
-	rsp, err := c.PauseGroup(ctx, id, reqEditors...)
+func (c *ClientWithResponses) PauseGroupWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PauseGroupResponse, error) {
+	rsp, err := c.PauseGroupWithBody(ctx, id, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParsePauseGroupResponse(rsp)
+}
+
+// PauseGroupWithResponse Hold cycles, for a while or until they are resumed
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /groups/{id}/pause (the `PauseGroup` operationId).
+func (c *ClientWithResponses) PauseGroupWithResponse(ctx context.Context, id string, body PauseGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*PauseGroupResponse, error) {
+	rsp, err := c.PauseGroup(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePauseGroupResponse(rsp)
+}
+
+// PreviewGroupWithBodyWithResponse What a change would do, without making it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /groups/{id}/preview (the `PreviewGroup` operationId).
+func (c *ClientWithResponses) PreviewGroupWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewGroupResponse, error) {
+	rsp, err := c.PreviewGroupWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewGroupResponse(rsp)
+}
+
+// PreviewGroupWithResponse What a change would do, without making it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /groups/{id}/preview (the `PreviewGroup` operationId).
+func (c *ClientWithResponses) PreviewGroupWithResponse(ctx context.Context, id string, body PreviewGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewGroupResponse, error) {
+	rsp, err := c.PreviewGroup(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewGroupResponse(rsp)
 }
 
 // ResumeGroupWithResponse Let cycles run again
@@ -8709,26 +10004,26 @@ func (c *ClientWithResponses) ListLandingsWithResponse(ctx context.Context, reqE
 	return ParseListLandingsResponse(rsp)
 }
 
-// CreateLandingsWithBodyWithResponse Make machines from a point and start them
+// CreateLandingsWithBodyWithResponse Make machines from a point and start them; everything is checked first
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /landings (the `CreateLandings` operationId).
-func (c *ClientWithResponses) CreateLandingsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateLandingsResponse, error) {
-	rsp, err := c.CreateLandingsWithBody(ctx, contentType, body, reqEditors...)
+func (c *ClientWithResponses) CreateLandingsWithBodyWithResponse(ctx context.Context, params *CreateLandingsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateLandingsResponse, error) {
+	rsp, err := c.CreateLandingsWithBody(ctx, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseCreateLandingsResponse(rsp)
 }
 
-// CreateLandingsWithResponse Make machines from a point and start them
+// CreateLandingsWithResponse Make machines from a point and start them; everything is checked first
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /landings (the `CreateLandings` operationId).
-func (c *ClientWithResponses) CreateLandingsWithResponse(ctx context.Context, body CreateLandingsJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateLandingsResponse, error) {
-	rsp, err := c.CreateLandings(ctx, body, reqEditors...)
+func (c *ClientWithResponses) CreateLandingsWithResponse(ctx context.Context, params *CreateLandingsParams, body CreateLandingsJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateLandingsResponse, error) {
+	rsp, err := c.CreateLandings(ctx, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -8902,6 +10197,84 @@ func (c *ClientWithResponses) GetOperationWithResponse(ctx context.Context, id s
 		return nil, err
 	}
 	return ParseGetOperationResponse(rsp)
+}
+
+// ListPeopleWithResponse Who may sign in, and what they may do
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /people (the `ListPeople` operationId).
+func (c *ClientWithResponses) ListPeopleWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPeopleResponse, error) {
+	rsp, err := c.ListPeople(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListPeopleResponse(rsp)
+}
+
+// InvitePersonWithBodyWithResponse Make a one-time link with which somebody joins in a role
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /people (the `InvitePerson` operationId).
+func (c *ClientWithResponses) InvitePersonWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InvitePersonResponse, error) {
+	rsp, err := c.InvitePersonWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseInvitePersonResponse(rsp)
+}
+
+// InvitePersonWithResponse Make a one-time link with which somebody joins in a role
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /people (the `InvitePerson` operationId).
+func (c *ClientWithResponses) InvitePersonWithResponse(ctx context.Context, body InvitePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*InvitePersonResponse, error) {
+	rsp, err := c.InvitePerson(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseInvitePersonResponse(rsp)
+}
+
+// DeletePersonWithResponse Remove somebody with their sessions and tokens
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /people/{id} (the `DeletePerson` operationId).
+func (c *ClientWithResponses) DeletePersonWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*DeletePersonResponse, error) {
+	rsp, err := c.DeletePerson(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeletePersonResponse(rsp)
+}
+
+// EditPersonWithBodyWithResponse Change somebody's role or the groups they see
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /people/{id} (the `EditPerson` operationId).
+func (c *ClientWithResponses) EditPersonWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditPersonResponse, error) {
+	rsp, err := c.EditPersonWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEditPersonResponse(rsp)
+}
+
+// EditPersonWithResponse Change somebody's role or the groups they see
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /people/{id} (the `EditPerson` operationId).
+func (c *ClientWithResponses) EditPersonWithResponse(ctx context.Context, id string, body EditPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*EditPersonResponse, error) {
+	rsp, err := c.EditPerson(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEditPersonResponse(rsp)
 }
 
 // ListPlatformsWithResponse Platforms of this site
@@ -9099,6 +10472,58 @@ func (c *ClientWithResponses) ExportPointWithResponse(ctx context.Context, id st
 	return ParseExportPointResponse(rsp)
 }
 
+// ListServedWithResponse Points served over NBD
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /served (the `ListServed` operationId).
+func (c *ClientWithResponses) ListServedWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListServedResponse, error) {
+	rsp, err := c.ListServed(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListServedResponse(rsp)
+}
+
+// ServePointWithBodyWithResponse Serve the disks of a point over NBD
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /served (the `ServePoint` operationId).
+func (c *ClientWithResponses) ServePointWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ServePointResponse, error) {
+	rsp, err := c.ServePointWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseServePointResponse(rsp)
+}
+
+// ServePointWithResponse Serve the disks of a point over NBD
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /served (the `ServePoint` operationId).
+func (c *ClientWithResponses) ServePointWithResponse(ctx context.Context, body ServePointJSONRequestBody, reqEditors ...RequestEditorFn) (*ServePointResponse, error) {
+	rsp, err := c.ServePoint(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseServePointResponse(rsp)
+}
+
+// StopServingWithResponse Stop serving
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /served/{id} (the `StopServing` operationId).
+func (c *ClientWithResponses) StopServingWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*StopServingResponse, error) {
+	rsp, err := c.StopServing(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStopServingResponse(rsp)
+}
+
 // SignOutWithResponse Sign out
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9151,58 +10576,6 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 	return ParseSignInResponse(rsp)
 }
 
-// ListSharesWithResponse Points served over NBD
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with GET /shares (the `ListShares` operationId).
-func (c *ClientWithResponses) ListSharesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSharesResponse, error) {
-	rsp, err := c.ListShares(ctx, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseListSharesResponse(rsp)
-}
-
-// CreateShareWithBodyWithResponse Serve the disks of a point over NBD, read-only
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /shares (the `CreateShare` operationId).
-func (c *ClientWithResponses) CreateShareWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateShareResponse, error) {
-	rsp, err := c.CreateShareWithBody(ctx, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseCreateShareResponse(rsp)
-}
-
-// CreateShareWithResponse Serve the disks of a point over NBD, read-only
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /shares (the `CreateShare` operationId).
-func (c *ClientWithResponses) CreateShareWithResponse(ctx context.Context, body CreateShareJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateShareResponse, error) {
-	rsp, err := c.CreateShare(ctx, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseCreateShareResponse(rsp)
-}
-
-// DeleteShareWithResponse Stop serving
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with DELETE /shares/{id} (the `DeleteShare` operationId).
-func (c *ClientWithResponses) DeleteShareWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*DeleteShareResponse, error) {
-	rsp, err := c.DeleteShare(ctx, id, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseDeleteShareResponse(rsp)
-}
-
 // GetStoreWithResponse The point store of this site
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9214,19 +10587,6 @@ func (c *ClientWithResponses) GetStoreWithResponse(ctx context.Context, reqEdito
 		return nil, err
 	}
 	return ParseGetStoreResponse(rsp)
-}
-
-// CheckStoreWithResponse Read and verify everything
-//
-// Returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /store/check (the `CheckStore` operationId).
-func (c *ClientWithResponses) CheckStoreWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CheckStoreResponse, error) {
-	rsp, err := c.CheckStore(ctx, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseCheckStoreResponse(rsp)
 }
 
 // ListLossesWithResponse What points of this site cannot be read
@@ -9266,6 +10626,19 @@ func (c *ClientWithResponses) SweepStoreWithResponse(ctx context.Context, reqEdi
 		return nil, err
 	}
 	return ParseSweepStoreResponse(rsp)
+}
+
+// VerifyStoreWithResponse Read and verify everything
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /store/verify (the `VerifyStore` operationId).
+func (c *ClientWithResponses) VerifyStoreWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyStoreResponse, error) {
+	rsp, err := c.VerifyStore(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseVerifyStoreResponse(rsp)
 }
 
 // ListTokensWithResponse API tokens
@@ -9596,6 +10969,19 @@ func ParseListGroupsResponse(rsp *http.Response) (*ListGroupsResponse, error) {
 
 	}
 
+	switch {
+	case rsp.StatusCode == 200:
+		var headers ListGroupsResponse200Headers
+		if values := rsp.Header.Values("X-Total-Count"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "X-Total-Count", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.XTotalCount = &value
+		}
+		response.Headers200 = &headers
+	}
+
 	return response, nil
 }
 
@@ -9691,6 +11077,19 @@ func ParseGetGroupResponse(rsp *http.Response) (*GetGroupResponse, error) {
 
 	}
 
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetGroupResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
 	return response, nil
 }
 
@@ -9722,6 +11121,19 @@ func ParseUpdateGroupResponse(rsp *http.Response) (*UpdateGroupResponse, error) 
 		}
 		response.ApplicationProblemJSONDefault = &dest
 
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers UpdateGroupResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
 	}
 
 	return response, nil
@@ -9809,6 +11221,39 @@ func ParsePauseGroupResponse(rsp *http.Response) (*PauseGroupResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Group
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePreviewGroupResponse parses an HTTP response from a PreviewGroupWithResponse call
+func ParsePreviewGroupResponse(rsp *http.Response) (*PreviewGroupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewGroupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Preview
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -10306,6 +11751,19 @@ func ParseListMachinesResponse(rsp *http.Response) (*ListMachinesResponse, error
 
 	}
 
+	switch {
+	case rsp.StatusCode == 200:
+		var headers ListMachinesResponse200Headers
+		if values := rsp.Header.Values("X-Total-Count"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "X-Total-Count", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.XTotalCount = &value
+		}
+		response.Headers200 = &headers
+	}
+
 	return response, nil
 }
 
@@ -10387,6 +11845,134 @@ func ParseGetOperationResponse(rsp *http.Response) (*GetOperationResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Operation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListPeopleResponse parses an HTTP response from a ListPeopleWithResponse call
+func ParseListPeopleResponse(rsp *http.Response) (*ListPeopleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListPeopleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Person
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseInvitePersonResponse parses an HTTP response from a InvitePersonWithResponse call
+func ParseInvitePersonResponse(rsp *http.Response) (*InvitePersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &InvitePersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest PersonInvitation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeletePersonResponse parses an HTTP response from a DeletePersonWithResponse call
+func ParseDeletePersonResponse(rsp *http.Response) (*DeletePersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeletePersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEditPersonResponse parses an HTTP response from a EditPersonWithResponse call
+func ParseEditPersonResponse(rsp *http.Response) (*EditPersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EditPersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Person
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -10628,6 +12214,19 @@ func ParseListPointsResponse(rsp *http.Response) (*ListPointsResponse, error) {
 
 	}
 
+	switch {
+	case rsp.StatusCode == 200:
+		var headers ListPointsResponse200Headers
+		if values := rsp.Header.Values("X-Total-Count"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "X-Total-Count", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.XTotalCount = &value
+		}
+		response.Headers200 = &headers
+	}
+
 	return response, nil
 }
 
@@ -10759,6 +12358,101 @@ func ParseExportPointResponse(rsp *http.Response) (*ExportPointResponse, error) 
 	return response, nil
 }
 
+// ParseListServedResponse parses an HTTP response from a ListServedWithResponse call
+func ParseListServedResponse(rsp *http.Response) (*ListServedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListServedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Served
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseServePointResponse parses an HTTP response from a ServePointWithResponse call
+func ParseServePointResponse(rsp *http.Response) (*ServePointResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ServePointResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Served
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStopServingResponse parses an HTTP response from a StopServingWithResponse call
+func ParseStopServingResponse(rsp *http.Response) (*StopServingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StopServingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSignOutResponse parses an HTTP response from a SignOutWithResponse call
 func ParseSignOutResponse(rsp *http.Response) (*SignOutResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10854,101 +12548,6 @@ func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
 	return response, nil
 }
 
-// ParseListSharesResponse parses an HTTP response from a ListSharesWithResponse call
-func ParseListSharesResponse(rsp *http.Response) (*ListSharesResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &ListSharesResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Share
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationProblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseCreateShareResponse parses an HTTP response from a CreateShareWithResponse call
-func ParseCreateShareResponse(rsp *http.Response) (*CreateShareResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &CreateShareResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
-		var dest Share
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON201 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationProblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseDeleteShareResponse parses an HTTP response from a DeleteShareWithResponse call
-func ParseDeleteShareResponse(rsp *http.Response) (*DeleteShareResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &DeleteShareResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case rsp.StatusCode == 204:
-		break // No content-type
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationProblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
 // ParseGetStoreResponse parses an HTTP response from a GetStoreWithResponse call
 func ParseGetStoreResponse(rsp *http.Response) (*GetStoreResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10969,39 +12568,6 @@ func ParseGetStoreResponse(rsp *http.Response) (*GetStoreResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationProblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseCheckStoreResponse parses an HTTP response from a CheckStoreWithResponse call
-func ParseCheckStoreResponse(rsp *http.Response) (*CheckStoreResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &CheckStoreResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
-		var dest Operation
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON202 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -11090,6 +12656,39 @@ func ParseSweepStoreResponse(rsp *http.Response) (*SweepStoreResponse, error) {
 	}
 
 	response := &SweepStoreResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Operation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseVerifyStoreResponse parses an HTTP response from a VerifyStoreWithResponse call
+func ParseVerifyStoreResponse(rsp *http.Response) (*VerifyStoreResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &VerifyStoreResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -11265,9 +12864,9 @@ type ServerInterface interface {
 	// Forecast What a promise leads to
 	// (POST /forecast)
 	Forecast(ctx *echo.Context) error
-	// ListGroups Protection groups, going out and coming in
+	// ListGroups Protection groups, going out, coming in and ended, worst first
 	// (GET /groups)
-	ListGroups(ctx *echo.Context) error
+	ListGroups(ctx *echo.Context, params ListGroupsParams) error
 	// CreateGroup Protect machines together
 	// (POST /groups)
 	CreateGroup(ctx *echo.Context) error
@@ -11277,18 +12876,21 @@ type ServerInterface interface {
 	// GetGroup One group
 	// (GET /groups/{id})
 	GetGroup(ctx *echo.Context, id string) error
-	// UpdateGroup Change a group
+	// UpdateGroup Change a group; what is left out stays
 	// (PATCH /groups/{id})
-	UpdateGroup(ctx *echo.Context, id string) error
+	UpdateGroup(ctx *echo.Context, id string, params UpdateGroupParams) error
 	// ListCycles Cycles, newest first
 	// (GET /groups/{id}/cycles)
 	ListCycles(ctx *echo.Context, id string, params ListCyclesParams) error
 	// GetExposure The sawtooth over a stretch of time
 	// (GET /groups/{id}/exposure)
 	GetExposure(ctx *echo.Context, id string, params GetExposureParams) error
-	// PauseGroup Hold cycles
+	// PauseGroup Hold cycles, for a while or until they are resumed
 	// (POST /groups/{id}/pause)
 	PauseGroup(ctx *echo.Context, id string) error
+	// PreviewGroup What a change would do, without making it
+	// (POST /groups/{id}/preview)
+	PreviewGroup(ctx *echo.Context, id string) error
 	// ResumeGroup Let cycles run again
 	// (POST /groups/{id}/resume)
 	ResumeGroup(ctx *echo.Context, id string) error
@@ -11307,9 +12909,9 @@ type ServerInterface interface {
 	// ListLandings Machines made from points here
 	// (GET /landings)
 	ListLandings(ctx *echo.Context) error
-	// CreateLandings Make machines from a point and start them
+	// CreateLandings Make machines from a point and start them; everything is checked first
 	// (POST /landings)
-	CreateLandings(ctx *echo.Context) error
+	CreateLandings(ctx *echo.Context, params CreateLandingsParams) error
 	// DeleteLanding Stop it and remove it without trace
 	// (DELETE /landings/{id})
 	DeleteLanding(ctx *echo.Context, id string) error
@@ -11343,6 +12945,18 @@ type ServerInterface interface {
 	// GetOperation One operation
 	// (GET /operations/{id})
 	GetOperation(ctx *echo.Context, id string) error
+	// ListPeople Who may sign in, and what they may do
+	// (GET /people)
+	ListPeople(ctx *echo.Context) error
+	// InvitePerson Make a one-time link with which somebody joins in a role
+	// (POST /people)
+	InvitePerson(ctx *echo.Context) error
+	// DeletePerson Remove somebody with their sessions and tokens
+	// (DELETE /people/{id})
+	DeletePerson(ctx *echo.Context, id string) error
+	// EditPerson Change somebody's role or the groups they see
+	// (PATCH /people/{id})
+	EditPerson(ctx *echo.Context, id string) error
 	// ListPlatforms Platforms of this site
 	// (GET /platforms)
 	ListPlatforms(ctx *echo.Context) error
@@ -11376,6 +12990,15 @@ type ServerInterface interface {
 	// ExportPoint Write its disks as raw files
 	// (POST /points/{id}/export)
 	ExportPoint(ctx *echo.Context, id string) error
+	// ListServed Points served over NBD
+	// (GET /served)
+	ListServed(ctx *echo.Context) error
+	// ServePoint Serve the disks of a point over NBD
+	// (POST /served)
+	ServePoint(ctx *echo.Context) error
+	// StopServing Stop serving
+	// (DELETE /served/{id})
+	StopServing(ctx *echo.Context, id string) error
 	// SignOut Sign out
 	// (DELETE /session)
 	SignOut(ctx *echo.Context) error
@@ -11385,21 +13008,9 @@ type ServerInterface interface {
 	// SignIn Sign in; sets a cookie
 	// (POST /session)
 	SignIn(ctx *echo.Context) error
-	// ListShares Points served over NBD
-	// (GET /shares)
-	ListShares(ctx *echo.Context) error
-	// CreateShare Serve the disks of a point over NBD, read-only
-	// (POST /shares)
-	CreateShare(ctx *echo.Context) error
-	// DeleteShare Stop serving
-	// (DELETE /shares/{id})
-	DeleteShare(ctx *echo.Context, id string) error
 	// GetStore The point store of this site
 	// (GET /store)
 	GetStore(ctx *echo.Context) error
-	// CheckStore Read and verify everything
-	// (POST /store/check)
-	CheckStore(ctx *echo.Context) error
 	// ListLosses What points of this site cannot be read
 	// (GET /store/losses)
 	ListLosses(ctx *echo.Context) error
@@ -11409,6 +13020,9 @@ type ServerInterface interface {
 	// SweepStore Give back the room of dropped points
 	// (POST /store/sweep)
 	SweepStore(ctx *echo.Context) error
+	// VerifyStore Read and verify everything
+	// (POST /store/verify)
+	VerifyStore(ctx *echo.Context) error
 	// ListTokens API tokens
 	// (GET /tokens)
 	ListTokens(ctx *echo.Context) error
@@ -11525,8 +13139,52 @@ func (w *ServerInterfaceWrapper) Forecast(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ListGroups(ctx *echo.Context) error {
 	var err error
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListGroupsParams
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", ctx.QueryParams(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter q: %s", err))
+	}
+
+	// ------------- Optional query parameter "tag" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "tag", ctx.QueryParams(), &params.Tag, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter tag: %s", err))
+	}
+
+	// ------------- Optional query parameter "direction" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "direction", ctx.QueryParams(), &params.Direction, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter direction: %s", err))
+	}
+
+	// ------------- Optional query parameter "health" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "health", ctx.QueryParams(), &params.Health, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter health: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// ------------- Optional query parameter "skip" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "skip", ctx.QueryParams(), &params.Skip, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter skip: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ListGroups(ctx)
+	err = w.Handler.ListGroups(ctx, params)
 	return err
 }
 
@@ -11598,8 +13256,28 @@ func (w *ServerInterfaceWrapper) UpdateGroup(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params UpdateGroupParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch string
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for If-Match, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter If-Match: %s", err))
+		}
+
+		params.IfMatch = &IfMatch
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.UpdateGroup(ctx, id)
+	err = w.Handler.UpdateGroup(ctx, id, params)
 	return err
 }
 
@@ -11621,6 +13299,13 @@ func (w *ServerInterfaceWrapper) ListCycles(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// ------------- Optional query parameter "before" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", ctx.QueryParams(), &params.Before, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter before: %s", err))
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
@@ -11673,6 +13358,22 @@ func (w *ServerInterfaceWrapper) PauseGroup(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.PauseGroup(ctx, id)
+	return err
+}
+
+// PreviewGroup converts echo context to params.
+func (w *ServerInterfaceWrapper) PreviewGroup(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PreviewGroup(ctx, id)
 	return err
 }
 
@@ -11764,8 +13465,17 @@ func (w *ServerInterfaceWrapper) ListLandings(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) CreateLandings(ctx *echo.Context) error {
 	var err error
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CreateLandingsParams
+	// ------------- Optional query parameter "checkOnly" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "checkOnly", ctx.QueryParams(), &params.CheckOnly, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter checkOnly: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.CreateLandings(ctx)
+	err = w.Handler.CreateLandings(ctx, params)
 	return err
 }
 
@@ -11915,6 +13625,27 @@ func (w *ServerInterfaceWrapper) ListMachines(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter protection: %s", err))
 	}
 
+	// ------------- Optional query parameter "sort" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sort", ctx.QueryParams(), &params.Sort, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sort: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// ------------- Optional query parameter "skip" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "skip", ctx.QueryParams(), &params.Skip, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter skip: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListMachines(ctx, params)
 	return err
@@ -11931,6 +13662,13 @@ func (w *ServerInterfaceWrapper) ListOperations(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// ------------- Optional query parameter "skip" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "skip", ctx.QueryParams(), &params.Skip, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter skip: %s", err))
 	}
 
 	// Invoke the callback with all the unmarshaled arguments
@@ -11967,6 +13705,56 @@ func (w *ServerInterfaceWrapper) GetOperation(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetOperation(ctx, id)
+	return err
+}
+
+// ListPeople converts echo context to params.
+func (w *ServerInterfaceWrapper) ListPeople(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListPeople(ctx)
+	return err
+}
+
+// InvitePerson converts echo context to params.
+func (w *ServerInterfaceWrapper) InvitePerson(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.InvitePerson(ctx)
+	return err
+}
+
+// DeletePerson converts echo context to params.
+func (w *ServerInterfaceWrapper) DeletePerson(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeletePerson(ctx, id)
+	return err
+}
+
+// EditPerson converts echo context to params.
+func (w *ServerInterfaceWrapper) EditPerson(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.EditPerson(ctx, id)
 	return err
 }
 
@@ -12058,6 +13846,41 @@ func (w *ServerInterfaceWrapper) ListPoints(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter group: %s", err))
 	}
 
+	// ------------- Optional query parameter "before" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", ctx.QueryParams(), &params.Before, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter before: %s", err))
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", ctx.QueryParams(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter after: %s", err))
+	}
+
+	// ------------- Optional query parameter "consistent" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "consistent", ctx.QueryParams(), &params.Consistent, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter consistent: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// ------------- Optional query parameter "skip" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "skip", ctx.QueryParams(), &params.Skip, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter skip: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListPoints(ctx, params)
 	return err
@@ -12127,6 +13950,40 @@ func (w *ServerInterfaceWrapper) ExportPoint(ctx *echo.Context) error {
 	return err
 }
 
+// ListServed converts echo context to params.
+func (w *ServerInterfaceWrapper) ListServed(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListServed(ctx)
+	return err
+}
+
+// ServePoint converts echo context to params.
+func (w *ServerInterfaceWrapper) ServePoint(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ServePoint(ctx)
+	return err
+}
+
+// StopServing converts echo context to params.
+func (w *ServerInterfaceWrapper) StopServing(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StopServing(ctx, id)
+	return err
+}
+
 // SignOut converts echo context to params.
 func (w *ServerInterfaceWrapper) SignOut(ctx *echo.Context) error {
 	var err error
@@ -12154,55 +14011,12 @@ func (w *ServerInterfaceWrapper) SignIn(ctx *echo.Context) error {
 	return err
 }
 
-// ListShares converts echo context to params.
-func (w *ServerInterfaceWrapper) ListShares(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ListShares(ctx)
-	return err
-}
-
-// CreateShare converts echo context to params.
-func (w *ServerInterfaceWrapper) CreateShare(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.CreateShare(ctx)
-	return err
-}
-
-// DeleteShare converts echo context to params.
-func (w *ServerInterfaceWrapper) DeleteShare(ctx *echo.Context) error {
-	var err error
-	// ------------- Path parameter "id" -------------
-	var id string
-
-	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
-	}
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.DeleteShare(ctx, id)
-	return err
-}
-
 // GetStore converts echo context to params.
 func (w *ServerInterfaceWrapper) GetStore(ctx *echo.Context) error {
 	var err error
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetStore(ctx)
-	return err
-}
-
-// CheckStore converts echo context to params.
-func (w *ServerInterfaceWrapper) CheckStore(ctx *echo.Context) error {
-	var err error
-
-	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.CheckStore(ctx)
 	return err
 }
 
@@ -12230,6 +14044,15 @@ func (w *ServerInterfaceWrapper) SweepStore(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SweepStore(ctx)
+	return err
+}
+
+// VerifyStore converts echo context to params.
+func (w *ServerInterfaceWrapper) VerifyStore(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.VerifyStore(ctx)
 	return err
 }
 
@@ -12327,6 +14150,10 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/session", wrapper.GetSession, options.OperationMiddlewares["getSession"]...)
 	router.POST(options.BaseURL+"/session", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
 	router.POST(options.BaseURL+"/welcome", wrapper.Welcome, options.OperationMiddlewares["welcome"]...)
+	router.GET(options.BaseURL+"/people", wrapper.ListPeople, options.OperationMiddlewares["listPeople"]...)
+	router.POST(options.BaseURL+"/people", wrapper.InvitePerson, options.OperationMiddlewares["invitePerson"]...)
+	router.DELETE(options.BaseURL+"/people/:id", wrapper.DeletePerson, options.OperationMiddlewares["deletePerson"]...)
+	router.PATCH(options.BaseURL+"/people/:id", wrapper.EditPerson, options.OperationMiddlewares["editPerson"]...)
 	router.GET(options.BaseURL+"/tokens", wrapper.ListTokens, options.OperationMiddlewares["listTokens"]...)
 	router.POST(options.BaseURL+"/tokens", wrapper.CreateToken, options.OperationMiddlewares["createToken"]...)
 	router.DELETE(options.BaseURL+"/tokens/:id", wrapper.DeleteToken, options.OperationMiddlewares["deleteToken"]...)
@@ -12352,6 +14179,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/groups/:id", wrapper.DeleteGroup, options.OperationMiddlewares["deleteGroup"]...)
 	router.GET(options.BaseURL+"/groups/:id", wrapper.GetGroup, options.OperationMiddlewares["getGroup"]...)
 	router.PATCH(options.BaseURL+"/groups/:id", wrapper.UpdateGroup, options.OperationMiddlewares["updateGroup"]...)
+	router.POST(options.BaseURL+"/groups/:id/preview", wrapper.PreviewGroup, options.OperationMiddlewares["previewGroup"]...)
 	router.POST(options.BaseURL+"/groups/:id/run", wrapper.RunCycle, options.OperationMiddlewares["runCycle"]...)
 	router.POST(options.BaseURL+"/groups/:id/pause", wrapper.PauseGroup, options.OperationMiddlewares["pauseGroup"]...)
 	router.POST(options.BaseURL+"/groups/:id/resume", wrapper.ResumeGroup, options.OperationMiddlewares["resumeGroup"]...)
@@ -12362,15 +14190,15 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/points/:id", wrapper.GetPoint, options.OperationMiddlewares["getPoint"]...)
 	router.PATCH(options.BaseURL+"/points/:id", wrapper.UpdatePoint, options.OperationMiddlewares["updatePoint"]...)
 	router.POST(options.BaseURL+"/points/:id/export", wrapper.ExportPoint, options.OperationMiddlewares["exportPoint"]...)
-	router.GET(options.BaseURL+"/shares", wrapper.ListShares, options.OperationMiddlewares["listShares"]...)
-	router.POST(options.BaseURL+"/shares", wrapper.CreateShare, options.OperationMiddlewares["createShare"]...)
-	router.DELETE(options.BaseURL+"/shares/:id", wrapper.DeleteShare, options.OperationMiddlewares["deleteShare"]...)
+	router.GET(options.BaseURL+"/served", wrapper.ListServed, options.OperationMiddlewares["listServed"]...)
+	router.POST(options.BaseURL+"/served", wrapper.ServePoint, options.OperationMiddlewares["servePoint"]...)
+	router.DELETE(options.BaseURL+"/served/:id", wrapper.StopServing, options.OperationMiddlewares["stopServing"]...)
 	router.GET(options.BaseURL+"/landings", wrapper.ListLandings, options.OperationMiddlewares["listLandings"]...)
 	router.POST(options.BaseURL+"/landings", wrapper.CreateLandings, options.OperationMiddlewares["createLandings"]...)
 	router.DELETE(options.BaseURL+"/landings/:id", wrapper.DeleteLanding, options.OperationMiddlewares["deleteLanding"]...)
 	router.GET(options.BaseURL+"/landings/:id", wrapper.GetLanding, options.OperationMiddlewares["getLanding"]...)
 	router.GET(options.BaseURL+"/store", wrapper.GetStore, options.OperationMiddlewares["getStore"]...)
-	router.POST(options.BaseURL+"/store/check", wrapper.CheckStore, options.OperationMiddlewares["checkStore"]...)
+	router.POST(options.BaseURL+"/store/verify", wrapper.VerifyStore, options.OperationMiddlewares["verifyStore"]...)
 	router.GET(options.BaseURL+"/store/losses", wrapper.ListLosses, options.OperationMiddlewares["listLosses"]...)
 	router.POST(options.BaseURL+"/store/rewrite", wrapper.RewriteStore, options.OperationMiddlewares["rewriteStore"]...)
 	router.POST(options.BaseURL+"/store/sweep", wrapper.SweepStore, options.OperationMiddlewares["sweepStore"]...)
@@ -12681,21 +14509,32 @@ func (response ForecastdefaultApplicationProblemPlusJSONResponse) VisitForecastR
 }
 
 type ListGroupsRequestObject struct {
+	Params ListGroupsParams
 }
 
 type ListGroupsResponseObject interface {
 	VisitListGroupsResponse(w http.ResponseWriter) error
 }
 
-type ListGroups200JSONResponse []Group
+type ListGroups200ResponseHeaders struct {
+	XTotalCount *int
+}
+
+type ListGroups200JSONResponse struct {
+	Body    []Group
+	Headers ListGroups200ResponseHeaders
+}
 
 func (response ListGroups200JSONResponse) VisitListGroupsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.XTotalCount != nil {
+		w.Header().Set("X-Total-Count", fmt.Sprint(*response.Headers.XTotalCount))
+	}
 	w.WriteHeader(200)
 	_, err := buf.WriteTo(w)
 	return err
@@ -12799,15 +14638,25 @@ type GetGroupResponseObject interface {
 	VisitGetGroupResponse(w http.ResponseWriter) error
 }
 
-type GetGroup200JSONResponse Group
+type GetGroup200ResponseHeaders struct {
+	ETag *string
+}
+
+type GetGroup200JSONResponse struct {
+	Body    Group
+	Headers GetGroup200ResponseHeaders
+}
 
 func (response GetGroup200JSONResponse) VisitGetGroupResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
 	w.WriteHeader(200)
 	_, err := buf.WriteTo(w)
 	return err
@@ -12831,23 +14680,34 @@ func (response GetGroupdefaultApplicationProblemPlusJSONResponse) VisitGetGroupR
 }
 
 type UpdateGroupRequestObject struct {
-	ID   string `json:"id"`
-	Body *UpdateGroupJSONRequestBody
+	ID     string `json:"id"`
+	Params UpdateGroupParams
+	Body   *UpdateGroupJSONRequestBody
 }
 
 type UpdateGroupResponseObject interface {
 	VisitUpdateGroupResponse(w http.ResponseWriter) error
 }
 
-type UpdateGroup200JSONResponse Group
+type UpdateGroup200ResponseHeaders struct {
+	ETag *string
+}
+
+type UpdateGroup200JSONResponse struct {
+	Body    Group
+	Headers UpdateGroup200ResponseHeaders
+}
 
 func (response UpdateGroup200JSONResponse) VisitUpdateGroupResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
 	w.WriteHeader(200)
 	_, err := buf.WriteTo(w)
 	return err
@@ -12951,7 +14811,8 @@ func (response GetExposuredefaultApplicationProblemPlusJSONResponse) VisitGetExp
 }
 
 type PauseGroupRequestObject struct {
-	ID string `json:"id"`
+	ID   string `json:"id"`
+	Body *PauseGroupJSONRequestBody
 }
 
 type PauseGroupResponseObject interface {
@@ -12978,6 +14839,46 @@ type PauseGroupdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response PauseGroupdefaultApplicationProblemPlusJSONResponse) VisitPauseGroupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewGroupRequestObject struct {
+	ID   string `json:"id"`
+	Body *PreviewGroupJSONRequestBody
+}
+
+type PreviewGroupResponseObject interface {
+	VisitPreviewGroupResponse(w http.ResponseWriter) error
+}
+
+type PreviewGroup200JSONResponse Preview
+
+func (response PreviewGroup200JSONResponse) VisitPreviewGroupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewGroupdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewGroupdefaultApplicationProblemPlusJSONResponse) VisitPreviewGroupResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13217,7 +15118,8 @@ func (response ListLandingsdefaultApplicationProblemPlusJSONResponse) VisitListL
 }
 
 type CreateLandingsRequestObject struct {
-	Body *CreateLandingsJSONRequestBody
+	Params CreateLandingsParams
+	Body   *CreateLandingsJSONRequestBody
 }
 
 type CreateLandingsResponseObject interface {
@@ -13524,15 +15426,25 @@ type ListMachinesResponseObject interface {
 	VisitListMachinesResponse(w http.ResponseWriter) error
 }
 
-type ListMachines200JSONResponse []Machine
+type ListMachines200ResponseHeaders struct {
+	XTotalCount *int
+}
+
+type ListMachines200JSONResponse struct {
+	Body    []Machine
+	Headers ListMachines200ResponseHeaders
+}
 
 func (response ListMachines200JSONResponse) VisitListMachinesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.XTotalCount != nil {
+		w.Header().Set("X-Total-Count", fmt.Sprint(*response.Headers.XTotalCount))
+	}
 	w.WriteHeader(200)
 	_, err := buf.WriteTo(w)
 	return err
@@ -13655,6 +15567,156 @@ type GetOperationdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetOperationdefaultApplicationProblemPlusJSONResponse) VisitGetOperationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPeopleRequestObject struct {
+}
+
+type ListPeopleResponseObject interface {
+	VisitListPeopleResponse(w http.ResponseWriter) error
+}
+
+type ListPeople200JSONResponse []Person
+
+func (response ListPeople200JSONResponse) VisitListPeopleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPeopledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPeopledefaultApplicationProblemPlusJSONResponse) VisitListPeopleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type InvitePersonRequestObject struct {
+	Body *InvitePersonJSONRequestBody
+}
+
+type InvitePersonResponseObject interface {
+	VisitInvitePersonResponse(w http.ResponseWriter) error
+}
+
+type InvitePerson201JSONResponse PersonInvitation
+
+func (response InvitePerson201JSONResponse) VisitInvitePersonResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type InvitePersondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response InvitePersondefaultApplicationProblemPlusJSONResponse) VisitInvitePersonResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeletePersonRequestObject struct {
+	ID string `json:"id"`
+}
+
+type DeletePersonResponseObject interface {
+	VisitDeletePersonResponse(w http.ResponseWriter) error
+}
+
+type DeletePerson204Response struct {
+}
+
+func (response DeletePerson204Response) VisitDeletePersonResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeletePersondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeletePersondefaultApplicationProblemPlusJSONResponse) VisitDeletePersonResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EditPersonRequestObject struct {
+	ID   string `json:"id"`
+	Body *EditPersonJSONRequestBody
+}
+
+type EditPersonResponseObject interface {
+	VisitEditPersonResponse(w http.ResponseWriter) error
+}
+
+type EditPerson200JSONResponse Person
+
+func (response EditPerson200JSONResponse) VisitEditPersonResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EditPersondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EditPersondefaultApplicationProblemPlusJSONResponse) VisitEditPersonResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13901,15 +15963,25 @@ type ListPointsResponseObject interface {
 	VisitListPointsResponse(w http.ResponseWriter) error
 }
 
-type ListPoints200JSONResponse []Point
+type ListPoints200ResponseHeaders struct {
+	XTotalCount *int
+}
+
+type ListPoints200JSONResponse struct {
+	Body    []Point
+	Headers ListPoints200ResponseHeaders
+}
 
 func (response ListPoints200JSONResponse) VisitListPointsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.XTotalCount != nil {
+		w.Header().Set("X-Total-Count", fmt.Sprint(*response.Headers.XTotalCount))
+	}
 	w.WriteHeader(200)
 	_, err := buf.WriteTo(w)
 	return err
@@ -14084,6 +16156,116 @@ func (response ExportPointdefaultApplicationProblemPlusJSONResponse) VisitExport
 	return err
 }
 
+type ListServedRequestObject struct {
+}
+
+type ListServedResponseObject interface {
+	VisitListServedResponse(w http.ResponseWriter) error
+}
+
+type ListServed200JSONResponse []Served
+
+func (response ListServed200JSONResponse) VisitListServedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListServeddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListServeddefaultApplicationProblemPlusJSONResponse) VisitListServedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ServePointRequestObject struct {
+	Body *ServePointJSONRequestBody
+}
+
+type ServePointResponseObject interface {
+	VisitServePointResponse(w http.ResponseWriter) error
+}
+
+type ServePoint201JSONResponse Served
+
+func (response ServePoint201JSONResponse) VisitServePointResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ServePointdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ServePointdefaultApplicationProblemPlusJSONResponse) VisitServePointResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StopServingRequestObject struct {
+	ID string `json:"id"`
+}
+
+type StopServingResponseObject interface {
+	VisitStopServingResponse(w http.ResponseWriter) error
+}
+
+type StopServing204Response struct {
+}
+
+func (response StopServing204Response) VisitStopServingResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type StopServingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StopServingdefaultApplicationProblemPlusJSONResponse) VisitStopServingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SignOutRequestObject struct {
 }
 
@@ -14193,116 +16375,6 @@ func (response SignIndefaultApplicationProblemPlusJSONResponse) VisitSignInRespo
 	return err
 }
 
-type ListSharesRequestObject struct {
-}
-
-type ListSharesResponseObject interface {
-	VisitListSharesResponse(w http.ResponseWriter) error
-}
-
-type ListShares200JSONResponse []Share
-
-func (response ListShares200JSONResponse) VisitListSharesResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListSharesdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response ListSharesdefaultApplicationProblemPlusJSONResponse) VisitListSharesResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type CreateShareRequestObject struct {
-	Body *CreateShareJSONRequestBody
-}
-
-type CreateShareResponseObject interface {
-	VisitCreateShareResponse(w http.ResponseWriter) error
-}
-
-type CreateShare201JSONResponse Share
-
-func (response CreateShare201JSONResponse) VisitCreateShareResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(201)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type CreateSharedefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response CreateSharedefaultApplicationProblemPlusJSONResponse) VisitCreateShareResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type DeleteShareRequestObject struct {
-	ID string `json:"id"`
-}
-
-type DeleteShareResponseObject interface {
-	VisitDeleteShareResponse(w http.ResponseWriter) error
-}
-
-type DeleteShare204Response struct {
-}
-
-func (response DeleteShare204Response) VisitDeleteShareResponse(w http.ResponseWriter) error {
-	w.WriteHeader(204)
-	return nil
-}
-
-type DeleteSharedefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response DeleteSharedefaultApplicationProblemPlusJSONResponse) VisitDeleteShareResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type GetStoreRequestObject struct {
 }
 
@@ -14330,44 +16402,6 @@ type GetStoredefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetStoredefaultApplicationProblemPlusJSONResponse) VisitGetStoreResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type CheckStoreRequestObject struct {
-}
-
-type CheckStoreResponseObject interface {
-	VisitCheckStoreResponse(w http.ResponseWriter) error
-}
-
-type CheckStore202JSONResponse Operation
-
-func (response CheckStore202JSONResponse) VisitCheckStoreResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(202)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type CheckStoredefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response CheckStoredefaultApplicationProblemPlusJSONResponse) VisitCheckStoreResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -14482,6 +16516,44 @@ type SweepStoredefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SweepStoredefaultApplicationProblemPlusJSONResponse) VisitSweepStoreResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type VerifyStoreRequestObject struct {
+}
+
+type VerifyStoreResponseObject interface {
+	VisitVerifyStoreResponse(w http.ResponseWriter) error
+}
+
+type VerifyStore202JSONResponse Operation
+
+func (response VerifyStore202JSONResponse) VisitVerifyStoreResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type VerifyStoredefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response VerifyStoredefaultApplicationProblemPlusJSONResponse) VisitVerifyStoreResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -14665,7 +16737,7 @@ type StrictServerInterface interface {
 	// Forecast What a promise leads to
 	// (POST /forecast)
 	Forecast(ctx context.Context, request ForecastRequestObject) (ForecastResponseObject, error)
-	// ListGroups Protection groups, going out and coming in
+	// ListGroups Protection groups, going out, coming in and ended, worst first
 	// (GET /groups)
 	ListGroups(ctx context.Context, request ListGroupsRequestObject) (ListGroupsResponseObject, error)
 	// CreateGroup Protect machines together
@@ -14677,7 +16749,7 @@ type StrictServerInterface interface {
 	// GetGroup One group
 	// (GET /groups/{id})
 	GetGroup(ctx context.Context, request GetGroupRequestObject) (GetGroupResponseObject, error)
-	// UpdateGroup Change a group
+	// UpdateGroup Change a group; what is left out stays
 	// (PATCH /groups/{id})
 	UpdateGroup(ctx context.Context, request UpdateGroupRequestObject) (UpdateGroupResponseObject, error)
 	// ListCycles Cycles, newest first
@@ -14686,9 +16758,12 @@ type StrictServerInterface interface {
 	// GetExposure The sawtooth over a stretch of time
 	// (GET /groups/{id}/exposure)
 	GetExposure(ctx context.Context, request GetExposureRequestObject) (GetExposureResponseObject, error)
-	// PauseGroup Hold cycles
+	// PauseGroup Hold cycles, for a while or until they are resumed
 	// (POST /groups/{id}/pause)
 	PauseGroup(ctx context.Context, request PauseGroupRequestObject) (PauseGroupResponseObject, error)
+	// PreviewGroup What a change would do, without making it
+	// (POST /groups/{id}/preview)
+	PreviewGroup(ctx context.Context, request PreviewGroupRequestObject) (PreviewGroupResponseObject, error)
 	// ResumeGroup Let cycles run again
 	// (POST /groups/{id}/resume)
 	ResumeGroup(ctx context.Context, request ResumeGroupRequestObject) (ResumeGroupResponseObject, error)
@@ -14707,7 +16782,7 @@ type StrictServerInterface interface {
 	// ListLandings Machines made from points here
 	// (GET /landings)
 	ListLandings(ctx context.Context, request ListLandingsRequestObject) (ListLandingsResponseObject, error)
-	// CreateLandings Make machines from a point and start them
+	// CreateLandings Make machines from a point and start them; everything is checked first
 	// (POST /landings)
 	CreateLandings(ctx context.Context, request CreateLandingsRequestObject) (CreateLandingsResponseObject, error)
 	// DeleteLanding Stop it and remove it without trace
@@ -14743,6 +16818,18 @@ type StrictServerInterface interface {
 	// GetOperation One operation
 	// (GET /operations/{id})
 	GetOperation(ctx context.Context, request GetOperationRequestObject) (GetOperationResponseObject, error)
+	// ListPeople Who may sign in, and what they may do
+	// (GET /people)
+	ListPeople(ctx context.Context, request ListPeopleRequestObject) (ListPeopleResponseObject, error)
+	// InvitePerson Make a one-time link with which somebody joins in a role
+	// (POST /people)
+	InvitePerson(ctx context.Context, request InvitePersonRequestObject) (InvitePersonResponseObject, error)
+	// DeletePerson Remove somebody with their sessions and tokens
+	// (DELETE /people/{id})
+	DeletePerson(ctx context.Context, request DeletePersonRequestObject) (DeletePersonResponseObject, error)
+	// EditPerson Change somebody's role or the groups they see
+	// (PATCH /people/{id})
+	EditPerson(ctx context.Context, request EditPersonRequestObject) (EditPersonResponseObject, error)
 	// ListPlatforms Platforms of this site
 	// (GET /platforms)
 	ListPlatforms(ctx context.Context, request ListPlatformsRequestObject) (ListPlatformsResponseObject, error)
@@ -14776,6 +16863,15 @@ type StrictServerInterface interface {
 	// ExportPoint Write its disks as raw files
 	// (POST /points/{id}/export)
 	ExportPoint(ctx context.Context, request ExportPointRequestObject) (ExportPointResponseObject, error)
+	// ListServed Points served over NBD
+	// (GET /served)
+	ListServed(ctx context.Context, request ListServedRequestObject) (ListServedResponseObject, error)
+	// ServePoint Serve the disks of a point over NBD
+	// (POST /served)
+	ServePoint(ctx context.Context, request ServePointRequestObject) (ServePointResponseObject, error)
+	// StopServing Stop serving
+	// (DELETE /served/{id})
+	StopServing(ctx context.Context, request StopServingRequestObject) (StopServingResponseObject, error)
 	// SignOut Sign out
 	// (DELETE /session)
 	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
@@ -14785,21 +16881,9 @@ type StrictServerInterface interface {
 	// SignIn Sign in; sets a cookie
 	// (POST /session)
 	SignIn(ctx context.Context, request SignInRequestObject) (SignInResponseObject, error)
-	// ListShares Points served over NBD
-	// (GET /shares)
-	ListShares(ctx context.Context, request ListSharesRequestObject) (ListSharesResponseObject, error)
-	// CreateShare Serve the disks of a point over NBD, read-only
-	// (POST /shares)
-	CreateShare(ctx context.Context, request CreateShareRequestObject) (CreateShareResponseObject, error)
-	// DeleteShare Stop serving
-	// (DELETE /shares/{id})
-	DeleteShare(ctx context.Context, request DeleteShareRequestObject) (DeleteShareResponseObject, error)
 	// GetStore The point store of this site
 	// (GET /store)
 	GetStore(ctx context.Context, request GetStoreRequestObject) (GetStoreResponseObject, error)
-	// CheckStore Read and verify everything
-	// (POST /store/check)
-	CheckStore(ctx context.Context, request CheckStoreRequestObject) (CheckStoreResponseObject, error)
 	// ListLosses What points of this site cannot be read
 	// (GET /store/losses)
 	ListLosses(ctx context.Context, request ListLossesRequestObject) (ListLossesResponseObject, error)
@@ -14809,6 +16893,9 @@ type StrictServerInterface interface {
 	// SweepStore Give back the room of dropped points
 	// (POST /store/sweep)
 	SweepStore(ctx context.Context, request SweepStoreRequestObject) (SweepStoreResponseObject, error)
+	// VerifyStore Read and verify everything
+	// (POST /store/verify)
+	VerifyStore(ctx context.Context, request VerifyStoreRequestObject) (VerifyStoreResponseObject, error)
 	// ListTokens API tokens
 	// (GET /tokens)
 	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
@@ -15047,8 +17134,10 @@ func (sh *strictHandler) Forecast(ctx *echo.Context) error {
 }
 
 // ListGroups operation middleware
-func (sh *strictHandler) ListGroups(ctx *echo.Context) error {
+func (sh *strictHandler) ListGroups(ctx *echo.Context, params ListGroupsParams) error {
 	var request ListGroupsRequestObject
+
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.ListGroups(ctx.Request().Context(), request.(ListGroupsRequestObject))
@@ -15167,10 +17256,11 @@ func (sh *strictHandler) GetGroup(ctx *echo.Context, id string) error {
 }
 
 // UpdateGroup operation middleware
-func (sh *strictHandler) UpdateGroup(ctx *echo.Context, id string) error {
+func (sh *strictHandler) UpdateGroup(ctx *echo.Context, id string, params UpdateGroupParams) error {
 	var request UpdateGroupRequestObject
 
 	request.ID = id
+	request.Params = params
 
 	var body UpdateGroupJSONRequestBody
 	var err error
@@ -15272,6 +17362,32 @@ func (sh *strictHandler) PauseGroup(ctx *echo.Context, id string) error {
 
 	request.ID = id
 
+	var body PauseGroupJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		if !errors.Is(err, io.EOF) {
+			return err
+		}
+	} else {
+		request.Body = &body
+	}
+
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.PauseGroup(ctx.Request().Context(), request.(PauseGroupRequestObject))
 	}
@@ -15285,6 +17401,54 @@ func (sh *strictHandler) PauseGroup(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(PauseGroupResponseObject); ok {
 		return validResponse.VisitPauseGroupResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PreviewGroup operation middleware
+func (sh *strictHandler) PreviewGroup(ctx *echo.Context, id string) error {
+	var request PreviewGroupRequestObject
+
+	request.ID = id
+
+	var body PreviewGroupJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PreviewGroup(ctx.Request().Context(), request.(PreviewGroupRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PreviewGroup")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PreviewGroupResponseObject); ok {
+		return validResponse.VisitPreviewGroupResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -15460,8 +17624,10 @@ func (sh *strictHandler) ListLandings(ctx *echo.Context) error {
 }
 
 // CreateLandings operation middleware
-func (sh *strictHandler) CreateLandings(ctx *echo.Context) error {
+func (sh *strictHandler) CreateLandings(ctx *echo.Context, params CreateLandingsParams) error {
 	var request CreateLandingsRequestObject
+
+	request.Params = params
 
 	var body CreateLandingsJSONRequestBody
 	var err error
@@ -15816,6 +17982,148 @@ func (sh *strictHandler) GetOperation(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(GetOperationResponseObject); ok {
 		return validResponse.VisitGetOperationResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListPeople operation middleware
+func (sh *strictHandler) ListPeople(ctx *echo.Context) error {
+	var request ListPeopleRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPeople(ctx.Request().Context(), request.(ListPeopleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPeople")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListPeopleResponseObject); ok {
+		return validResponse.VisitListPeopleResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// InvitePerson operation middleware
+func (sh *strictHandler) InvitePerson(ctx *echo.Context) error {
+	var request InvitePersonRequestObject
+
+	var body InvitePersonJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.InvitePerson(ctx.Request().Context(), request.(InvitePersonRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "InvitePerson")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(InvitePersonResponseObject); ok {
+		return validResponse.VisitInvitePersonResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DeletePerson operation middleware
+func (sh *strictHandler) DeletePerson(ctx *echo.Context, id string) error {
+	var request DeletePersonRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeletePerson(ctx.Request().Context(), request.(DeletePersonRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeletePerson")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeletePersonResponseObject); ok {
+		return validResponse.VisitDeletePersonResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// EditPerson operation middleware
+func (sh *strictHandler) EditPerson(ctx *echo.Context, id string) error {
+	var request EditPersonRequestObject
+
+	request.ID = id
+
+	var body EditPersonJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EditPerson(ctx.Request().Context(), request.(EditPersonRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EditPerson")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EditPersonResponseObject); ok {
+		return validResponse.VisitEditPersonResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -16183,6 +18491,100 @@ func (sh *strictHandler) ExportPoint(ctx *echo.Context, id string) error {
 	return nil
 }
 
+// ListServed operation middleware
+func (sh *strictHandler) ListServed(ctx *echo.Context) error {
+	var request ListServedRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListServed(ctx.Request().Context(), request.(ListServedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListServed")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListServedResponseObject); ok {
+		return validResponse.VisitListServedResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ServePoint operation middleware
+func (sh *strictHandler) ServePoint(ctx *echo.Context) error {
+	var request ServePointRequestObject
+
+	var body ServePointJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ServePoint(ctx.Request().Context(), request.(ServePointRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ServePoint")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ServePointResponseObject); ok {
+		return validResponse.VisitServePointResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// StopServing operation middleware
+func (sh *strictHandler) StopServing(ctx *echo.Context, id string) error {
+	var request StopServingRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StopServing(ctx.Request().Context(), request.(StopServingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StopServing")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StopServingResponseObject); ok {
+		return validResponse.VisitStopServingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // SignOut operation middleware
 func (sh *strictHandler) SignOut(ctx *echo.Context) error {
 	var request SignOutRequestObject
@@ -16275,100 +18677,6 @@ func (sh *strictHandler) SignIn(ctx *echo.Context) error {
 	return nil
 }
 
-// ListShares operation middleware
-func (sh *strictHandler) ListShares(ctx *echo.Context) error {
-	var request ListSharesRequestObject
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListShares(ctx.Request().Context(), request.(ListSharesRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListShares")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(ListSharesResponseObject); ok {
-		return validResponse.VisitListSharesResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// CreateShare operation middleware
-func (sh *strictHandler) CreateShare(ctx *echo.Context) error {
-	var request CreateShareRequestObject
-
-	var body CreateShareJSONRequestBody
-	var err error
-	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
-		// A request validator built on kin-openapi's openapi3filter with
-		// KeepValidatedValue leaves the value it validated on the body. Bind
-		// that value, matching member names exactly, so the handler receives
-		// what was validated instead of a second, case-insensitive decode.
-		// Otherwise bind only the request body, so that path and query
-		// parameters are not also bound into the body struct.
-		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-			err = echo.BindBody(ctx, &body)
-		}
-	} else {
-		// A custom binder is installed on the Echo instance; defer to it
-		// entirely, since echo.Binder does not expose body-only binding and
-		// the binder may do more than decode (for example call ctx.Validate).
-		err = ctx.Bind(&body)
-	}
-	if err != nil {
-		return err
-	}
-	request.Body = &body
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.CreateShare(ctx.Request().Context(), request.(CreateShareRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "CreateShare")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(CreateShareResponseObject); ok {
-		return validResponse.VisitCreateShareResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// DeleteShare operation middleware
-func (sh *strictHandler) DeleteShare(ctx *echo.Context, id string) error {
-	var request DeleteShareRequestObject
-
-	request.ID = id
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.DeleteShare(ctx.Request().Context(), request.(DeleteShareRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "DeleteShare")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(DeleteShareResponseObject); ok {
-		return validResponse.VisitDeleteShareResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
 // GetStore operation middleware
 func (sh *strictHandler) GetStore(ctx *echo.Context) error {
 	var request GetStoreRequestObject
@@ -16386,29 +18694,6 @@ func (sh *strictHandler) GetStore(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(GetStoreResponseObject); ok {
 		return validResponse.VisitGetStoreResponse(ctx.Response())
-	} else if response != nil {
-		return fmt.Errorf("unexpected response type: %T", response)
-	}
-	return nil
-}
-
-// CheckStore operation middleware
-func (sh *strictHandler) CheckStore(ctx *echo.Context) error {
-	var request CheckStoreRequestObject
-
-	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.CheckStore(ctx.Request().Context(), request.(CheckStoreRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "CheckStore")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		return err
-	} else if validResponse, ok := response.(CheckStoreResponseObject); ok {
-		return validResponse.VisitCheckStoreResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -16478,6 +18763,29 @@ func (sh *strictHandler) SweepStore(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(SweepStoreResponseObject); ok {
 		return validResponse.VisitSweepStoreResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// VerifyStore operation middleware
+func (sh *strictHandler) VerifyStore(ctx *echo.Context) error {
+	var request VerifyStoreRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.VerifyStore(ctx.Request().Context(), request.(VerifyStoreRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "VerifyStore")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(VerifyStoreResponseObject); ok {
+		return validResponse.VisitVerifyStoreResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

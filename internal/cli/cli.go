@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -18,11 +19,12 @@ import (
 
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"kestrel/internal/api"
 	"kestrel/internal/core/span"
 	"kestrel/internal/problem"
-	"kestrel/internal/service"
+	"kestrel/internal/site"
 )
 
 // Exit codes. Scripts may rely on them.
@@ -30,7 +32,7 @@ const (
 	exitOK          = 0
 	exitFailed      = 1 // the work failed, or a check found faults
 	exitUsage       = 2 // the command line is wrong
-	exitSignIn      = 3 // not signed in
+	exitSignIn      = 3 // not signed in, or not allowed
 	exitNotFound    = 4
 	exitRefused     = 5 // not accepted; nothing was changed
 	exitUnreachable = 6 // the service does not answer
@@ -68,12 +70,49 @@ func Main(ctx context.Context, args []string, st Streams) int {
 	if errors.Is(err, context.Canceled) && ctx.Err() != nil {
 		return exitFailed
 	}
-	_, _ = fmt.Fprintf(st.Err, "kestrel: %s\n", strings.TrimSuffix(err.Error(), ": "+errUsage.Error()))
+	a.tell(err)
 	return code(err)
 }
 
+// tell says what went wrong, in the form that was asked for.
+func (a *app) tell(err error) {
+	text := strings.TrimSuffix(err.Error(), ": "+errUsage.Error())
+	if a.output != "json" {
+		_, _ = fmt.Fprintf(a.Err, "kestrel: %s\n", text)
+		return
+	}
+	v := struct {
+		Error string           `json:"error"`
+		Exit  int              `json:"exitCode"`
+		Cause *problem.Problem `json:"problem,omitempty"`
+	}{Error: text, Exit: code(err)}
+	v.Cause, _ = problem.Of(err)
+	e := json.NewEncoder(a.Err)
+	e.SetIndent("", "  ")
+	_ = e.Encode(v) // there is nobody left to tell
+}
+
+// refused is an error of something that was not accepted, and changed nothing.
+func refused(format string, args ...any) error {
+	return &problem.Problem{Status: http.StatusConflict, Title: fmt.Sprintf(format, args...)}
+}
+
+func notFound(format string, args ...any) error {
+	return &problem.Problem{Status: http.StatusNotFound, Title: "Not found", Detail: fmt.Sprintf(format, args...)}
+}
+
+// partly is an error of something that was done to some and not to all; its code is
+// that of the first that was refused.
+type partly struct {
+	error
+	first error
+}
+
+// Unwrap implements errors.Unwrap.
+func (p partly) Unwrap() error { return p.first }
+
 func code(err error) int {
-	var ne net.Error
+	var ne *net.OpError
 	var ue *url.Error
 	if p, ok := problem.Of(err); ok {
 		switch {
@@ -110,7 +149,8 @@ One binary: "kestrel serve" runs a site, all other commands speak to one.
 Sign in once with "kestrel login URL"; profiles keep several sites apart.
 
 Exit codes: 0 done, 1 failed or faults found, 2 wrong command line, 3 not
-signed in, 4 not found, 5 not accepted and nothing changed, 6 no answer.`,
+signed in or not allowed, 4 not found, 5 not accepted and nothing changed, 6 no
+answer. With -o json errors are JSON too, on standard error.`,
 		Example: `  kestrel login http://127.0.0.1:7411 --user harbour-master
   kestrel status
   kestrel group create Ticketing -m tick-db -m tick-app --to Eastmole --rpo 5min --every 2min
@@ -127,10 +167,10 @@ signed in, 4 not found, 5 not accepted and nothing changed, 6 no answer.`,
 	root.AddCommand(a.serveCmd(), a.adminCmd(), a.labCmd(), a.storeCmd(),
 		a.loginCmd(), a.profileCmd(), a.statusCmd(), a.tideCmd(), a.platformCmd(), a.machineCmd(), a.linkCmd(),
 		a.groupCmd(), a.pointCmd(), a.landingCmd(), a.guardCmd(), a.operationCmd(), a.activityCmd(), a.tokenCmd(),
+		a.personCmd(),
 		&cobra.Command{Use: "version", Short: "Print the version", Example: "  kestrel version", Args: cobra.NoArgs,
 			RunE: func(*cobra.Command, []string) error {
-				_, err := fmt.Fprintln(a.Out, "kestrel", service.Version)
-				return err
+				return a.emit(map[string]string{"version": site.Version}, func(w *tabwriter.Writer) { row(w, "kestrel", site.Version) })
 			}})
 	wrapArgs(root)
 	return root
@@ -157,6 +197,41 @@ func wrapArgs(c *cobra.Command) {
 	for _, s := range c.Commands() {
 		wrapArgs(s)
 	}
+}
+
+// with runs a command that speaks to the profile's site.
+func (a *app) with(f func(cmd *cobra.Command, c *api.Client, args []string) error) func(cmd *cobra.Command, args []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		return f(cmd, c, args)
+	}
+}
+
+// did says that something is done, in the form that was asked for.
+func (a *app) did(format string, args ...any) error {
+	text := fmt.Sprintf(format, args...)
+	return a.emit(map[string]string{"done": text}, func(w *tabwriter.Writer) { row(w, text) })
+}
+
+// confirm asks before something that cannot be undone, unless yes was given. Where
+// nobody can be asked, it has to be.
+func (a *app) confirm(yes bool, format string, args ...any) error {
+	if yes {
+		return nil
+	}
+	text := fmt.Sprintf(format, args...)
+	if f, ok := a.In.(*os.File); !ok || !term.IsTerminal(int(f.Fd())) {
+		return usage("%s To go on, add --yes", text)
+	}
+	_, _ = fmt.Fprintf(a.Err, "%s Go on? [y/N] ", text)
+	line, err := bufio.NewReader(a.In).ReadString('\n')
+	if answer := strings.ToLower(strings.TrimSpace(line)); err == nil && (answer == "y" || answer == "yes") {
+		return nil
+	}
+	return refused("nothing was changed")
 }
 
 // client makes a caller of the profile's site.
@@ -204,7 +279,10 @@ func read[T any](res *http.Response, err error) (T, error) {
 	if res.StatusCode == http.StatusNoContent {
 		return v, nil
 	}
-	return v, json.NewDecoder(res.Body).Decode(&v)
+	if err := json.NewDecoder(res.Body).Decode(&v); err != nil {
+		return v, fmt.Errorf("the service's answer is not understood: %w", err)
+	}
+	return v, nil
 }
 
 // done is read for answers without content.
@@ -223,13 +301,6 @@ func (a *app) emit(v any, table func(w *tabwriter.Writer)) error {
 	w := tabwriter.NewWriter(a.Out, 0, 4, 2, ' ', 0)
 	table(w)
 	return w.Flush()
-}
-
-// say prints a line for people; scripts that asked for JSON are spared it.
-func (a *app) say(format string, args ...any) {
-	if a.output != "json" {
-		_, _ = fmt.Fprintf(a.Out, format+"\n", args...)
-	}
 }
 
 func row(w io.Writer, cells ...any) {
@@ -283,6 +354,22 @@ func mark(health string) string {
 		return "‖"
 	}
 	return "●"
+}
+
+// stateText is a group's health, or that it has ended, with its shape.
+func stateText(g api.Group) string {
+	if g.Direction == api.Ended {
+		return "◇ ended"
+	}
+	return mark(g.Health) + " " + g.Health
+}
+
+// quoted writes a name so that a shell takes it as one word.
+func quoted(name string) string {
+	if strings.ContainsAny(name, " '\"$&;()<>|*?") {
+		return "'" + strings.ReplaceAll(name, "'", `'\''`) + "'"
+	}
+	return name
 }
 
 // count writes a number with its noun.

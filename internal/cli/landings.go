@@ -37,13 +37,35 @@ func (a *app) landingCmd() *cobra.Command {
 			}
 			return a.emit(l, func(w *tabwriter.Writer) { landingPage(w, l) })
 		}},
-		&cobra.Command{Use: "remove LANDING", Short: "Stop it and remove it without trace; what it wrote is lost", Example: "  kestrel landing remove purser", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
+		a.landingRemoveCmd())
+	return c
+}
+
+func (a *app) landingRemoveCmd() *cobra.Command {
+	var yes bool
+	c := &cobra.Command{Use: "remove LANDING...", Short: "Stop machines and remove them without trace; what they wrote is lost", Example: "  kestrel landing remove purser --yes", Args: cobra.MinimumNArgs(1),
+		RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
+			var ls []api.Landing
+			var names []string
+			for _, x := range args {
+				l, err := read[api.Landing](c.GetLanding(cmd.Context(), x))
+				if err != nil {
+					return err // before any is removed
+				}
+				ls = append(ls, l)
+				names = append(names, fmt.Sprintf("%s on %s", l.Name, l.PlatformName))
+			}
+			if err := a.confirm(yes, "This stops and removes %s; what they wrote is lost.", strings.Join(names, ", ")); err != nil {
 				return err
 			}
-			return done(c.DeleteLanding(cmd.Context(), args[0]))
-		}})
+			for i, l := range ls {
+				if err := done(c.DeleteLanding(cmd.Context(), l.ID)); err != nil {
+					return partly{fmt.Errorf("%s: %w", names[i], err), err}
+				}
+			}
+			return a.did("Removed: %s.", strings.Join(names, ", "))
+		})}
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return c
 }
 
@@ -51,7 +73,7 @@ func (a *app) landingCreateCmd() *cobra.Command {
 	var in api.NewLanding
 	var machines, networks []string
 	var datastore, prefix string
-	var copied, homeNetwork, notWhole, wait bool
+	var copied, homeNetwork, notWhole, wait, check bool
 	var limit int64
 	c := &cobra.Command{Use: "create POINT", Short: "Make machines from a point and start them", Args: cobra.ExactArgs(1),
 		Long: `Make machines from a point and start them on a platform of this site.
@@ -98,9 +120,12 @@ POINT is an ID, GROUP for the newest point of a group, or GROUP:NUMBER.`,
 				}
 				in.Networks = &m
 			}
-			ls, err := read[[]api.Landing](c.CreateLandings(cmd.Context(), in))
+			ls, err := read[[]api.Landing](c.CreateLandings(cmd.Context(), &api.CreateLandingsParams{CheckOnly: &check}, in))
 			if err != nil {
 				return err
+			}
+			if check {
+				return a.did("Nothing stands in the way; nothing was made.")
 			}
 			if wait {
 				for i := range ls {
@@ -122,6 +147,7 @@ POINT is an ID, GROUP for the newest point of a group, or GROUP:NUMBER.`,
 	f.StringVar(&prefix, "prefix", "", "put before the machines' names")
 	f.Int64Var(&limit, "limit", 0, "MiB a second for making its disks local, one after the other (default: as fast as it goes)")
 	f.BoolVar(&wait, "wait", false, "wait until they are local")
+	f.BoolVar(&check, "check-only", false, "check everything and make nothing")
 	_ = c.MarkFlagRequired("platform") // the flag is there
 	return c
 }
@@ -165,9 +191,9 @@ func localText(l api.Landing) string {
 }
 
 func landingTable(w *tabwriter.Writer, ls []api.Landing) {
-	row(w, "MACHINE", "FROM", "CAPTURED", "PLATFORM", "STATE", "LOCAL", "STARTED")
+	row(w, "ID", "MACHINE", "FROM", "CAPTURED", "PLATFORM", "STATE", "LOCAL", "STARTED")
 	for _, l := range ls {
-		row(w, l.Name, fmt.Sprintf("%s:%d", l.GroupName, l.PointNumber), clockTime(&l.CaptureAt), l.PlatformName, landingState(l), localText(l), clockTime(l.StartedAt))
+		row(w, l.ID, l.Name, fmt.Sprintf("%s:%d", l.GroupName, l.PointNumber), clockTime(&l.CaptureAt), l.PlatformName, landingState(l), localText(l), clockTime(l.StartedAt))
 	}
 }
 

@@ -15,6 +15,7 @@ func (a *app) linkCmd() *cobra.Command {
 	c := &cobra.Command{Use: "link", Short: "Links to other sites"}
 	var forSite string
 	var minutes int
+	var newKey, acceptNewKey bool
 	invite := &cobra.Command{Use: "invite", Short: "Make an invitation: one string, one use", Args: cobra.NoArgs,
 		Example: "  kestrel link invite --for Eastmole\n  kestrel -p norhaven link invite -o json | jq -r .text | kestrel -p eastmole link accept -",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -22,7 +23,7 @@ func (a *app) linkCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			v, err := read[api.InvitationSecret](c.CreateInvitation(cmd.Context(), api.NewInvitation{ForSite: strOr(forSite), Minutes: &minutes}))
+			v, err := read[api.InvitationSecret](c.CreateInvitation(cmd.Context(), api.NewInvitation{ForSite: strOr(forSite), Minutes: &minutes, NewKey: &newKey}))
 			if err != nil {
 				return err
 			}
@@ -38,25 +39,27 @@ func (a *app) linkCmd() *cobra.Command {
 		}}
 	invite.Flags().StringVar(&forSite, "for", "", "name of the only site that may use it")
 	invite.Flags().IntVar(&minutes, "minutes", 60, "how long it is good")
-	c.AddCommand(invite,
-		&cobra.Command{Use: "accept STRING", Short: "Pair with the site that made an invitation (- reads it from standard input)", Args: cobra.ExactArgs(1), Example: "  kestrel link accept tide1.…",
-			RunE: func(cmd *cobra.Command, args []string) error {
-				c, err := a.client()
-				if err != nil {
+	invite.Flags().BoolVar(&newKey, "new-key", false, "the site in --for is paired already, has lost its key, and may come with a new one")
+	accept := &cobra.Command{Use: "accept STRING", Short: "Pair with the site that made an invitation (- reads it from standard input)", Args: cobra.ExactArgs(1), Example: "  kestrel link accept tide1.…",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			text := args[0]
+			if text == "-" {
+				if text, err = a.password(true); err != nil {
 					return err
 				}
-				text := args[0]
-				if text == "-" {
-					if text, err = a.password(true); err != nil {
-						return err
-					}
-				}
-				l, err := read[api.Link](c.AcceptInvitation(cmd.Context(), api.AcceptInvitation{Invitation: text}))
-				if err != nil {
-					return err
-				}
-				return a.emit(l, func(w *tabwriter.Writer) { linkTable(w, []api.Link{l}) })
-			}},
+			}
+			l, err := read[api.Link](c.AcceptInvitation(cmd.Context(), api.AcceptInvitation{Invitation: text, NewKey: &acceptNewKey}))
+			if err != nil {
+				return err
+			}
+			return a.emit(l, func(w *tabwriter.Writer) { linkTable(w, []api.Link{l}) })
+		}}
+	accept.Flags().BoolVar(&acceptNewKey, "new-key", false, "the inviting site is paired already, has lost its key, and has a new one: compare it by voice first")
+	c.AddCommand(invite, accept,
 		&cobra.Command{Use: "list", Short: "List links, with what is missing before groups can cross them", Example: "  kestrel link list", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -84,7 +87,10 @@ func (a *app) linkCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return done(c.DeleteLink(cmd.Context(), args[0]))
+			if err := done(c.DeleteLink(cmd.Context(), args[0])); err != nil {
+				return err
+			}
+			return a.did("The link to %s is removed.", args[0])
 		}},
 		&cobra.Command{Use: "invitations", Short: "List open invitations", Example: "  kestrel link invitations", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
@@ -111,7 +117,10 @@ func (a *app) linkCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return done(c.DeleteInvitation(cmd.Context(), args[0]))
+			if err := done(c.DeleteInvitation(cmd.Context(), args[0])); err != nil {
+				return err
+			}
+			return a.did("The invitation is withdrawn.")
 		}})
 	c.AddCommand(a.linkEditCmd(), a.linkShowCmd())
 	return c
@@ -157,7 +166,7 @@ func (a *app) linkShowCmd() *cobra.Command {
 					return a.emit(l, func(w *tabwriter.Writer) { linkPage(w, l) })
 				}
 			}
-			return fmt.Errorf("there is no link to %q; kestrel link list shows them", args[0])
+			return notFound("There is no link to %q; kestrel link list shows them.", args[0])
 		}}
 }
 
@@ -168,6 +177,8 @@ func linkPage(w *tabwriter.Writer, l api.Link) {
 	}
 	row(w, "Link to", l.Peer)
 	row(w, "Address", l.Address)
+	row(w, "Its key", l.Key)
+	row(w, "Our key", l.OwnKey)
 	row(w, "State", state)
 	row(w, "Going out", fmt.Sprintf("%s, %s/s", count(l.OutGroups, "group"), size(l.SendBytesPerSecond)))
 	row(w, "Coming in", fmt.Sprintf("%s, %s/s", count(l.InGroups, "group"), size(l.ReceiveBytesPerSecond)))

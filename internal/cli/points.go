@@ -8,6 +8,7 @@ import (
 	"text/tabwriter"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 
 	"kestrel/internal/api"
@@ -16,27 +17,7 @@ import (
 
 func (a *app) pointCmd() *cobra.Command {
 	c := &cobra.Command{Use: "point", Short: "Recovery points"}
-	var group string
-	list := &cobra.Command{Use: "list", Short: "List recovery points, newest first", Args: cobra.NoArgs, Example: "  kestrel point list --group Ticketing",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			ps, err := read[[]api.Point](c.ListPoints(cmd.Context(), &api.ListPointsParams{Group: strOr(group)}))
-			if err != nil {
-				return err
-			}
-			return a.emit(ps, func(w *tabwriter.Writer) {
-				row(w, "POINT", "GROUP", "NO.", "CAPTURED", "LOSES", "CONSISTENT", "CHANGED", "HELD", "PIN", "IN USE", "LOST")
-				for _, p := range ps {
-					row(w, p.ID, p.GroupName, p.Number, clockTime(&p.CaptureAt), secs(p.LosesSeconds), consistency(p), size(p.ChangedBytes),
-						map[bool]string{true: "here", false: "there"}[p.Held], map[bool]string{true: "◆"}[p.Pinned], map[bool]string{true: "yes"}[p.InUse], map[bool]string{true: "✕ " + size(p.LostBytes)}[p.LostBytes > 0])
-				}
-			})
-		}}
-	list.Flags().StringVarP(&group, "group", "g", "", "of this group")
-	c.AddCommand(list, a.pointExportCmd(), a.pointPinCmd())
+	c.AddCommand(a.pointListCmd(), a.pointExportCmd(), a.pointPinCmd(), a.pointDeleteCmd(), a.pointStopCmd())
 	one := func(name, short string, run func(ctx context.Context, c *api.Client, p api.Point) error) *cobra.Command {
 		return &cobra.Command{Use: name + " POINT", Short: short, Args: cobra.ExactArgs(1), Example: "  kestrel point " + name + " Ticketing\n  kestrel point " + name + " Ticketing:42",
 			Long: short + ".\n\nPOINT is an ID, GROUP for the newest point of a group, or GROUP:NUMBER.",
@@ -54,13 +35,13 @@ func (a *app) pointCmd() *cobra.Command {
 	}
 	mode := "read-only"
 	serve := one("serve", "Serve a point's disks over NBD", func(ctx context.Context, c *api.Client, p api.Point) error {
-		s, err := read[api.Share](c.CreateShare(ctx, api.NewShare{Point: p.ID, Mode: &mode}))
+		s, err := read[api.Served](c.ServePoint(ctx, api.NewServed{Point: p.ID, Mode: &mode}))
 		if err != nil {
 			return err
 		}
-		return a.emit(s, func(w *tabwriter.Writer) { shareTable(w, []api.Share{s}) })
+		return a.emit(s, func(w *tabwriter.Writer) { servedTable(w, []api.Served{s}) })
 	})
-	serve.Flags().StringVar(&mode, "mode", mode, "read-only; throw-away: what is written is kept until it is unserved or the site restarts; lasting: until it is unserved")
+	serve.Flags().StringVar(&mode, "mode", mode, "read-only; throw-away: what is written is kept until that ends or the site restarts; lasting: until it ends")
 	serve.Example += " --mode lasting"
 	serve.Long += " The point itself never changes: what clients\nwrite, where --mode lets them, is kept beside it."
 	c.AddCommand(serve,
@@ -71,6 +52,9 @@ func (a *app) pointCmd() *cobra.Command {
 				row(w, "Captured", fmt.Sprintf("%s; loses %s", p.CaptureAt.Local().Format("2006-01-02 15:04:05.000 MST"), secs(p.LosesSeconds)))
 				row(w, "Sealed", p.SealedAt.Local().Format("2006-01-02 15:04:05.000 MST"))
 				row(w, "Consistent", consistency(p))
+				if p.Pinned {
+					row(w, "Pinned", pinText(p))
+				}
 				if p.LostBytes > 0 {
 					row(w, "Not whole", "✕ "+size(p.LostBytes)+" cannot be read: kestrel store losses")
 				}
@@ -91,28 +75,137 @@ func (a *app) pointCmd() *cobra.Command {
 			})
 		}),
 		one("unpin", "Give a point back to the ladder", func(ctx context.Context, c *api.Client, p api.Point) error {
-			return done(c.UpdatePoint(ctx, p.ID, api.PointPatch{Pinned: false}))
+			if _, err := read[api.Point](c.UpdatePoint(ctx, p.ID, api.PointPatch{Pinned: false})); err != nil {
+				return err
+			}
+			return a.did("Point %d of %s is the ladder's again.", p.Number, p.GroupName)
 		}),
-		one("delete", "Delete a point", func(ctx context.Context, c *api.Client, p api.Point) error { return done(c.DeletePoint(ctx, p.ID)) }),
 		&cobra.Command{Use: "served", Short: "List points that are served", Example: "  kestrel point served", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			ss, err := read[[]api.Share](c.ListShares(cmd.Context()))
+			ss, err := read[[]api.Served](c.ListServed(cmd.Context()))
 			if err != nil {
 				return err
 			}
-			return a.emit(ss, func(w *tabwriter.Writer) { shareTable(w, ss) })
-		}},
-		&cobra.Command{Use: "unserve SERVED", Short: "Stop serving a point (the ID from kestrel point served)", Example: "  kestrel point unserve 7c0e…", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			return done(c.DeleteShare(cmd.Context(), args[0]))
+			return a.emit(ss, func(w *tabwriter.Writer) { servedTable(w, ss) })
 		}})
 	return c
+}
+
+func (a *app) pointListCmd() *cobra.Command {
+	var group, before, after, consistent string
+	var limit, skip int
+	c := &cobra.Command{Use: "list", Short: "List recovery points, newest first", Args: cobra.NoArgs,
+		Example: "  kestrel point list --group Ticketing\n  kestrel point list -g Ticketing --before \"2026-11-25 14:00\" --consistent application -n 1\n  kestrel point list --after 2h",
+		RunE: a.with(func(cmd *cobra.Command, c *api.Client, _ []string) error {
+			p := api.ListPointsParams{Group: strOr(group), Consistent: strOr(consistent), Skip: &skip}
+			if limit > 0 {
+				p.Limit = &limit
+			}
+			var err error
+			if p.Before, err = instant("--before", before, false); err != nil {
+				return err
+			}
+			if p.After, err = instant("--after", after, false); err != nil {
+				return err
+			}
+			ps, err := read[[]api.Point](c.ListPoints(cmd.Context(), &p))
+			if err != nil {
+				return err
+			}
+			return a.emit(ps, func(w *tabwriter.Writer) {
+				row(w, "POINT", "GROUP", "NO.", "CAPTURED", "LOSES", "CONSISTENT", "CHANGED", "HELD", "PIN", "IN USE", "LOST")
+				for _, p := range ps {
+					row(w, p.ID, p.GroupName, p.Number, clockTime(&p.CaptureAt), secs(p.LosesSeconds), consistency(p), size(p.ChangedBytes),
+						map[bool]string{true: "here", false: "there"}[p.Held], pinText(p), map[bool]string{true: "yes"}[p.InUse], map[bool]string{true: "✕ " + size(p.LostBytes)}[p.LostBytes > 0])
+				}
+			})
+		})}
+	f := c.Flags()
+	f.StringVarP(&group, "group", "g", "", "of this group")
+	f.StringVar(&before, "before", "", `captured before: a time such as "2026-11-25 14:00", or how long ago, such as 2h`)
+	f.StringVar(&after, "after", "", "captured after, likewise")
+	f.StringVar(&consistent, "consistent", "", "application or crash")
+	f.IntVarP(&limit, "limit", "n", 0, "at most so many (default: all)")
+	f.IntVar(&skip, "skip", 0, "leave out so many first")
+	return c
+}
+
+// instant reads a time as people write it: a date, with or without a time of day, in
+// local time; RFC 3339; or a length of time from now, back or ahead.
+func instant(flag, text string, ahead bool) (*time.Time, error) {
+	if text == "" {
+		return nil, nil
+	}
+	for _, layout := range []string{time.RFC3339, "2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02T15:04:05", "2006-01-02T15:04", "2006-01-02"} {
+		if t, err := time.ParseInLocation(layout, text, time.Local); err == nil {
+			return new(t.UTC()), nil
+		}
+	}
+	d, err := span.Parse(text)
+	if err != nil {
+		return nil, usage("%s: %q is neither a time such as \"2026-11-25 14:00\" nor a length of time such as 2h", flag, text)
+	}
+	if !ahead {
+		d = -d
+	}
+	return new(time.Now().Add(d).UTC()), nil
+}
+
+func pinText(p api.Point) string {
+	if !p.Pinned {
+		return ""
+	}
+	t := "◆"
+	if p.PinnedUntil != nil {
+		t += " until " + clockTime(p.PinnedUntil)
+	}
+	if p.PinReason != nil {
+		t += " " + *p.PinReason
+	}
+	return t
+}
+
+func (a *app) pointDeleteCmd() *cobra.Command {
+	var yes bool
+	c := &cobra.Command{Use: "delete POINT...", Short: "Delete points", Args: cobra.MinimumNArgs(1), Example: "  kestrel point delete Ticketing:42 Ticketing:43 --yes",
+		Long: "Delete points.\n\nPOINT is an ID, GROUP for the newest point of a group, or GROUP:NUMBER.",
+		RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
+			var ps []api.Point
+			var names []string
+			for _, x := range args {
+				p, err := findPoint(cmd.Context(), c, x)
+				if err != nil {
+					return err // before any is deleted
+				}
+				ps = append(ps, p)
+				names = append(names, fmt.Sprintf("point %d of %s, captured %s", p.Number, p.GroupName, p.CaptureAt.Local().Format("2006-01-02 15:04:05")))
+			}
+			if err := a.confirm(yes, "This deletes %s for good.", strings.Join(names, "; ")); err != nil {
+				return err
+			}
+			for i, p := range ps {
+				if err := done(c.DeletePoint(cmd.Context(), p.ID)); err != nil {
+					return partly{fmt.Errorf("%s: %w", names[i], err), err}
+				}
+			}
+			return a.did("Deleted: %s.", strings.Join(names, "; "))
+		})}
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return c
+}
+
+func (a *app) pointStopCmd() *cobra.Command {
+	return &cobra.Command{Use: "stop-serving SERVED...", Short: "Stop serving points (the IDs from kestrel point served)", Example: "  kestrel point stop-serving 7c0e…", Args: cobra.MinimumNArgs(1), RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
+		for _, id := range args {
+			if err := done(c.StopServing(cmd.Context(), id)); err != nil {
+				return err
+			}
+		}
+		return a.did("%s served no more.", map[bool]string{true: "It is", false: "They are"}[len(args) == 1])
+	})}
 }
 
 // consistency says what state the machines of a point are in together.
@@ -126,7 +219,7 @@ func consistency(p api.Point) string {
 	return p.Consistency
 }
 
-func shareTable(w *tabwriter.Writer, ss []api.Share) {
+func servedTable(w *tabwriter.Writer, ss []api.Served) {
 	row(w, "SERVED", "POINT", "MACHINE", "DISK", "SIZE", "MODE", "CLIENTS", "ADDRESS")
 	for _, s := range ss {
 		for _, d := range s.Disks {
@@ -141,46 +234,58 @@ func shareTable(w *tabwriter.Writer, ss []api.Share) {
 
 // findPoint resolves an ID, GROUP or GROUP:NUMBER.
 func findPoint(ctx context.Context, c *api.Client, text string) (api.Point, error) {
+	if uuid.Validate(text) == nil {
+		return read[api.Point](c.GetPoint(ctx, text))
+	}
 	group, number, numbered := text, "", false
 	if i := strings.LastIndex(text, ":"); i > 0 {
 		group, number, numbered = text[:i], text[i+1:], true
 	}
-	ps, err := read[[]api.Point](c.ListPoints(ctx, &api.ListPointsParams{Group: &group}))
-	if err == nil {
-		for _, p := range ps {
-			if !numbered || fmt.Sprint(p.Number) == number {
-				return p, nil
-			}
-		}
-		return api.Point{}, fmt.Errorf("%s has no such point", group)
+	p := api.ListPointsParams{Group: &group}
+	if !numbered {
+		p.Limit = new(1)
 	}
-	return read[api.Point](c.GetPoint(ctx, text))
+	ps, err := read[[]api.Point](c.ListPoints(ctx, &p))
+	if err != nil {
+		return api.Point{}, err
+	}
+	for _, p := range ps {
+		if !numbered || fmt.Sprint(p.Number) == number {
+			return p, nil
+		}
+	}
+	if numbered {
+		return api.Point{}, notFound("%s has no point %s.", group, number)
+	}
+	return api.Point{}, notFound("%s has no point yet.", group)
 }
 
 func (a *app) pointPinCmd() *cobra.Command {
-	var until string
-	c := &cobra.Command{Use: "pin POINT", Short: "Keep a point out of the ladder's reach", Args: cobra.ExactArgs(1), Example: "  kestrel point pin Ticketing:42 --for 30d",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
+	var until, length, reason string
+	c := &cobra.Command{Use: "pin POINT", Short: "Keep a point out of the ladder's reach", Args: cobra.ExactArgs(1), Example: "  kestrel point pin Ticketing:42 --for 30d --reason \"before the upgrade\"\n  kestrel point pin Ticketing:42 --until 2027-01-31",
+		RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
+			in := api.PointPatch{Pinned: true, Reason: strOr(reason)}
+			if until != "" && length != "" {
+				return usage("give --until or --for, not both")
+			}
+			var err error
+			if in.Until, err = instant("--until", until+length, true); err != nil {
 				return err
 			}
 			p, err := findPoint(cmd.Context(), c, args[0])
+			if err == nil {
+				p, err = read[api.Point](c.UpdatePoint(cmd.Context(), p.ID, in))
+			}
 			if err != nil {
 				return err
 			}
-			in := api.PointPatch{Pinned: true}
-			if until != "" {
-				d, err := span.Parse(until)
-				if err != nil {
-					return usage("--for: %v", err)
-				}
-				t := time.Now().Add(d).UTC()
-				in.Until = &t
-			}
-			return done(c.UpdatePoint(cmd.Context(), p.ID, in))
-		}}
-	c.Flags().StringVar(&until, "for", "", "how long (default: until it is unpinned)")
+			return a.emit(p, func(w *tabwriter.Writer) {
+				row(w, fmt.Sprintf("Point %d of %s is pinned %s", p.Number, p.GroupName, strings.TrimSpace(pinText(p))))
+			})
+		})}
+	c.Flags().StringVar(&length, "for", "", "how long, such as 30d or 1y (default: until it is unpinned)")
+	c.Flags().StringVar(&until, "until", "", "until a time, such as 2027-01-31")
+	c.Flags().StringVar(&reason, "reason", "", "why")
 	return c
 }
 
@@ -311,7 +416,10 @@ func (a *app) operationCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return done(c.CancelOperation(cmd.Context(), args[0]))
+			if err := done(c.CancelOperation(cmd.Context(), args[0])); err != nil {
+				return err
+			}
+			return a.did("It is being stopped.")
 		}})
 	return c
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -17,6 +18,7 @@ import (
 	"golang.org/x/term"
 
 	"kestrel/internal/api"
+	"kestrel/internal/problem"
 )
 
 // profile is how to reach a site. The file that holds them is readable for its
@@ -93,10 +95,10 @@ func (a *app) currentProfile() (profile, error) {
 	}
 	p, ok := ps.Profiles[name]
 	if !ok && a.profile != "" {
-		return p, usage("there is no profile %q; kestrel profile list shows them", name)
+		return p, notFound("There is no profile %q; kestrel profile list shows them.", name)
 	}
 	if !ok {
-		return p, usage("not signed in to any site; use: kestrel login URL")
+		return p, &problem.Problem{Status: http.StatusUnauthorized, Title: "Not signed in to any site", Detail: "Use: kestrel login URL"}
 	}
 	return p, nil
 }
@@ -172,8 +174,7 @@ there: then you become its first administrator.`,
 			if err := ps.save(); err != nil {
 				return err
 			}
-			a.say("Signed in at %s as %s; profile %q is now the current one.", me.Site, me.Name, name)
-			return nil
+			return a.did("Signed in at %s as %s (%s); profile %q is now the current one.", me.Site, me.Name, me.Role, name)
 		}}
 	c.Flags().StringVarP(&user, "user", "u", "", "name to sign in with")
 	c.Flags().StringVar(&name, "as", "", "name of the profile (default: the site's name)")
@@ -226,23 +227,29 @@ func (a *app) profileCmd() *cobra.Command {
 			return err
 		}
 		if _, ok := ps.Profiles[args[0]]; !ok {
-			return usage("there is no profile %q", args[0])
+			return notFound("There is no profile %q.", args[0])
 		}
 		ps.Current = args[0]
-		return ps.save()
+		if err := ps.save(); err != nil {
+			return err
+		}
+		return a.did("Profile %q is now the current one.", args[0])
 	}}, &cobra.Command{Use: "remove NAME", Short: "Forget a profile (its token stays valid until it is revoked)", Example: "  kestrel profile remove skarholt", Args: cobra.ExactArgs(1), RunE: func(_ *cobra.Command, args []string) error {
 		ps, err := loadProfiles()
 		if err != nil {
 			return err
 		}
 		if _, ok := ps.Profiles[args[0]]; !ok {
-			return usage("there is no profile %q", args[0])
+			return notFound("There is no profile %q.", args[0])
 		}
 		delete(ps.Profiles, args[0])
 		if ps.Current == args[0] {
 			ps.Current = ""
 		}
-		return ps.save()
+		if err := ps.save(); err != nil {
+			return err
+		}
+		return a.did("Profile %q is forgotten.", args[0])
 	}})
 	return c
 }

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"text/tabwriter"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -16,6 +17,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"kestrel/console"
+	"kestrel/internal/access"
 	"kestrel/internal/clock"
 	"kestrel/internal/core/span"
 	"kestrel/internal/httpapi"
@@ -23,7 +25,7 @@ import (
 	"kestrel/internal/nbd"
 	"kestrel/internal/platform/libvirt"
 	"kestrel/internal/records"
-	"kestrel/internal/service"
+	"kestrel/internal/site"
 )
 
 func logger(a *app, level string) (*slog.Logger, error) {
@@ -35,10 +37,10 @@ func logger(a *app, level string) (*slog.Logger, error) {
 }
 
 func (a *app) serveCmd() *cobra.Command {
-	var cfg service.Config
+	var cfg site.Config
 	secret := storeSecret{prefix: "store-"}
 	var place storePlace
-	var listen, cert, key, level, floor, scrub string
+	var listen, cert, key, level, floor, verify string
 	c := &cobra.Command{Use: "serve", Short: "Run a site", Args: cobra.NoArgs,
 		Long: `Run a site: its console and API, its link to other sites, its point store.
 
@@ -74,14 +76,14 @@ keeps its password off the process list.`,
 				cfg.StoreFloor = int64(n)
 			}
 			var every time.Duration
-			if scrub != "0" {
-				every, err = span.Parse(scrub)
+			if verify != "0" {
+				every, err = span.Parse(verify)
 			}
 			if err != nil || every < 0 || every > 0 && every < time.Hour {
-				return usage("--scrub-every: %q is neither 0 nor a time of an hour or more; write it like 7d", scrub)
+				return usage("--verify-every: %q is neither 0 nor a time of an hour or more; write it like 7d", verify)
 			}
-			if cfg.ScrubEvery = every; every == 0 {
-				cfg.ScrubEvery = -1
+			if cfg.VerifyEvery = every; every == 0 {
+				cfg.VerifyEvery = -1
 			}
 			if cfg.StoreSecret, err = secret.read(); err != nil {
 				return err
@@ -90,6 +92,12 @@ keeps its password off the process list.`,
 				return err
 			}
 			cfg.Clock = clock.Wall{}
+			if cfg.ConsoleURL == "" {
+				cfg.ConsoleURL = "http://" + listen
+				if secure {
+					cfg.ConsoleURL = "https://" + listen
+				}
+			}
 			self, err := os.Executable()
 			if err != nil {
 				return fmt.Errorf("find this program: %w", err)
@@ -107,7 +115,7 @@ keeps its password off the process list.`,
 				return fmt.Errorf("listen for console and API: %w", err)
 			}
 			defer func() { _ = l.Close() }()
-			svc, err := service.New(cmd.Context(), cfg)
+			svc, err := site.New(cmd.Context(), cfg)
 			if err != nil {
 				return err
 			}
@@ -115,7 +123,7 @@ keeps its password off the process list.`,
 			g, ctx := errgroup.WithContext(cmd.Context())
 			g.Go(func() error { return svc.Run(ctx) })
 			g.Go(func() error {
-				return httpapi.Serve(ctx, l, httpapi.New(svc, files, secure, cfg.Log), cert, key)
+				return httpapi.Serve(ctx, l, httpapi.New(svc.Rooms(), files, secure, cfg.Log), cert, key)
 			})
 			err = g.Wait()
 			err = errors.Join(err, svc.Close())
@@ -127,6 +135,7 @@ keeps its password off the process list.`,
 	f.StringVar(&cfg.StateDir, "state", "", "folder for keys and the point store")
 	f.StringVar(&cfg.DatabaseURL, "database", "", "URL of the PostgreSQL database")
 	f.StringVar(&listen, "listen", "127.0.0.1:7410", "address of console and API")
+	f.StringVar(&cfg.ConsoleURL, "console-url", "", "address that one-time links begin with (default: that of --listen)")
 	f.StringVar(&cert, "tls-cert", "", "certificate for console and API")
 	f.StringVar(&key, "tls-key", "", "its key")
 	f.StringVar(&cfg.LinkListen, "link-listen", "127.0.0.1:7443", "address for other sites")
@@ -137,7 +146,7 @@ keeps its password off the process list.`,
 	f.StringVar(&floor, "store-floor", "", "room that arriving cycles leave free on the point store's file system, such as 20GiB (default a twentieth of it, 1 to 50 GiB)")
 	secret.add(c)
 	place.add(c)
-	f.StringVar(&scrub, "scrub-every", "7d", "time within which every block of the point store is read and verified once; 0 for never")
+	f.StringVar(&verify, "verify-every", "7d", "time within which every block of the point store is read and verified once; 0 for never")
 	f.StringVar(&level, "log", "info", "log level")
 	return c
 }
@@ -165,12 +174,11 @@ func (a *app) adminCmd() *cobra.Command {
 				return err
 			}
 			defer func() { _ = d.Close() }()
-			l, err := service.WelcomeLink(cmd.Context(), d, time.Now(), consoleURL)
+			l, err := access.WelcomeLink(cmd.Context(), d, time.Now(), consoleURL)
 			if err != nil {
 				return err
 			}
-			_, err = fmt.Fprintln(a.Out, l)
-			return err
+			return a.emit(map[string]string{"link": l}, func(w *tabwriter.Writer) { row(w, l) })
 		}}
 	link.Flags().StringVar(&db, "database", "", "URL of the site's database")
 	link.Flags().StringVar(&consoleURL, "console", "http://127.0.0.1:7410", "address of the site's console")

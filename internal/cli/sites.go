@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"net/http"
 	"os"
 	"strings"
 	"text/tabwriter"
@@ -10,7 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"kestrel/internal/api"
-	"kestrel/internal/problem"
+	"kestrel/internal/core/words"
 )
 
 // strOr gives nil for an empty flag.
@@ -161,7 +160,10 @@ URIs, one a host.`,
 			if err != nil {
 				return err
 			}
-			return done(c.DeletePlatform(cmd.Context(), args[0]))
+			if err := done(c.DeletePlatform(cmd.Context(), args[0])); err != nil {
+				return err
+			}
+			return a.did("The platform %s is removed.", args[0])
 		}})
 	return c
 }
@@ -239,20 +241,28 @@ func (a *app) machineCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			found := ms[:0]
+			var found []api.Machine
+			var names []string
 			for _, m := range ms {
 				if m.ID == args[0] || strings.EqualFold(m.Name, args[0]) {
 					found = append(found, m)
 				}
+				names = append(names, m.Name)
 			}
-			if len(found) == 0 {
-				return &problem.Problem{Status: http.StatusNotFound, Title: "Not found", Detail: fmt.Sprintf("There is no machine %q.", args[0])}
-			}
-			return a.emit(found, func(w *tabwriter.Writer) {
-				for _, m := range found {
-					machinePage(w, m)
+			switch len(found) {
+			case 1:
+				return a.emit(found[0], func(w *tabwriter.Writer) { machinePage(w, found[0]) })
+			case 0:
+				if near, ok := words.Nearest(args[0], names); ok {
+					return notFound("There is no machine %q. Did you mean %q?", args[0], near)
 				}
-			})
+				return notFound("There is no machine %q.", args[0])
+			}
+			var ids []string
+			for _, m := range found {
+				ids = append(ids, m.ID)
+			}
+			return refused("%d machines are called %q; give the ID: %s", len(found), args[0], strings.Join(ids, ", "))
 		}})
 	return c
 }
@@ -293,13 +303,18 @@ func machinePage(w *tabwriter.Writer, m api.Machine) {
 func (a *app) tokenCmd() *cobra.Command {
 	c := &cobra.Command{Use: "token", Short: "API tokens"}
 	var days int
-	create := &cobra.Command{Use: "create NAME", Short: "Make a token; its secret is printed once", Args: cobra.ExactArgs(1), Example: "  kestrel token create monitoring --days 90",
+	var role string
+	var tags []string
+	create := &cobra.Command{Use: "create NAME", Short: "Make a token; its secret is printed once", Args: cobra.ExactArgs(1), Example: "  kestrel token create monitoring --role viewer --days 90",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			in := api.NewToken{Name: args[0]}
+			in := api.NewToken{Name: args[0], Role: strOr(role)}
+			if len(tags) > 0 {
+				in.Tags = &tags
+			}
 			if days > 0 {
 				in.Days = &days
 			}
@@ -309,7 +324,9 @@ func (a *app) tokenCmd() *cobra.Command {
 			}
 			return a.emit(t, func(w *tabwriter.Writer) { row(w, t.Secret) })
 		}}
-	create.Flags().IntVar(&days, "days", 0, "days until it ends (default: never)")
+	create.Flags().IntVar(&days, "days", 0, "days until it ends (default 365)")
+	create.Flags().StringVar(&role, "role", "", "viewer, operator or administrator (default: your own)")
+	create.Flags().StringArrayVar(&tags, "tag", nil, "limit it to groups with this tag; repeat for more")
 	c.AddCommand(create,
 		&cobra.Command{Use: "list", Short: "List tokens", Example: "  kestrel token list", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
@@ -321,9 +338,9 @@ func (a *app) tokenCmd() *cobra.Command {
 				return err
 			}
 			return a.emit(ts, func(w *tabwriter.Writer) {
-				row(w, "ID", "NAME", "MADE", "ENDS", "LAST USED")
+				row(w, "ID", "NAME", "OF", "ROLE", "GROUPS", "MADE", "ENDS", "LAST USED")
 				for _, t := range ts {
-					row(w, t.ID, t.Name, clockTime(&t.CreatedAt), clockTime(t.ExpiresAt), clockTime(t.LastUsedAt))
+					row(w, t.ID, t.Name, t.Person, t.Role, tagsText(t.Tags), clockTime(&t.CreatedAt), clockTime(t.ExpiresAt), clockTime(t.LastUsedAt))
 				}
 			})
 		}},
@@ -332,7 +349,10 @@ func (a *app) tokenCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return done(c.DeleteToken(cmd.Context(), args[0]))
+			if err := done(c.DeleteToken(cmd.Context(), args[0])); err != nil {
+				return err
+			}
+			return a.did("The token is revoked.")
 		}})
 	return c
 }
@@ -351,9 +371,13 @@ func (a *app) activityCmd() *cobra.Command {
 				return err
 			}
 			return a.emit(xs, func(w *tabwriter.Writer) {
-				row(w, "WHEN", "WHO", "WHAT")
+				row(w, "WHEN", "WHO", "FROM", "WHAT")
 				for _, x := range xs {
-					row(w, clockTime(&x.At), x.Who, x.Text)
+					from := "—"
+					if x.Origin != nil {
+						from = *x.Origin
+					}
+					row(w, clockTime(&x.At), x.Who, from, x.Text)
 				}
 			})
 		}}
@@ -370,4 +394,78 @@ func isTerminal(w any) bool {
 	}
 	st, err := f.Stat()
 	return err == nil && st.Mode()&os.ModeCharDevice != 0
+}
+
+func tagsText(tags []string) string {
+	if len(tags) == 0 {
+		return "all"
+	}
+	return "tagged " + strings.Join(tags, ", ")
+}
+
+func (a *app) personCmd() *cobra.Command {
+	c := &cobra.Command{Use: "person", Short: "Who may sign in, and what they may do"}
+	var role string
+	var tags []string
+	invite := &cobra.Command{Use: "invite", Short: "Make a one-time link with which somebody joins in a role", Args: cobra.NoArgs, Example: "  kestrel person invite --role operator\n  kestrel person invite --role viewer --tag ferry",
+		Long: `Make a one-time link. Whoever opens it, or signs in with it by kestrel login,
+chooses a name and a password and has the role from then on.
+
+A viewer looks; an operator also runs, pauses, pins, serves and starts from points;
+an administrator does everything. With --tag they see only groups with one of the
+tags, and change nothing of the site as a whole.`,
+		RunE: a.with(func(cmd *cobra.Command, c *api.Client, _ []string) error {
+			in := api.NewPerson{Role: role}
+			if len(tags) > 0 {
+				in.Tags = &tags
+			}
+			v, err := read[api.PersonInvitation](c.InvitePerson(cmd.Context(), in))
+			if err != nil {
+				return err
+			}
+			return a.emit(v, func(w *tabwriter.Writer) { row(w, v.Link) })
+		})}
+	invite.Flags().StringVar(&role, "role", "viewer", "viewer, operator or administrator")
+	invite.Flags().StringArrayVar(&tags, "tag", nil, "limit them to groups with this tag; repeat for more")
+	var newRole string
+	var newTags []string
+	edit := &cobra.Command{Use: "edit NAME", Short: "Change somebody's role or the groups they see", Args: cobra.ExactArgs(1), Example: "  kestrel person edit anna --role viewer\n  kestrel person edit anna --tag none",
+		RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
+			in := api.EditPerson{Role: strOr(newRole)}
+			if cmd.Flags().Changed("tag") {
+				in.Tags = orNone(newTags)
+			}
+			if in == (api.EditPerson{}) {
+				return usage("say what to change: --role or --tag")
+			}
+			p, err := read[api.Person](c.EditPerson(cmd.Context(), args[0], in))
+			if err != nil {
+				return err
+			}
+			return a.emit(p, func(w *tabwriter.Writer) { personTable(w, []api.Person{p}) })
+		})}
+	edit.Flags().StringVar(&newRole, "role", "", "viewer, operator or administrator")
+	edit.Flags().StringArrayVar(&newTags, "tag", nil, "all tags that limit them from now on; repeat for more, none for no limit")
+	c.AddCommand(invite, edit,
+		&cobra.Command{Use: "list", Short: "List people", Example: "  kestrel person list", Args: cobra.NoArgs, RunE: a.with(func(cmd *cobra.Command, c *api.Client, _ []string) error {
+			ps, err := read[[]api.Person](c.ListPeople(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.emit(ps, func(w *tabwriter.Writer) { personTable(w, ps) })
+		})},
+		&cobra.Command{Use: "remove NAME", Short: "Remove somebody with their sessions and tokens", Example: "  kestrel person remove anna", Args: cobra.ExactArgs(1), RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
+			if err := done(c.DeletePerson(cmd.Context(), args[0])); err != nil {
+				return err
+			}
+			return a.did("%s is removed; their sessions and tokens are worth nothing now.", args[0])
+		})})
+	return c
+}
+
+func personTable(w *tabwriter.Writer, ps []api.Person) {
+	row(w, "NAME", "ROLE", "GROUPS", "SINCE")
+	for _, p := range ps {
+		row(w, p.Name, p.Role, tagsText(p.Tags), clockTime(&p.CreatedAt))
+	}
 }

@@ -16,25 +16,33 @@ import (
 )
 
 func (a *app) statusCmd() *cobra.Command {
-	return &cobra.Command{Use: "status", Short: "What matters now, worst first", Args: cobra.NoArgs, Example: "  kestrel status\n  kestrel status -o json | jq .groups[].group.health",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
+	var check, quiet bool
+	c := &cobra.Command{Use: "status", Short: "What matters now, worst first", Args: cobra.NoArgs, Example: "  kestrel status\n  kestrel status --check\n  kestrel status -o json | jq .groups[].group.health",
+		Long: `Say what matters now, worst first.
+
+With --check the exit code is 1 while any group is over its target, has stalled or
+is cut off, for scripts and monitoring; with -q nothing is printed besides.`,
+		RunE: a.with(func(cmd *cobra.Command, c *api.Client, _ []string) error {
 			b, err := read[api.Board](c.GetBoard(cmd.Context()))
 			if err != nil {
 				return err
 			}
-			if a.output != "json" {
-				_, _ = fmt.Fprintf(a.Out, "%s\n%s\n\n", headlineText(b), b.Dark)
+			if quiet {
+				a.Err = io.Discard
+				return checked(b)
 			}
-			return a.emit(b, func(w *tabwriter.Writer) {
+			if a.output != "json" {
+				_, _ = fmt.Fprintf(a.Out, "%s\n%s\n", headlineText(b), b.Dark)
+			}
+			err = a.emit(b, func(w *tabwriter.Writer) {
 				groups := []api.Group{}
 				for _, x := range b.Groups {
 					groups = append(groups, x.Group)
 				}
-				groupTable(w, groups)
+				if len(groups) > 0 {
+					row(w)
+					groupTable(w, groups)
+				}
 				if len(b.Needs) > 0 {
 					row(w)
 					for _, n := range b.Needs {
@@ -42,7 +50,29 @@ func (a *app) statusCmd() *cobra.Command {
 					}
 				}
 			})
-		}}
+			if err == nil && check {
+				err = checked(b)
+			}
+			return err
+		})}
+	c.Flags().BoolVar(&check, "check", false, "fail while any group is over its target, has stalled or is cut off")
+	c.Flags().BoolVarP(&quiet, "quiet", "q", false, "print nothing; only the exit code tells, as with --check")
+	return c
+}
+
+// checked is an error while any group is over, stalled or cut off.
+func checked(b api.Board) error {
+	var bad []string
+	for _, x := range b.Groups {
+		switch x.Group.Health {
+		case "over", "stalled", "cut off":
+			bad = append(bad, x.Group.Name+" ("+x.Group.Health+")")
+		}
+	}
+	if len(bad) == 0 {
+		return nil
+	}
+	return fmt.Errorf("not as promised: %s", strings.Join(bad, ", "))
 }
 
 func headlineText(b api.Board) string {
@@ -64,10 +94,11 @@ func groupTable(w io.Writer, groups []api.Group) {
 		if g.Running != nil && g.Running.TotalBytes > 0 && g.Health == "seeding" {
 			state = fmt.Sprintf("seeding %d %%", 100*g.Running.ReadBytes/g.Running.TotalBytes)
 		}
+		shape := mark(g.Health)
 		if g.Direction == api.Ended {
-			state = "ended"
+			shape, state = "◇", "ended"
 		}
-		row(w, mark(g.Health), g.Name, g.Home+" → "+g.Recovery, state, exposure, secs(g.Promise.RpoTargetSeconds), sizeOr(g.BacklogBytes), g.Points, clockTime(g.NextStartAt))
+		row(w, shape, g.Name, g.Home+" → "+g.Recovery, state, exposure, secs(g.Promise.RpoTargetSeconds), sizeOr(g.BacklogBytes), g.Points, clockTime(g.NextStartAt))
 	}
 }
 

@@ -18,17 +18,17 @@ import (
 	"kestrel/internal/api"
 	"kestrel/internal/core/span"
 	"kestrel/internal/files/bucket"
+	"kestrel/internal/keeper"
 	"kestrel/internal/points"
 	"kestrel/internal/records"
-	"kestrel/internal/service"
 )
 
 func (a *app) storeCmd() *cobra.Command {
 	c := &cobra.Command{Use: "store", Short: "The point store"}
 	var secret storeSecret
-	check := a.storeCheckCmd(&secret)
-	secret.add(check)
-	c.AddCommand(check, a.newKeyCmd(), a.rekeyCmd(), a.adoptCmd(), a.carryCmd(), a.copiesCmd(), a.forgetCopyCmd(),
+	verify := a.storeVerifyCmd(&secret)
+	secret.add(verify)
+	c.AddCommand(verify, a.newKeyCmd(), a.rekeyCmd(), a.adoptCmd(), a.carryCmd(), a.copiesCmd(), a.forgetCopyCmd(),
 		&cobra.Command{Use: "rewrite", Short: "Encrypt what is in the clear or under an older key", Example: "  kestrel store rewrite", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -67,7 +67,7 @@ func (a *app) storeCmd() *cobra.Command {
 				}
 				row(w, "Bad", bad)
 				row(w, "Encrypted", encrypted(s.Encryption))
-				row(w, "Verified", verified(s.Scrub, s.PackBytes))
+				row(w, "Verified", verified(s.Verify, s.PackBytes))
 				free := size(s.FreeBytes)
 				if s.Full {
 					free = "✕ " + free + ": cycles wait until there is more than the floor"
@@ -131,9 +131,16 @@ func encrypted(x api.Encryption) string {
 }
 
 // verified says how far the background pass over the store is.
-func verified(x api.Scrub, total int64) string {
+func verified(x api.VerifyPass, total int64) string {
 	out := "not yet"
-	if x.EndedAt != nil {
+	switch since := total - x.DoneBytes; {
+	case x.EndedAt == nil:
+	case x.Running:
+		out = "all that was there at " + clockTime(x.EndedAt)
+	case since > 0:
+		// What came after the pass has been verified on arrival, and not since.
+		out = fmt.Sprintf("all that was there at %s; %s came since", clockTime(x.EndedAt), size(since))
+	default:
 		out = "all of it, " + clockTime(x.EndedAt)
 	}
 	if x.Running {
@@ -145,20 +152,20 @@ func verified(x api.Scrub, total int64) string {
 	return out + "; every " + span.Format(time.Duration(x.EverySeconds)*time.Second)
 }
 
-func (a *app) storeCheckCmd(secret *storeSecret) *cobra.Command {
-	return &cobra.Command{Use: "check [DIR]", Short: "Read and verify every block of every point", Args: cobra.MaximumNArgs(1),
+func (a *app) storeVerifyCmd(secret *storeSecret) *cobra.Command {
+	return &cobra.Command{Use: "verify [DIR]", Short: "Read and verify every block of every point", Args: cobra.MaximumNArgs(1),
 		Long: `Read and verify everything: each record against its checksum and its name, each
 point's trees down to the last block. With a folder it works on that store
 directly, also while a service is using it; without, it asks the site to.
 Faults are listed with the points that lose by them, and the exit code is 1.`,
-		Example: "  kestrel store check\n  kestrel store check /var/lib/kestrel/store",
+		Example: "  kestrel store verify\n  kestrel store verify /var/lib/kestrel/store",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				c, err := a.client()
 				if err != nil {
 					return err
 				}
-				op, err := read[api.Operation](c.CheckStore(cmd.Context()))
+				op, err := read[api.Operation](c.VerifyStore(cmd.Context()))
 				if err != nil {
 					return err
 				}
@@ -173,7 +180,7 @@ Faults are listed with the points that lose by them, and the exit code is 1.`,
 				return err
 			}
 			began := time.Now()
-			rep, err := s.Check(cmd.Context(), nil)
+			rep, err := s.Verify(cmd.Context(), nil)
 			if err != nil {
 				return err
 			}
@@ -187,7 +194,7 @@ Faults are listed with the points that lose by them, and the exit code is 1.`,
 						_, _ = fmt.Fprintf(w, "  points that lose by it: %d\n    %s\n", len(f.Points), strings.Join(f.Points, "\n    "))
 					}
 				}
-				_, _ = fmt.Fprintf(w, "%d records in %d packs (%s), %d disks of %d points, in %s: %d faults\n", rep.Records, rep.Packs, size(rep.Bytes), rep.Disks, rep.Points, time.Since(began).Round(time.Millisecond), len(rep.Faults))
+				_, _ = fmt.Fprintf(w, "%d records in %d packs (%s), %d disks of %d points, in %s: %d faults\n", rep.Records, rep.Packs, size(rep.Bytes), rep.Disks, rep.Points, span.Precise(time.Since(began)), len(rep.Faults))
 			})
 			if err == nil && len(rep.Faults) > 0 {
 				return fmt.Errorf("%d faults", len(rep.Faults))
@@ -288,7 +295,7 @@ once the home site is paired again.`,
 				return err
 			}
 			defer func() { _ = d.Close() }()
-			out, err := service.Adopt(cmd.Context(), d, s, site, time.Now())
+			out, err := keeper.Adopt(cmd.Context(), d, s, site, time.Now())
 			if errors.Is(err, records.ErrNotEmpty) {
 				return fmt.Errorf("%w: adopt into a new one", err)
 			}
@@ -361,12 +368,15 @@ func (a *app) copiesCmd() *cobra.Command {
 }
 
 func (a *app) forgetCopyCmd() *cobra.Command {
-	return &cobra.Command{Use: "uncarry COPY", Short: "Give up an image that was carried over", Example: "  kestrel store uncarry 01a2…", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "drop-copy COPY", Short: "Give up an image that was carried over", Example: "  kestrel store drop-copy 01a2…", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
 		c, err := a.client()
 		if err != nil {
 			return err
 		}
-		return done(c.DeleteCopy(cmd.Context(), args[0]))
+		if err := done(c.DeleteCopy(cmd.Context(), args[0])); err != nil {
+			return err
+		}
+		return a.did("The copy is given up; what points share with it stays.")
 	}}
 }
 
@@ -402,8 +412,7 @@ read the points of a store that it encrypts.`,
 			if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
 				return fmt.Errorf("make the key file: %w", err)
 			}
-			_, err = fmt.Fprintf(a.Out, "%s is made. Keep a copy away from this host: without it the points cannot be read.\n", args[0])
-			return err
+			return a.did("%s is made. Keep a copy away from this host: without it the points cannot be read.", args[0])
 		}}
 }
 
@@ -432,8 +441,10 @@ the rest. The service has to be stopped meanwhile.`,
 			if err := points.Rekey(args[0], points.Options{Now: time.Now, Secret: old}, next, fresh); err != nil {
 				return err
 			}
-			_, err = fmt.Fprintln(a.Out, map[bool]string{true: "Done. Start the service, then bring over what is there: kestrel store rewrite", false: "Done. Start the service with the new key file or passphrase."}[fresh])
-			return err
+			if fresh {
+				return a.did("Done. Start the service, then bring over what is there: kestrel store rewrite")
+			}
+			return a.did("Done. Start the service with the new key file or passphrase.")
 		}}
 	from.add(c)
 	to.add(c)

@@ -221,7 +221,7 @@ func TestCyclesThroughFaults(t *testing.T) {
 				twice += n - 1
 			}
 			require.Less(t, float64(twice), 0.01*float64(total), "%d of %d blocks were shipped twice", twice, total)
-			rep, err := s.store.Check(context.Background(), nil)
+			rep, err := s.store.Verify(context.Background(), nil)
 			require.NoError(t, err)
 			require.Empty(t, rep.Faults)
 		})

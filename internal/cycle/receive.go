@@ -31,7 +31,7 @@ func Receive(ctx context.Context, store *points.Store, r OpenRequest) (Opened, e
 	// cycle at a time.
 	for _, in := range store.Intakes(r.Group.ID) {
 		if in.ID != r.ID || !sameDisks(in.Disks, spec.Disks) {
-			in.Drop()
+			in.Abandon()
 		}
 	}
 	in, sealed, err := store.OpenIntake(spec)

@@ -6,16 +6,25 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"strconv"
+	"strings"
 	"time"
 
 	"kestrel/internal/api"
-	"kestrel/internal/service"
+	"kestrel/internal/audit"
+	"kestrel/internal/core/actor"
+	"kestrel/internal/events"
+	"kestrel/internal/inventory"
+	"kestrel/internal/keeper"
+	"kestrel/internal/overview"
+	"kestrel/internal/problem"
 )
 
-// handlers puts the service behind the contract's generated interface.
+// handlers puts the rooms behind the contract's generated interface.
 type handlers struct {
-	svc    *service.Service
+	Rooms
 	secure bool
+	rules  map[string]rule
 }
 
 var _ api.StrictServerInterface = (*handlers)(nil)
@@ -48,14 +57,24 @@ func (s signedIn) VisitSignInResponse(w http.ResponseWriter) error { return s.wr
 // VisitWelcomeResponse implements api.WelcomeResponseObject.
 func (s signedIn) VisitWelcomeResponse(w http.ResponseWriter) error { return s.write(w) }
 
+// me describes who is signed in.
+func (h *handlers) me(a actor.Actor) api.Me {
+	name := a.Name
+	if a.Kind == actor.Token {
+		name = a.For
+	}
+	self := h.Site.Self()
+	return api.Me{Name: name, Role: string(a.Role), Tags: append([]string{}, a.Tags...), Site: self.Name, SiteID: self.ID, Version: h.Version, Now: h.Site.Now().UTC()}
+}
+
 func (h *handlers) SignIn(ctx context.Context, request api.SignInRequestObject) (api.SignInResponseObject, error) {
-	me, secret, err := h.svc.SignIn(ctx, *request.Body)
-	return signedIn{me, secret, h.secure}, err
+	a, secret, err := h.Access.SignIn(ctx, *request.Body, from(ctx))
+	return signedIn{h.me(a), secret, h.secure}, err
 }
 
 func (h *handlers) Welcome(ctx context.Context, request api.WelcomeRequestObject) (api.WelcomeResponseObject, error) {
-	me, secret, err := h.svc.Welcome(ctx, *request.Body)
-	return signedIn{me, secret, h.secure}, err
+	a, secret, err := h.Access.Welcome(ctx, *request.Body, from(ctx))
+	return signedIn{h.me(a), secret, h.secure}, err
 }
 
 type signedOut struct{}
@@ -71,15 +90,16 @@ type secretKey struct{}
 
 func (h *handlers) SignOut(ctx context.Context, _ api.SignOutRequestObject) (api.SignOutResponseObject, error) {
 	secret, _ := ctx.Value(secretKey{}).(string)
-	return signedOut{}, h.svc.SignOut(ctx, secret)
+	return signedOut{}, h.Access.SignOut(ctx, secret)
 }
 
 // eventStream writes events as they come. A comment now and then keeps the
 // connection from being taken for dead.
 type eventStream struct {
 	ctx    context.Context
-	events <-chan service.Event
+	events <-chan events.Event
 	stop   func()
+	see    func(group string) bool
 }
 
 // VisitStreamEventsResponse implements api.StreamEventsResponseObject.
@@ -107,6 +127,9 @@ func (s eventStream) VisitStreamEventsResponse(w http.ResponseWriter) error {
 			if !ok {
 				return nil
 			}
+			if id := groupOf(e); id != "" && !s.see(id) {
+				continue
+			}
 			b, err := json.Marshal(e)
 			if err != nil {
 				return err
@@ -116,264 +139,423 @@ func (s eventStream) VisitStreamEventsResponse(w http.ResponseWriter) error {
 	}
 }
 
-func (h *handlers) StreamEvents(ctx context.Context, _ api.StreamEventsRequestObject) (api.StreamEventsResponseObject, error) {
-	events, stop := h.svc.Listen()
-	return eventStream{ctx, events, stop}, nil
+// groupOf is the group that an event is about, if it is about one.
+func groupOf(e events.Event) string {
+	if e.Type == "group" {
+		return e.ID
+	}
+	return e.Group
 }
 
+func (h *handlers) StreamEvents(ctx context.Context, _ api.StreamEventsRequestObject) (api.StreamEventsResponseObject, error) {
+	all, stop := h.Events.Listen()
+	return eventStream{ctx, all, stop, h.seesID(ctx)}, nil
+}
+
+// activityPage is how many lines are read at a time for somebody who sees some.
+const activityPage = 500
+
 func (h *handlers) ListActivity(ctx context.Context, request api.ListActivityRequestObject) (api.ListActivityResponseObject, error) {
-	v, err := h.svc.Activity(ctx, int64(value(request.Params.Before)), value(request.Params.Limit), value(request.Params.Q))
-	return api.ListActivity200JSONResponse(v), err
+	limit, before := value(request.Params.Limit), int64(value(request.Params.Before))
+	if limit <= 0 || limit > activityPage {
+		limit = 100
+	}
+	limited := len(who(ctx).Tags) > 0
+	see := h.seesID(ctx)
+	out := api.ListActivity200JSONResponse{}
+	for len(out) < limit {
+		page := limit
+		if limited {
+			page = activityPage
+		}
+		lines, err := h.Trail.Lines(ctx, before, page, value(request.Params.Q))
+		if err != nil {
+			return nil, err
+		}
+		for _, l := range lines {
+			before = l.ID
+			if limited && (l.Object == "" || !see(l.Object)) {
+				continue
+			}
+			v := api.Activity{ID: l.ID, At: l.At, Who: l.Who, Actor: l.Actor, Kind: l.Kind, Subject: l.Subject, Text: l.Text, Revision: l.Revision, Changes: []api.Change{}}
+			if l.Origin != "" {
+				v.Origin = &l.Origin
+			}
+			if l.Object != "" {
+				v.Object = &l.Object
+			}
+			changes, err := audit.ChangesOf(l)
+			if err != nil {
+				return nil, err
+			}
+			for _, c := range changes {
+				v.Changes = append(v.Changes, api.Change{Field: c.Field, From: c.From, To: c.To})
+			}
+			if out = append(out, v); len(out) == limit {
+				break
+			}
+		}
+		if len(lines) < page {
+			break
+		}
+	}
+	return out, nil
 }
 
 func (h *handlers) GetBoard(ctx context.Context, _ api.GetBoardRequestObject) (api.GetBoardResponseObject, error) {
-	v, err := h.svc.Board(ctx)
+	v, err := h.Overview.Board(ctx, sees(ctx))
 	return api.GetBoard200JSONResponse(v), err
 }
 
 func (h *handlers) Forecast(ctx context.Context, request api.ForecastRequestObject) (api.ForecastResponseObject, error) {
-	v, err := h.svc.Forecast(ctx, *request.Body)
+	v, err := h.Groups.Forecast(ctx, *request.Body)
 	return api.Forecast200JSONResponse(v), err
 }
 
-func (h *handlers) ListGroups(_ context.Context, _ api.ListGroupsRequestObject) (api.ListGroupsResponseObject, error) {
-	return api.ListGroups200JSONResponse(h.svc.Groups()), nil
+func (h *handlers) ListGroups(ctx context.Context, request api.ListGroupsRequestObject) (api.ListGroupsResponseObject, error) {
+	p := request.Params
+	v, total, err := h.Overview.List(overview.Filter{Query: value(p.Q), Tag: value(p.Tag), Direction: value(p.Direction), Health: value(p.Health), See: sees(ctx), Limit: value(p.Limit), Skip: value(p.Skip)})
+	return api.ListGroups200JSONResponse{Body: v, Headers: api.ListGroups200ResponseHeaders{XTotalCount: &total}}, err
 }
 
 func (h *handlers) CreateGroup(ctx context.Context, request api.CreateGroupRequestObject) (api.CreateGroupResponseObject, error) {
-	v, err := h.svc.CreateGroup(ctx, who(ctx), *request.Body)
+	id, err := h.Groups.Create(ctx, who(ctx), *request.Body)
+	if err != nil {
+		return nil, err
+	}
+	v, err := h.Overview.Group(id)
 	return api.CreateGroup201JSONResponse(v), err
 }
 
 func (h *handlers) DeleteGroup(ctx context.Context, request api.DeleteGroupRequestObject) (api.DeleteGroupResponseObject, error) {
-	return api.DeleteGroup204Response{}, h.svc.DeleteGroup(ctx, who(ctx), request.ID, value(request.Params.Points), value(request.Params.WithoutPeer))
+	return api.DeleteGroup204Response{}, h.Groups.Delete(ctx, who(ctx), request.ID, value(request.Params.Points), value(request.Params.WithoutPeer))
+}
+
+// etag is the revision of a group, for If-Match.
+func etag(v api.Group) *string { return new(strconv.Quote(strconv.FormatInt(v.Revision, 10))) }
+
+// matched reads an If-Match.
+func matched(header *string) (*int64, error) {
+	if header == nil || strings.TrimSpace(*header) == "*" {
+		return nil, nil
+	}
+	n, err := strconv.ParseInt(strings.Trim(strings.TrimSpace(*header), `"`), 10, 64)
+	if err != nil {
+		return nil, problem.Invalid("If-Match", "Give the ETag that the group was read with, such as %q.", `"7"`)
+	}
+	return &n, nil
 }
 
 func (h *handlers) GetGroup(_ context.Context, request api.GetGroupRequestObject) (api.GetGroupResponseObject, error) {
-	v, err := h.svc.Group(request.ID)
-	return api.GetGroup200JSONResponse(v), err
+	v, err := h.Overview.Group(request.ID)
+	return api.GetGroup200JSONResponse{Body: v, Headers: api.GetGroup200ResponseHeaders{ETag: etag(v)}}, err
 }
 
 func (h *handlers) UpdateGroup(ctx context.Context, request api.UpdateGroupRequestObject) (api.UpdateGroupResponseObject, error) {
-	v, err := h.svc.UpdateGroup(ctx, who(ctx), request.ID, *request.Body)
-	return api.UpdateGroup200JSONResponse(v), err
+	match, err := matched(request.Params.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	r, err := h.Directory.Find(request.ID)
+	if err != nil {
+		return nil, err
+	}
+	if err := h.Groups.Update(ctx, who(ctx), r.ID, *request.Body, match); err != nil {
+		return nil, err
+	}
+	v, err := h.Overview.Group(r.ID)
+	return api.UpdateGroup200JSONResponse{Body: v, Headers: api.UpdateGroup200ResponseHeaders{ETag: etag(v)}}, err
+}
+
+func (h *handlers) PreviewGroup(ctx context.Context, request api.PreviewGroupRequestObject) (api.PreviewGroupResponseObject, error) {
+	v, err := h.Groups.Preview(ctx, request.ID, *request.Body)
+	return api.PreviewGroup200JSONResponse(v), err
 }
 
 func (h *handlers) ListCycles(ctx context.Context, request api.ListCyclesRequestObject) (api.ListCyclesResponseObject, error) {
-	v, err := h.svc.Cycles(ctx, request.ID, value(request.Params.Limit))
+	v, err := h.Overview.Cycles(ctx, request.ID, value(request.Params.Before), value(request.Params.Limit))
 	return api.ListCycles200JSONResponse(v), err
 }
 
 func (h *handlers) GetExposure(ctx context.Context, request api.GetExposureRequestObject) (api.GetExposureResponseObject, error) {
-	v, err := h.svc.Exposure(ctx, request.ID, request.Params.From, request.Params.To)
+	v, err := h.Overview.Exposure(ctx, request.ID, request.Params.From, request.Params.To)
 	return api.GetExposure200JSONResponse(v), err
 }
 
 func (h *handlers) PauseGroup(ctx context.Context, request api.PauseGroupRequestObject) (api.PauseGroupResponseObject, error) {
-	v, err := h.svc.SetPaused(ctx, who(ctx), request.ID, true)
+	if err := h.Groups.Pause(ctx, who(ctx), request.ID, request.Body); err != nil {
+		return nil, err
+	}
+	v, err := h.Overview.Group(request.ID)
 	return api.PauseGroup200JSONResponse(v), err
 }
 
 func (h *handlers) ResumeGroup(ctx context.Context, request api.ResumeGroupRequestObject) (api.ResumeGroupResponseObject, error) {
-	v, err := h.svc.SetPaused(ctx, who(ctx), request.ID, false)
+	if err := h.Groups.Resume(ctx, who(ctx), request.ID); err != nil {
+		return nil, err
+	}
+	v, err := h.Overview.Group(request.ID)
 	return api.ResumeGroup200JSONResponse(v), err
 }
 
 func (h *handlers) RunCycle(ctx context.Context, request api.RunCycleRequestObject) (api.RunCycleResponseObject, error) {
-	v, err := h.svc.RunCycle(ctx, who(ctx), request.ID, request.Params.Compare != nil && *request.Params.Compare)
+	if err := h.Groups.Run(ctx, who(ctx), request.ID, value(request.Params.Compare)); err != nil {
+		return nil, err
+	}
+	v, err := h.Overview.Group(request.ID)
 	return api.RunCycle202JSONResponse(v), err
 }
 
 func (h *handlers) ListInvitations(ctx context.Context, _ api.ListInvitationsRequestObject) (api.ListInvitationsResponseObject, error) {
-	v, err := h.svc.Invitations(ctx)
+	v, err := h.Links.Invitations(ctx)
 	return api.ListInvitations200JSONResponse(v), err
 }
 
 func (h *handlers) CreateInvitation(ctx context.Context, request api.CreateInvitationRequestObject) (api.CreateInvitationResponseObject, error) {
-	v, err := h.svc.Invite(ctx, who(ctx), *request.Body)
+	v, err := h.Links.Invite(ctx, who(ctx), *request.Body)
 	return api.CreateInvitation201JSONResponse(v), err
 }
 
 func (h *handlers) DeleteInvitation(ctx context.Context, request api.DeleteInvitationRequestObject) (api.DeleteInvitationResponseObject, error) {
-	return api.DeleteInvitation204Response{}, h.svc.DeleteInvitation(ctx, who(ctx), request.ID)
+	return api.DeleteInvitation204Response{}, h.Links.DeleteInvitation(ctx, who(ctx), request.ID)
 }
 
-func (h *handlers) ListLinks(_ context.Context, _ api.ListLinksRequestObject) (api.ListLinksResponseObject, error) {
-	return api.ListLinks200JSONResponse(h.svc.Links()), nil
+func (h *handlers) ListLinks(context.Context, api.ListLinksRequestObject) (api.ListLinksResponseObject, error) {
+	return api.ListLinks200JSONResponse(h.Links.Links()), nil
 }
 
 func (h *handlers) AcceptInvitation(ctx context.Context, request api.AcceptInvitationRequestObject) (api.AcceptInvitationResponseObject, error) {
-	v, err := h.svc.Accept(ctx, who(ctx), *request.Body)
+	v, err := h.Links.Accept(ctx, who(ctx), *request.Body)
 	return api.AcceptInvitation201JSONResponse(v), err
 }
 
 func (h *handlers) DeleteLink(ctx context.Context, request api.DeleteLinkRequestObject) (api.DeleteLinkResponseObject, error) {
-	return api.DeleteLink204Response{}, h.svc.DeleteLink(ctx, who(ctx), request.ID)
+	return api.DeleteLink204Response{}, h.Links.Delete(ctx, who(ctx), request.ID)
 }
 
 func (h *handlers) EditLink(ctx context.Context, request api.EditLinkRequestObject) (api.EditLinkResponseObject, error) {
-	l, err := h.svc.EditLink(ctx, who(ctx), request.ID, *request.Body)
-	return api.EditLink200JSONResponse(l), err
+	v, err := h.Links.Edit(ctx, who(ctx), request.ID, *request.Body)
+	return api.EditLink200JSONResponse(v), err
 }
 
 func (h *handlers) TestLink(ctx context.Context, request api.TestLinkRequestObject) (api.TestLinkResponseObject, error) {
-	v, err := h.svc.TestLink(ctx, request.ID)
+	v, err := h.Links.Test(ctx, request.ID)
 	return api.TestLink200JSONResponse(v), err
 }
 
-func (h *handlers) ListMachines(_ context.Context, request api.ListMachinesRequestObject) (api.ListMachinesResponseObject, error) {
-	v, err := h.svc.Machines(service.MachineFilter{Query: value(request.Params.Q), Platform: value(request.Params.Platform), Folder: value(request.Params.Folder),
-		Tag: value(request.Params.Tag), Power: value(request.Params.Power), Protection: value(request.Params.Protection)})
-	return api.ListMachines200JSONResponse(v), err
+func (h *handlers) ListMachines(ctx context.Context, request api.ListMachinesRequestObject) (api.ListMachinesResponseObject, error) {
+	p := request.Params
+	f := inventory.MachineFilter{Query: value(p.Q), Platform: value(p.Platform), Folder: value(p.Folder), Tag: value(p.Tag), Power: value(p.Power), Protection: value(p.Protection), Sort: value(p.Sort), Limit: value(p.Limit), Skip: value(p.Skip)}
+	if len(who(ctx).Tags) > 0 {
+		// Whoever sees some groups sees their machines.
+		see := h.seesID(ctx)
+		f.See = func(group string) bool { return group != "" && see(group) }
+	}
+	v, total, err := h.Platforms.Machines(f)
+	return api.ListMachines200JSONResponse{Body: v, Headers: api.ListMachines200ResponseHeaders{XTotalCount: &total}}, err
 }
 
 func (h *handlers) ListOperations(ctx context.Context, request api.ListOperationsRequestObject) (api.ListOperationsResponseObject, error) {
-	v, err := h.svc.Operations(ctx, value(request.Params.Limit))
-	return api.ListOperations200JSONResponse(v), err
+	v, err := h.Operations.List(ctx, value(request.Params.Limit), value(request.Params.Skip))
+	out := api.ListOperations200JSONResponse{}
+	for _, o := range v {
+		if mine(ctx, o) {
+			out = append(out, o)
+		}
+	}
+	return out, err
+}
+
+// mine tells whether somebody who sees some groups may see an operation: what they
+// started themselves.
+func mine(ctx context.Context, o api.Operation) bool {
+	return len(who(ctx).Tags) == 0 || o.StartedBy == who(ctx).String()
 }
 
 func (h *handlers) CancelOperation(ctx context.Context, request api.CancelOperationRequestObject) (api.CancelOperationResponseObject, error) {
-	return api.CancelOperation204Response{}, h.svc.CancelOperation(ctx, who(ctx), request.ID)
+	return api.CancelOperation204Response{}, h.Operations.Stop(ctx, who(ctx), request.ID)
 }
 
 func (h *handlers) GetOperation(ctx context.Context, request api.GetOperationRequestObject) (api.GetOperationResponseObject, error) {
-	v, err := h.svc.Operation(ctx, request.ID)
+	v, err := h.Operations.Get(ctx, request.ID)
+	if err == nil && !mine(ctx, v) {
+		return nil, problem.NotFound("operation", request.ID)
+	}
 	return api.GetOperation200JSONResponse(v), err
 }
 
-func (h *handlers) ListPlatforms(_ context.Context, _ api.ListPlatformsRequestObject) (api.ListPlatformsResponseObject, error) {
-	return api.ListPlatforms200JSONResponse(h.svc.Platforms()), nil
+func (h *handlers) ListPlatforms(context.Context, api.ListPlatformsRequestObject) (api.ListPlatformsResponseObject, error) {
+	return api.ListPlatforms200JSONResponse(h.Platforms.Platforms()), nil
 }
 
 func (h *handlers) CreatePlatform(ctx context.Context, request api.CreatePlatformRequestObject) (api.CreatePlatformResponseObject, error) {
-	v, err := h.svc.CreatePlatform(ctx, who(ctx), *request.Body)
+	v, err := h.Platforms.Create(ctx, who(ctx), *request.Body)
 	return api.CreatePlatform201JSONResponse(v), err
 }
 
 func (h *handlers) TestPlatform(ctx context.Context, request api.TestPlatformRequestObject) (api.TestPlatformResponseObject, error) {
-	v, err := h.svc.TestPlatform(ctx, *request.Body)
+	v, err := h.Platforms.Test(ctx, *request.Body)
 	return api.TestPlatform200JSONResponse(v), err
 }
 
 func (h *handlers) DeletePlatform(ctx context.Context, request api.DeletePlatformRequestObject) (api.DeletePlatformResponseObject, error) {
-	return api.DeletePlatform204Response{}, h.svc.DeletePlatform(ctx, who(ctx), request.ID)
+	return api.DeletePlatform204Response{}, h.Platforms.Delete(ctx, who(ctx), request.ID)
 }
 
 func (h *handlers) GetInventory(_ context.Context, request api.GetInventoryRequestObject) (api.GetInventoryResponseObject, error) {
-	v, err := h.svc.Inventory(request.ID)
+	v, err := h.Platforms.Resources(request.ID)
 	return api.GetInventory200JSONResponse(v), err
 }
 
 func (h *handlers) RetestPlatform(ctx context.Context, request api.RetestPlatformRequestObject) (api.RetestPlatformResponseObject, error) {
-	v, err := h.svc.RetestPlatform(ctx, request.ID)
+	v, err := h.Platforms.Retest(ctx, request.ID)
 	return api.RetestPlatform200JSONResponse(v), err
 }
 
 func (h *handlers) ListPoints(ctx context.Context, request api.ListPointsRequestObject) (api.ListPointsResponseObject, error) {
-	v, err := h.svc.Points(ctx, value(request.Params.Group))
-	return api.ListPoints200JSONResponse(v), err
+	p := request.Params
+	f := keeper.Filter{Before: p.Before, After: p.After, Consistent: value(p.Consistent), Limit: value(p.Limit), Skip: value(p.Skip)}
+	see := sees(ctx)
+	if p.Group != nil && *p.Group != "" {
+		r, err := h.Directory.Find(*p.Group)
+		if err == nil && !see(r) {
+			err = problem.NotFound("group", *p.Group)
+		}
+		if err != nil {
+			return nil, err
+		}
+		f.Groups = []string{r.ID}
+	} else if len(who(ctx).Tags) > 0 {
+		f.Groups = []string{}
+		for _, r := range h.Directory.All() {
+			if see(r) {
+				f.Groups = append(f.Groups, r.ID)
+			}
+		}
+	}
+	v, total, err := h.Points.List(ctx, f)
+	return api.ListPoints200JSONResponse{Body: v, Headers: api.ListPoints200ResponseHeaders{XTotalCount: &total}}, err
 }
 
 func (h *handlers) DeletePoint(ctx context.Context, request api.DeletePointRequestObject) (api.DeletePointResponseObject, error) {
-	return api.DeletePoint204Response{}, h.svc.DeletePoint(ctx, who(ctx), request.ID)
+	return api.DeletePoint204Response{}, h.Points.Delete(ctx, who(ctx), request.ID)
 }
 
 func (h *handlers) GetPoint(ctx context.Context, request api.GetPointRequestObject) (api.GetPointResponseObject, error) {
-	v, err := h.svc.Point(ctx, request.ID)
+	v, err := h.Points.Point(ctx, request.ID)
 	return api.GetPoint200JSONResponse(v), err
 }
 
 func (h *handlers) UpdatePoint(ctx context.Context, request api.UpdatePointRequestObject) (api.UpdatePointResponseObject, error) {
-	v, err := h.svc.PinPoint(ctx, who(ctx), request.ID, *request.Body)
+	v, err := h.Points.Pin(ctx, who(ctx), request.ID, *request.Body)
 	return api.UpdatePoint200JSONResponse(v), err
 }
 
 func (h *handlers) ExportPoint(ctx context.Context, request api.ExportPointRequestObject) (api.ExportPointResponseObject, error) {
-	v, err := h.svc.ExportPoint(ctx, who(ctx), request.ID, *request.Body)
+	v, err := h.Points.Export(ctx, who(ctx), request.ID, *request.Body)
 	return api.ExportPoint202JSONResponse(v), err
 }
 
 func (h *handlers) GetSession(ctx context.Context, _ api.GetSessionRequestObject) (api.GetSessionResponseObject, error) {
-	return api.GetSession200JSONResponse(h.svc.Me(who(ctx))), nil
+	return api.GetSession200JSONResponse(h.me(who(ctx))), nil
 }
 
-func (h *handlers) ListShares(_ context.Context, _ api.ListSharesRequestObject) (api.ListSharesResponseObject, error) {
-	return api.ListShares200JSONResponse(h.svc.Shares()), nil
+func (h *handlers) ListServed(ctx context.Context, _ api.ListServedRequestObject) (api.ListServedResponseObject, error) {
+	return api.ListServed200JSONResponse(h.Serving.Served(h.seesID(ctx))), nil
 }
 
-func (h *handlers) CreateShare(ctx context.Context, request api.CreateShareRequestObject) (api.CreateShareResponseObject, error) {
-	v, err := h.svc.CreateShare(ctx, who(ctx), *request.Body)
-	return api.CreateShare201JSONResponse(v), err
+func (h *handlers) ServePoint(ctx context.Context, request api.ServePointRequestObject) (api.ServePointResponseObject, error) {
+	v, err := h.Serving.Serve(ctx, who(ctx), *request.Body)
+	return api.ServePoint201JSONResponse(v), err
 }
 
-func (h *handlers) DeleteShare(ctx context.Context, request api.DeleteShareRequestObject) (api.DeleteShareResponseObject, error) {
-	return api.DeleteShare204Response{}, h.svc.DeleteShare(ctx, who(ctx), request.ID)
+func (h *handlers) StopServing(ctx context.Context, request api.StopServingRequestObject) (api.StopServingResponseObject, error) {
+	return api.StopServing204Response{}, h.Serving.Stop(ctx, who(ctx), request.ID)
 }
 
-func (h *handlers) GetStore(_ context.Context, _ api.GetStoreRequestObject) (api.GetStoreResponseObject, error) {
-	return api.GetStore200JSONResponse(h.svc.Store()), nil
+func (h *handlers) GetStore(context.Context, api.GetStoreRequestObject) (api.GetStoreResponseObject, error) {
+	return api.GetStore200JSONResponse(h.Store.StoreView()), nil
 }
 
-func (h *handlers) CheckStore(ctx context.Context, _ api.CheckStoreRequestObject) (api.CheckStoreResponseObject, error) {
-	v, err := h.svc.CheckStore(ctx, who(ctx))
-	return api.CheckStore202JSONResponse(v), err
+func (h *handlers) VerifyStore(ctx context.Context, _ api.VerifyStoreRequestObject) (api.VerifyStoreResponseObject, error) {
+	v, err := h.Store.VerifyStore(ctx, who(ctx))
+	return api.VerifyStore202JSONResponse(v), err
 }
 
 func (h *handlers) RewriteStore(ctx context.Context, _ api.RewriteStoreRequestObject) (api.RewriteStoreResponseObject, error) {
-	v, err := h.svc.RewriteStore(ctx, who(ctx))
+	v, err := h.Store.RewriteStore(ctx, who(ctx))
 	return api.RewriteStore202JSONResponse(v), err
 }
 
 func (h *handlers) ListCopies(context.Context, api.ListCopiesRequestObject) (api.ListCopiesResponseObject, error) {
-	return api.ListCopies200JSONResponse(h.svc.Copies()), nil
+	return api.ListCopies200JSONResponse(h.Store.Copies()), nil
 }
 
 func (h *handlers) CarryCopy(ctx context.Context, request api.CarryCopyRequestObject) (api.CarryCopyResponseObject, error) {
-	v, err := h.svc.CarryCopy(ctx, who(ctx), *request.Body)
+	v, err := h.Store.CarryCopy(ctx, who(ctx), *request.Body)
 	return api.CarryCopy202JSONResponse(v), err
 }
 
 func (h *handlers) DeleteCopy(ctx context.Context, request api.DeleteCopyRequestObject) (api.DeleteCopyResponseObject, error) {
-	return api.DeleteCopy204Response{}, h.svc.DeleteCopy(ctx, who(ctx), request.ID)
+	return api.DeleteCopy204Response{}, h.Store.DeleteCopy(ctx, who(ctx), request.ID)
 }
 
-func (h *handlers) ListLosses(context.Context, api.ListLossesRequestObject) (api.ListLossesResponseObject, error) {
-	return api.ListLosses200JSONResponse(h.svc.Losses()), nil
+func (h *handlers) ListLosses(ctx context.Context, _ api.ListLossesRequestObject) (api.ListLossesResponseObject, error) {
+	return api.ListLosses200JSONResponse(h.Store.Losses(h.seesID(ctx))), nil
 }
 
 func (h *handlers) SweepStore(ctx context.Context, _ api.SweepStoreRequestObject) (api.SweepStoreResponseObject, error) {
-	v, err := h.svc.SweepStore(ctx, who(ctx))
+	v, err := h.Store.SweepStore(ctx, who(ctx))
 	return api.SweepStore202JSONResponse(v), err
 }
 
+func (h *handlers) ListPeople(ctx context.Context, _ api.ListPeopleRequestObject) (api.ListPeopleResponseObject, error) {
+	v, err := h.Access.People(ctx)
+	return api.ListPeople200JSONResponse(v), err
+}
+
+func (h *handlers) InvitePerson(ctx context.Context, request api.InvitePersonRequestObject) (api.InvitePersonResponseObject, error) {
+	v, err := h.Access.InvitePerson(ctx, who(ctx), *request.Body)
+	return api.InvitePerson201JSONResponse(v), err
+}
+
+func (h *handlers) EditPerson(ctx context.Context, request api.EditPersonRequestObject) (api.EditPersonResponseObject, error) {
+	v, err := h.Access.EditPerson(ctx, who(ctx), request.ID, *request.Body)
+	return api.EditPerson200JSONResponse(v), err
+}
+
+func (h *handlers) DeletePerson(ctx context.Context, request api.DeletePersonRequestObject) (api.DeletePersonResponseObject, error) {
+	return api.DeletePerson204Response{}, h.Access.DeletePerson(ctx, who(ctx), request.ID)
+}
+
 func (h *handlers) ListTokens(ctx context.Context, _ api.ListTokensRequestObject) (api.ListTokensResponseObject, error) {
-	v, err := h.svc.Tokens(ctx)
+	v, err := h.Access.Tokens(ctx, who(ctx))
 	return api.ListTokens200JSONResponse(v), err
 }
 
 func (h *handlers) CreateToken(ctx context.Context, request api.CreateTokenRequestObject) (api.CreateTokenResponseObject, error) {
-	v, err := h.svc.CreateToken(ctx, who(ctx), *request.Body)
+	v, err := h.Access.CreateToken(ctx, who(ctx), *request.Body)
 	return api.CreateToken201JSONResponse(v), err
 }
 
 func (h *handlers) DeleteToken(ctx context.Context, request api.DeleteTokenRequestObject) (api.DeleteTokenResponseObject, error) {
-	return api.DeleteToken204Response{}, h.svc.DeleteToken(ctx, who(ctx), request.ID)
+	return api.DeleteToken204Response{}, h.Access.DeleteToken(ctx, who(ctx), request.ID)
 }
 
-func (h *handlers) ListLandings(_ context.Context, _ api.ListLandingsRequestObject) (api.ListLandingsResponseObject, error) {
-	return api.ListLandings200JSONResponse(h.svc.Landings()), nil
+func (h *handlers) ListLandings(ctx context.Context, _ api.ListLandingsRequestObject) (api.ListLandingsResponseObject, error) {
+	return api.ListLandings200JSONResponse(h.Landings.List(h.seesID(ctx))), nil
 }
 
 func (h *handlers) CreateLandings(ctx context.Context, request api.CreateLandingsRequestObject) (api.CreateLandingsResponseObject, error) {
-	v, err := h.svc.CreateLandings(ctx, who(ctx), *request.Body)
+	v, err := h.Landings.Create(ctx, who(ctx), *request.Body, value(request.Params.CheckOnly))
 	return api.CreateLandings201JSONResponse(v), err
 }
 
 func (h *handlers) GetLanding(_ context.Context, request api.GetLandingRequestObject) (api.GetLandingResponseObject, error) {
-	v, err := h.svc.Landing(request.ID)
+	v, err := h.Landings.Get(request.ID)
 	return api.GetLanding200JSONResponse(v), err
 }
 
 func (h *handlers) DeleteLanding(ctx context.Context, request api.DeleteLandingRequestObject) (api.DeleteLandingResponseObject, error) {
-	return api.DeleteLanding204Response{}, h.svc.DeleteLanding(ctx, who(ctx), request.ID)
+	return api.DeleteLanding204Response{}, h.Landings.Remove(ctx, who(ctx), request.ID)
 }

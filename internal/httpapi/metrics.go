@@ -4,13 +4,13 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 
-	"kestrel/internal/service"
+	"kestrel/internal/overview"
 )
 
 // metrics shows what an administrator's own monitoring wants to know.
-func metrics(svc *service.Service) *prometheus.Registry {
+func metrics(rooms Rooms) *prometheus.Registry {
 	r := prometheus.NewRegistry()
-	r.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), &collector{svc: svc,
+	r.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), &collector{rooms: rooms,
 		exposure: prometheus.NewDesc("kestrel_group_exposure_seconds", "Time that would be lost if the home site went dark now.", []string{"group", "direction"}, nil),
 		target:   prometheus.NewDesc("kestrel_group_rpo_target_seconds", "RPO target.", []string{"group", "direction"}, nil),
 		backlog:  prometheus.NewDesc("kestrel_group_backlog_bytes", "Changed bytes not yet sealed at the recovery site.", []string{"group", "direction"}, nil),
@@ -28,7 +28,7 @@ func metrics(svc *service.Service) *prometheus.Registry {
 }
 
 type collector struct {
-	svc                                                                                     *service.Service
+	rooms                                                                                   Rooms
 	exposure, target, backlog, points, healthy, up, store, free, floor, lost, bad, verified *prometheus.Desc
 }
 
@@ -40,7 +40,11 @@ func (c *collector) Collect(ch chan<- prometheus.Metric) {
 	}
 	// Names are unique only among the groups of one home site.
 	seen := map[string]bool{}
-	for _, g := range c.svc.Groups() {
+	groups, _, err := c.rooms.Overview.List(overview.Filter{})
+	if err != nil {
+		return // it has no filter to be wrong
+	}
+	for _, g := range groups {
 		name, dir := g.Name, string(g.Direction)
 		if seen[name+dir] {
 			name += " (" + g.Home + ", " + g.ID + ")"
@@ -57,19 +61,19 @@ func (c *collector) Collect(ch chan<- prometheus.Metric) {
 		gauge(c.lost, float64(g.LostPoints), name, dir)
 		gauge(c.healthy, 1, name, dir, g.Health)
 	}
-	for _, l := range c.svc.Links() {
+	for _, l := range c.rooms.Links.Links() {
 		up := 0.0
 		if l.Up {
 			up = 1
 		}
 		gauge(c.up, up, l.Peer)
 	}
-	st := c.svc.Store()
+	st := c.rooms.Store.StoreView()
 	gauge(c.store, float64(st.PackBytes))
 	gauge(c.free, float64(st.FreeBytes))
 	gauge(c.floor, float64(st.FloorBytes))
 	gauge(c.bad, float64(st.BadRecords))
-	if st.Scrub.EndedAt != nil {
-		gauge(c.verified, float64(st.Scrub.EndedAt.Unix()))
+	if st.Verify.EndedAt != nil {
+		gauge(c.verified, float64(st.Verify.EndedAt.Unix()))
 	}
 }

@@ -3,6 +3,7 @@
 package httpapi
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -13,6 +14,8 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"reflect"
+	"runtime/debug"
 	"strings"
 	"time"
 
@@ -21,8 +24,8 @@ import (
 
 	contract "kestrel/api"
 	"kestrel/internal/api"
+	"kestrel/internal/core/actor"
 	"kestrel/internal/problem"
-	"kestrel/internal/service"
 )
 
 const (
@@ -30,35 +33,44 @@ const (
 	maxBody    = 1 << 20
 )
 
-type personKey struct{}
+type (
+	actorKey struct{}
+	fromKey  struct{}
+)
 
-// who gives the name of the person behind a request.
-func who(ctx context.Context) string {
-	name, _ := ctx.Value(personKey{}).(string)
-	return name
+// who is behind a request; the zero actor, who may do nothing, if that is not known.
+func who(ctx context.Context) actor.Actor {
+	a, _ := ctx.Value(actorKey{}).(actor.Actor)
+	return a
 }
 
-// New makes the handler of a site. Console holds the built console. Secure
-// marks cookies for HTTPS only.
-func New(svc *service.Service, console fs.FS, secure bool, log *slog.Logger) http.Handler {
+// from is the address that a request came from.
+func from(ctx context.Context) string {
+	a, _ := ctx.Value(fromKey{}).(string)
+	return a
+}
+
+// New makes the handler of a site. Console holds the built console. Secure marks
+// cookies for HTTPS only.
+func New(rooms Rooms, console fs.FS, secure bool, log *slog.Logger) http.Handler {
 	e := echo.New()
 	e.Logger = log
 	e.Binder = strictBinder{}
 	e.HTTPErrorHandler = func(c *echo.Context, err error) { writeProblem(c, err, log) }
-	h := &handlers{svc: svc, secure: secure}
-	e.Use(h.guard)
-	api.RegisterHandlersWithBaseURL(e, api.NewStrictHandler(h, nil), "/api/v1")
+	h := &handlers{Rooms: rooms, secure: secure, rules: rules()}
+	e.Use(calm(log), h.guard)
+	api.RegisterHandlersWithBaseURL(e, api.NewStrictHandler(h, []api.StrictMiddlewareFunc{h.decide}), "/api/v1")
 	e.GET("/api/openapi.yaml", func(c *echo.Context) error {
 		return c.Blob(http.StatusOK, "application/yaml", contract.OpenAPI)
 	})
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/readyz", func(c *echo.Context) error {
-		if err := svc.Ready(c.Request().Context()); err != nil {
+		if err := rooms.Site.Ready(c.Request().Context()); err != nil {
 			return c.String(http.StatusServiceUnavailable, err.Error()+"\n")
 		}
 		return c.String(http.StatusOK, "ready\n")
 	})
-	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(metrics(svc), promhttp.HandlerOpts{})))
+	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(metrics(rooms), promhttp.HandlerOpts{})))
 	e.GET("/*", echo.WrapHandler(consoleHandler(console)))
 	return headers(e)
 }
@@ -118,6 +130,12 @@ func (h *handlers) guard(next echo.HandlerFunc) echo.HandlerFunc {
 		if r.Method != http.MethodGet && r.Method != http.MethodHead && !sameOrigin(r) {
 			return &problem.Problem{Status: http.StatusForbidden, Title: "Not from here", Detail: "The request comes from a page of another origin."}
 		}
+		host, _, err := net.SplitHostPort(r.RemoteAddr)
+		if err != nil {
+			host = r.RemoteAddr
+		}
+		ctx := context.WithValue(r.Context(), fromKey{}, host)
+		c.SetRequest(r.WithContext(ctx))
 		if open(r) {
 			return next(c)
 		}
@@ -127,13 +145,34 @@ func (h *handlers) guard(next echo.HandlerFunc) echo.HandlerFunc {
 				secret = cookie.Value
 			}
 		}
-		name, err := h.svc.WhoIs(r.Context(), secret)
+		a, err := h.Access.WhoIs(ctx, secret, host)
 		if err != nil {
 			return err
 		}
-		ctx := context.WithValue(context.WithValue(r.Context(), personKey{}, name), secretKey{}, secret)
+		if r.URL.Path == "/metrics" && len(a.Tags) > 0 {
+			return forbidden(a.String() + " is limited to some groups, and this concerns the whole site.")
+		}
+		ctx = context.WithValue(context.WithValue(ctx, actorKey{}, a), secretKey{}, secret)
 		c.SetRequest(r.WithContext(ctx))
 		return next(c)
+	}
+}
+
+// calm answers for a request that panics and lets all others go on.
+func calm(log *slog.Logger) echo.MiddlewareFunc {
+	return func(next echo.HandlerFunc) echo.HandlerFunc {
+		return func(c *echo.Context) (err error) {
+			defer func() {
+				if x := recover(); x != nil {
+					if x == http.ErrAbortHandler {
+						panic(x)
+					}
+					log.Error("request panicked", "method", c.Request().Method, "path", c.Request().URL.Path, "panic", x, "stack", string(debug.Stack()))
+					err = &problem.Problem{Status: http.StatusInternalServerError, Title: "Something failed here; the site's log has the details"}
+				}
+			}()
+			return next(c)
+		}
 	}
 }
 
@@ -164,6 +203,8 @@ func writeProblem(c *echo.Context, err error, log *slog.Logger) {
 		}
 	case errors.Is(err, context.Canceled):
 		return
+	case errors.Is(err, io.EOF):
+		p = &problem.Problem{Status: http.StatusBadRequest, Title: "Nothing was sent", Detail: "This request needs a JSON body."}
 	default:
 		log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "err", err)
 		p = &problem.Problem{Status: http.StatusInternalServerError, Title: "Something failed here; the site's log has the details"}
@@ -185,28 +226,35 @@ func writeProblem(c *echo.Context, err error, log *slog.Logger) {
 	_ = json.NewEncoder(w).Encode(v)
 }
 
-// strictBinder reads JSON bodies and takes no field that the contract does not
-// name: a misspelt one must not be passed over in silence.
+// strictBinder reads JSON bodies. It takes no field that the contract does not name,
+// since a misspelt one must not be passed over in silence, and misses none that the
+// contract requires.
 type strictBinder struct{}
 
 func (strictBinder) Bind(c *echo.Context, v any) error {
-	d := json.NewDecoder(c.Request().Body)
+	b, err := io.ReadAll(c.Request().Body)
+	if err != nil {
+		return err // too large, or cut off
+	}
+	if len(bytes.TrimSpace(b)) == 0 {
+		return io.EOF // nothing was sent; where that is allowed it is known
+	}
+	d := json.NewDecoder(bytes.NewReader(b))
 	d.DisallowUnknownFields()
-	err := d.Decode(v)
-	if err == nil {
+	if err = d.Decode(v); err == nil {
 		if _, more := d.Token(); !errors.Is(more, io.EOF) {
 			err = errors.New("more follows after the JSON value")
 		}
 	}
 	if err == nil {
-		return nil
+		var raw any
+		if err = json.Unmarshal(b, &raw); err == nil {
+			return missing("", reflect.TypeOf(v).Elem(), raw)
+		}
 	}
-	var large *http.MaxBytesError
 	var typ *json.UnmarshalTypeError
 	var syn *json.SyntaxError
 	switch {
-	case errors.As(err, &large):
-		return err
 	case errors.As(err, &typ):
 		return problem.Invalid(typ.Field, "A %s does not fit here; %s is needed.", typ.Value, kindName(typ.Type.Kind().String()))
 	case errors.As(err, &syn):
@@ -216,6 +264,44 @@ func (strictBinder) Bind(c *echo.Context, v any) error {
 		return problem.Invalid(name, "There is no such field; check its spelling against /api/openapi.yaml.")
 	}
 	return &problem.Problem{Status: http.StatusBadRequest, Title: "Not understood", Detail: err.Error()}
+}
+
+// missing refuses a body without a field that the contract requires: in the types
+// made from it, one that may be left out is a pointer.
+func missing(path string, t reflect.Type, raw any) error {
+	for t.Kind() == reflect.Pointer {
+		t = t.Elem()
+	}
+	switch t.Kind() {
+	case reflect.Struct:
+		object, ok := raw.(map[string]any)
+		if !ok || t == reflect.TypeFor[time.Time]() {
+			return nil
+		}
+		for i := range t.NumField() {
+			f := t.Field(i)
+			name, opts, _ := strings.Cut(f.Tag.Get("json"), ",")
+			value, given := object[name]
+			where := strings.TrimPrefix(path+"."+name, ".")
+			if !given {
+				if strings.Contains(opts, "omitempty") || f.Type.Kind() == reflect.Pointer {
+					continue
+				}
+				return problem.Invalid(where, "This field is required; give it.")
+			}
+			if err := missing(where, f.Type, value); err != nil {
+				return err
+			}
+		}
+	case reflect.Slice:
+		list, _ := raw.([]any)
+		for i, x := range list {
+			if err := missing(fmt.Sprintf("%s[%d]", path, i), t.Elem(), x); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 func kindName(k string) string {

@@ -77,7 +77,7 @@ func FuzzOpenAndSeal(f *testing.F) {
 }
 
 func FuzzInvite(f *testing.F) {
-	v := Invite{Site: "Norhaven", SiteID: "id", Address: "norhaven.skerry.example:7443", Pin: bytes.Repeat([]byte{7}, 32), Token: bytes.Repeat([]byte{9}, 24), Expires: time.Unix(1_790_000_000, 0).UTC()}
+	v := Invite{Site: "Norhaven", SiteID: "id", Address: "norhaven.skerry.example:7443", Fingerprint: bytes.Repeat([]byte{7}, 32), Token: bytes.Repeat([]byte{9}, 24), Expires: time.Unix(1_790_000_000, 0).UTC()}
 	f.Add(v.Text())
 	f.Add("tide1.")
 	f.Fuzz(func(t *testing.T, text string) {

@@ -25,8 +25,8 @@ import (
 
 // Identity is a site's key pair.
 type Identity struct {
-	cert tls.Certificate
-	Pin  []byte // SHA-256 of the public key (SubjectPublicKeyInfo)
+	cert        tls.Certificate
+	Fingerprint []byte // SHA-256 of the public key (SubjectPublicKeyInfo)
 }
 
 // LoadIdentity reads the identity from dir, making it on first use.
@@ -49,7 +49,7 @@ func LoadIdentity(dir string, now time.Time) (*Identity, error) {
 	if err != nil {
 		return nil, fmt.Errorf("site identity %s: %w", path, err)
 	}
-	return &Identity{cert, pinOf(leaf)}, nil
+	return &Identity{cert, keyOf(leaf)}, nil
 }
 
 func makeIdentity(now time.Time) ([]byte, error) {
@@ -57,7 +57,7 @@ func makeIdentity(now time.Time) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	// The name and the dates of the certificate mean nothing: the key is pinned.
+	// The name and the dates of the certificate mean nothing: the key itself is checked.
 	t := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "kestrel tide site"},
 		NotBefore: now.Add(-24 * time.Hour), NotAfter: now.AddDate(100, 0, 0)}
 	der, err := x509.CreateCertificate(rand.Reader, t, t, pub, key)
@@ -72,7 +72,7 @@ func makeIdentity(now time.Time) ([]byte, error) {
 		pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: pk})...), nil
 }
 
-func pinOf(c *x509.Certificate) []byte {
+func keyOf(c *x509.Certificate) []byte {
 	sum := sha256.Sum256(c.RawSubjectPublicKeyInfo)
 	return sum[:]
 }
@@ -80,12 +80,12 @@ func pinOf(c *x509.Certificate) []byte {
 // ErrWrongKey says that the peer does not have the key it was paired with.
 var ErrWrongKey = errors.New("the other side has another key than the one it was paired with")
 
-// clientTLS trusts exactly the key with the given pin.
-func (id *Identity) clientTLS(pin []byte) *tls.Config {
+// clientTLS trusts exactly the key with the given fingerprint.
+func (id *Identity) clientTLS(key []byte) *tls.Config {
 	return &tls.Config{MinVersion: tls.VersionTLS13, Certificates: []tls.Certificate{id.cert},
 		InsecureSkipVerify: true, // chain and name mean nothing here; VerifyConnection checks the key
 		VerifyConnection: func(cs tls.ConnectionState) error {
-			if len(cs.PeerCertificates) == 0 || string(pinOf(cs.PeerCertificates[0])) != string(pin) {
+			if len(cs.PeerCertificates) == 0 || string(keyOf(cs.PeerCertificates[0])) != string(key) {
 				return ErrWrongKey
 			}
 			return nil
@@ -93,10 +93,10 @@ func (id *Identity) clientTLS(pin []byte) *tls.Config {
 }
 
 // serverTLS lets in those whose key allow accepts.
-func (id *Identity) serverTLS(allow func(pin []byte) bool) *tls.Config {
+func (id *Identity) serverTLS(allow func(key []byte) bool) *tls.Config {
 	return &tls.Config{MinVersion: tls.VersionTLS13, Certificates: []tls.Certificate{id.cert}, ClientAuth: tls.RequireAnyClientCert,
 		VerifyConnection: func(cs tls.ConnectionState) error {
-			if len(cs.PeerCertificates) == 0 || !allow(pinOf(cs.PeerCertificates[0])) {
+			if len(cs.PeerCertificates) == 0 || !allow(keyOf(cs.PeerCertificates[0])) {
 				return errors.New("not a paired site")
 			}
 			return nil
@@ -105,13 +105,13 @@ func (id *Identity) serverTLS(allow func(pin []byte) bool) *tls.Config {
 
 // Invite is what an invitation string carries.
 type Invite struct {
-	Site    string    `json:"s"` // name of the inviting site
-	SiteID  string    `json:"i"`
-	Address string    `json:"a"` // host:port of its link listener
-	Pin     []byte    `json:"k"`
-	Token   []byte    `json:"t"`
-	For     string    `json:"f,omitempty"` // name of the site that may use it
-	Expires time.Time `json:"e"`
+	Site        string    `json:"s"` // name of the inviting site
+	SiteID      string    `json:"i"`
+	Address     string    `json:"a"` // host:port of its link listener
+	Fingerprint []byte    `json:"k"`
+	Token       []byte    `json:"t"`
+	For         string    `json:"f,omitempty"` // name of the site that may use it
+	Expires     time.Time `json:"e"`
 }
 
 const invitePrefix = "tide1."
@@ -137,7 +137,7 @@ func ParseInvite(s string) (Invite, error) {
 	}
 	body, sum := b[:len(b)-4], sha256.Sum256(b[:len(b)-4])
 	var v Invite
-	if string(sum[:4]) != string(b[len(b)-4:]) || json.Unmarshal(body, &v) != nil || v.Address == "" || len(v.Pin) != 32 || len(v.Token) < 16 {
+	if string(sum[:4]) != string(b[len(b)-4:]) || json.Unmarshal(body, &v) != nil || v.Address == "" || len(v.Fingerprint) != 32 || len(v.Token) < 16 {
 		return Invite{}, errors.New("characters are missing or changed; copy the whole string again")
 	}
 	return v, nil

@@ -13,7 +13,7 @@ import (
 )
 
 func TestInviteSurvivesCopyingAndNoticesLoss(t *testing.T) {
-	v := Invite{Site: "Norhaven", SiteID: "id", Address: "norhaven.skerry.example:7443", Pin: bytes.Repeat([]byte{7}, 32), Token: bytes.Repeat([]byte{9}, 24), For: "Eastmole",
+	v := Invite{Site: "Norhaven", SiteID: "id", Address: "norhaven.skerry.example:7443", Fingerprint: bytes.Repeat([]byte{7}, 32), Token: bytes.Repeat([]byte{9}, 24), For: "Eastmole",
 		Expires: time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)}
 	text := v.Text()
 	got, err := ParseInvite(" " + text[:30] + "\n  " + text[30:] + "\n")
@@ -45,10 +45,10 @@ func TestIdentityStaysTheSame(t *testing.T) {
 	require.NoError(t, err)
 	b, err := LoadIdentity(dir, time.Now())
 	require.NoError(t, err)
-	require.Equal(t, a.Pin, b.Pin)
+	require.Equal(t, a.Fingerprint, b.Fingerprint)
 	other, err := LoadIdentity(t.TempDir(), time.Now())
 	require.NoError(t, err)
-	require.NotEqual(t, a.Pin, other.Pin)
+	require.NotEqual(t, a.Fingerprint, other.Fingerprint)
 }
 
 // sink takes whatever receive lets through.

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"kestrel/internal/cycle"
 	"kestrel/internal/points"
 )
 
@@ -30,39 +31,39 @@ type Beat struct {
 	Site   string        `json:"site"`
 	SentAt time.Time     `json:"sentAt"`
 	Groups []GroupReport `json:"groups"`
+	// Ended lists groups that are no more at home, until the other site has heard
+	// of it. That a group is not reported says nothing.
+	Ended []string `json:"ended,omitempty"`
 }
 
 // GroupReport mirrors a group to its recovery site.
 type GroupReport struct {
-	ID           string          `json:"id"`
-	Name         string          `json:"name"`
-	HomeName     string          `json:"homeName"`
-	RecoveryName string          `json:"recoveryName"`
-	Term         int64           `json:"term"`
-	Revision     int64           `json:"revision"`
-	Settings     json.RawMessage `json:"settings"`
-	Paused       bool            `json:"paused"`
-	Anchor       time.Time       `json:"anchor"`
-	CreatedAt    time.Time       `json:"createdAt"`
-	Live         Live            `json:"live"`
+	ID        string          `json:"id"`
+	Term      int64           `json:"term"`
+	Revision  int64           `json:"revision"`
+	Settings  json.RawMessage `json:"settings"` // the specification, in a format of its own
+	Anchor    time.Time       `json:"anchor"`
+	CreatedAt time.Time       `json:"createdAt"`
+	Live      Live            `json:"live"`
 }
 
 // Live is what only the home site can see of a group, on its clock.
 type Live struct {
-	PlatformUp   bool             `json:"platformUp"`
-	DueSince     time.Time        `json:"dueSince"`
-	NextStart    time.Time        `json:"nextStart"`
-	Backlog      map[string]int64 `json:"backlog,omitempty"` // bytes by machine ID
-	BacklogKnown bool             `json:"backlogKnown"`
-	ChangeRate   float64          `json:"changeRate"` // bytes a second, 0 if unknown
-	Running      json.RawMessage  `json:"running,omitempty"`
-	Rate         int64            `json:"rate"` // bytes a second read by the running cycle
-	FinishAt     time.Time        `json:"finishAt"`
-	Cycles       json.RawMessage  `json:"cycles,omitempty"` // the newest few
-	Reason       string           `json:"reason"`           // why the last attempt failed
-	NearPoints   int              `json:"nearPoints"`       // points that home keeps as well
-	NearReason   string           `json:"nearReason"`       // why it does not
-	ComparedAt   time.Time        `json:"comparedAt"`       // when all of the disks were last read
+	PlatformUp        bool             `json:"platformUp"`
+	DueSince          time.Time        `json:"dueSince"`
+	NextStart         time.Time        `json:"nextStart"`
+	Backlog           map[string]int64 `json:"backlog,omitempty"` // bytes by machine ID
+	BacklogKnown      bool             `json:"backlogKnown"`
+	ChangeRate        float64          `json:"changeRate"` // bytes a second, 0 if unknown
+	Running           *cycle.Progress  `json:"running,omitempty"`
+	Rate              int64            `json:"rate"` // bytes a second read by the running cycle
+	FinishAt          time.Time        `json:"finishAt"`
+	Cycles            []cycle.Account  `json:"cycles,omitempty"` // the newest few
+	Failure           string           `json:"failure"`          // why the last attempt failed
+	LinkLimit         int64            `json:"linkLimit"`        // bytes a second, now; 0 for none
+	HomePoints        int              `json:"homePoints"`       // points that home keeps as well
+	HomePointsFailure string           `json:"homePointsFailure"`
+	ComparedAt        time.Time        `json:"comparedAt"` // when all of the disks were last read
 }
 
 // BeatReply answers a Beat.
@@ -70,13 +71,16 @@ type BeatReply struct {
 	ReceivedAt time.Time    `json:"receivedAt"`
 	AnsweredAt time.Time    `json:"answeredAt"`
 	Groups     []GroupState `json:"groups"`
-	FreeBytes  int64        `json:"freeBytes"`  // of the point store's file system
-	FloorBytes int64        `json:"floorBytes"` // of them, what incoming blocks leave
+	Ended      []string     `json:"ended,omitempty"` // those of the beat that are ended here too
+	FreeBytes  int64        `json:"freeBytes"`       // of the point store's file system
+	FloorBytes int64        `json:"floorBytes"`      // of them, what incoming blocks leave
 }
 
 // GroupState is what the recovery site holds of a group.
 type GroupState struct {
-	ID           string    `json:"id"`
+	ID string `json:"id"`
+	// Refused says why the group's report was not taken. Others are not affected.
+	Refused      string    `json:"refused,omitempty"`
 	PointsMark   string    `json:"pointsMark"` // changes when the list of points does
 	NewestPoint  string    `json:"newestPoint"`
 	NewestAt     time.Time `json:"newestAt"`     // capture, on the home clock
@@ -92,12 +96,14 @@ type PointState struct {
 	Seal        *points.Seal `json:"seal"`
 	Pinned      bool         `json:"pinned"`
 	PinnedUntil *time.Time   `json:"pinnedUntil,omitempty"`
+	PinReason   string       `json:"pinReason,omitempty"`
+	PinnedBy    string       `json:"pinnedBy,omitempty"`
 }
 
 // Act asks a group's home site to do something that an administrator asked for
 // at the recovery site.
 type Act struct {
-	Action string          `json:"action"` // run, pause, resume, patch, delete
+	Action string          `json:"action"` // run, edit or delete
 	Who    string          `json:"who"`
 	Body   json.RawMessage `json:"body,omitempty"`
 }

@@ -44,9 +44,9 @@ type Peer struct {
 	perSec float64
 }
 
-// NewPeer makes a caller of the site at address that has the key with pin.
-func NewPeer(id *Identity, address string, pin []byte, clk clock.Clock) *Peer {
-	t := &http.Transport{TLSClientConfig: id.clientTLS(pin), MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute,
+// NewPeer makes a caller of the site at address whose key has that fingerprint.
+func NewPeer(id *Identity, address string, key []byte, clk clock.Clock) *Peer {
+	t := &http.Transport{TLSClientConfig: id.clientTLS(key), MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute,
 		DialContext: (&net.Dialer{Timeout: 5 * time.Second, Control: promptly}).DialContext, TLSHandshakeTimeout: 10 * time.Second}
 	return &Peer{address: address, http: &http.Client{Transport: t}, clk: clk, pace: throttle{clk: clk}, markAt: clk.Now()}
 }
@@ -209,8 +209,8 @@ func (p *Peer) Unpair(ctx context.Context) error {
 	return p.json(ctx, http.MethodPost, "/unpair", nil, nil)
 }
 
-// Drop gives up a cycle's intake.
-func (p *Peer) Drop(ctx context.Context, intake string) error {
+// Abandon gives up a cycle's intake.
+func (p *Peer) Abandon(ctx context.Context, intake string) error {
 	return p.json(ctx, http.MethodDelete, "/intakes/"+intake, nil, nil)
 }
 

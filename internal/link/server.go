@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"runtime/debug"
 	"sync"
 	"time"
 
@@ -19,21 +20,21 @@ import (
 	"kestrel/internal/problem"
 )
 
-// Local is the site behind the link listener. Peer is the pinned key of the
+// Local is the site behind the link listener. Key is the fingerprint of the
 // caller; every method but Allow and Pair is called for paired sites only.
 type Local interface {
 	// Allow says whether a key may connect at all, and whether it is paired.
-	Allow(pin []byte) (connect, paired bool)
-	Pair(ctx context.Context, pin []byte, r PairRequest) (PairReply, error)
-	Unpaired(ctx context.Context, pin []byte) error
-	Beat(ctx context.Context, pin []byte, b Beat) (BeatReply, error)
-	HeldPoints(ctx context.Context, pin []byte, group string) ([]PointState, error)
-	Acted(ctx context.Context, pin []byte, group string, a Act) error
-	GroupEnded(ctx context.Context, pin []byte, group string, deletePoints bool) error
-	OpenIntake(ctx context.Context, pin []byte, r cycle.OpenRequest) (cycle.Opened, error)
-	Intake(pin []byte, id string) (*points.Intake, error)
-	SealIntake(ctx context.Context, pin []byte, id string, seal points.Seal) (*points.Seal, error)
-	Received(pin []byte, bytes int64)
+	Allow(key []byte) (connect, paired bool)
+	Pair(ctx context.Context, key []byte, r PairRequest) (PairReply, error)
+	Unpaired(ctx context.Context, key []byte) error
+	Beats(ctx context.Context, key []byte, b Beat) (BeatReply, error)
+	HeldPoints(ctx context.Context, key []byte, group string) ([]PointState, error)
+	Acted(ctx context.Context, key []byte, group string, a Act) error
+	GroupEnded(ctx context.Context, key []byte, group string, deletePoints bool) error
+	OpenIntake(ctx context.Context, key []byte, r cycle.OpenRequest) (cycle.Opened, error)
+	Intake(key []byte, id string) (*points.Intake, error)
+	SealIntake(ctx context.Context, key []byte, id string, seal points.Seal) (*points.Seal, error)
+	Received(key []byte, bytes int64)
 }
 
 const (
@@ -47,7 +48,7 @@ const (
 func Serve(ctx context.Context, l net.Listener, id *Identity, local Local, log *slog.Logger) error {
 	s := &server{local: local}
 	mux := http.NewServeMux()
-	for pattern, h := range map[string]func(ctx context.Context, pin []byte, r *http.Request, w http.ResponseWriter) error{
+	for pattern, h := range map[string]func(ctx context.Context, key []byte, r *http.Request, w http.ResponseWriter) error{
 		"POST /link/v1/pair":                 s.pair,
 		"POST /link/v1/unpair":               s.unpair,
 		"POST /link/v1/beat":                 s.beat,
@@ -55,19 +56,26 @@ func Serve(ctx context.Context, l net.Listener, id *Identity, local Local, log *
 		"POST /link/v1/groups/{id}/act":      s.act,
 		"POST /link/v1/groups/{id}/end":      s.end,
 		"POST /link/v1/intakes":              s.open,
-		"DELETE /link/v1/intakes/{id}":       s.drop,
+		"DELETE /link/v1/intakes/{id}":       s.abandon,
 		"POST /link/v1/intakes/{id}/missing": s.missing,
 		"POST /link/v1/intakes/{id}/ship":    s.ship,
 		"POST /link/v1/intakes/{id}/seal":    s.seal,
 	} {
 		open := pattern == "POST /link/v1/pair"
 		mux.HandleFunc(pattern, func(w http.ResponseWriter, r *http.Request) {
-			pin := pinOf(r.TLS.PeerCertificates[0])
-			if _, paired := local.Allow(pin); !paired && !open {
+			// A fault in one request is told and noted, and ends nothing else.
+			defer func() {
+				if x := recover(); x != nil {
+					log.Error("link request panicked", "path", r.URL.Path, "panic", x, "stack", string(debug.Stack()))
+					fail(w, &problem.Problem{Status: http.StatusInternalServerError, Title: "The other site failed", Detail: "Its log has the details."})
+				}
+			}()
+			key := keyOf(r.TLS.PeerCertificates[0])
+			if _, paired := local.Allow(key); !paired && !open {
 				fail(w, &problem.Problem{Status: http.StatusForbidden, Title: "Not a paired site"})
 				return
 			}
-			if err := h(r.Context(), pin, r, w); err != nil {
+			if err := h(r.Context(), key, r, w); err != nil {
 				if _, ok := problem.Of(err); !ok && !errors.As(err, new(*points.MissingError)) {
 					log.Warn("link request failed", "path", r.URL.Path, "err", err)
 				}
@@ -76,7 +84,7 @@ func Serve(ctx context.Context, l net.Listener, id *Identity, local Local, log *
 		})
 	}
 	srv := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
-		TLSConfig: id.serverTLS(func(pin []byte) bool { ok, _ := local.Allow(pin); return ok }),
+		TLSConfig: id.serverTLS(func(key []byte) bool { ok, _ := local.Allow(key); return ok }),
 		ErrorLog:  slog.NewLogLogger(log.Handler(), slog.LevelDebug), BaseContext: func(net.Listener) context.Context { return ctx }}
 	done := make(chan error, 1)
 	go func() {
@@ -137,64 +145,64 @@ func reply(w http.ResponseWriter, v any, err error) error {
 	return json.NewEncoder(w).Encode(v)
 }
 
-func (s *server) pair(ctx context.Context, pin []byte, r *http.Request, w http.ResponseWriter) error {
+func (s *server) pair(ctx context.Context, key []byte, r *http.Request, w http.ResponseWriter) error {
 	var q PairRequest
 	if err := decode(r, &q); err != nil {
 		return err
 	}
-	out, err := s.local.Pair(ctx, pin, q)
+	out, err := s.local.Pair(ctx, key, q)
 	return reply(w, out, err)
 }
 
-func (s *server) unpair(ctx context.Context, pin []byte, _ *http.Request, w http.ResponseWriter) error {
-	return reply(w, struct{}{}, s.local.Unpaired(ctx, pin))
+func (s *server) unpair(ctx context.Context, key []byte, _ *http.Request, w http.ResponseWriter) error {
+	return reply(w, struct{}{}, s.local.Unpaired(ctx, key))
 }
 
-func (s *server) beat(ctx context.Context, pin []byte, r *http.Request, w http.ResponseWriter) error {
+func (s *server) beat(ctx context.Context, key []byte, r *http.Request, w http.ResponseWriter) error {
 	var b Beat
 	if err := decode(r, &b); err != nil {
 		return err
 	}
-	out, err := s.local.Beat(ctx, pin, b)
+	out, err := s.local.Beats(ctx, key, b)
 	return reply(w, out, err)
 }
 
-func (s *server) points(ctx context.Context, pin []byte, r *http.Request, w http.ResponseWriter) error {
-	out, err := s.local.HeldPoints(ctx, pin, r.PathValue("id"))
+func (s *server) points(ctx context.Context, key []byte, r *http.Request, w http.ResponseWriter) error {
+	out, err := s.local.HeldPoints(ctx, key, r.PathValue("id"))
 	return reply(w, out, err)
 }
 
-func (s *server) act(ctx context.Context, pin []byte, r *http.Request, w http.ResponseWriter) error {
+func (s *server) act(ctx context.Context, key []byte, r *http.Request, w http.ResponseWriter) error {
 	var a Act
 	if err := decode(r, &a); err != nil {
 		return err
 	}
-	return reply(w, struct{}{}, s.local.Acted(ctx, pin, r.PathValue("id"), a))
+	return reply(w, struct{}{}, s.local.Acted(ctx, key, r.PathValue("id"), a))
 }
 
-func (s *server) end(ctx context.Context, pin []byte, r *http.Request, w http.ResponseWriter) error {
-	return reply(w, struct{}{}, s.local.GroupEnded(ctx, pin, r.PathValue("id"), r.URL.Query().Get("points") == "true"))
+func (s *server) end(ctx context.Context, key []byte, r *http.Request, w http.ResponseWriter) error {
+	return reply(w, struct{}{}, s.local.GroupEnded(ctx, key, r.PathValue("id"), r.URL.Query().Get("points") == "true"))
 }
 
-func (s *server) open(ctx context.Context, pin []byte, r *http.Request, w http.ResponseWriter) error {
+func (s *server) open(ctx context.Context, key []byte, r *http.Request, w http.ResponseWriter) error {
 	var q cycle.OpenRequest
 	if err := decode(r, &q); err != nil {
 		return err
 	}
-	out, err := s.local.OpenIntake(ctx, pin, q)
+	out, err := s.local.OpenIntake(ctx, key, q)
 	return reply(w, out, err)
 }
 
-func (s *server) drop(_ context.Context, pin []byte, r *http.Request, w http.ResponseWriter) error {
-	in, err := s.local.Intake(pin, r.PathValue("id"))
+func (s *server) abandon(_ context.Context, key []byte, r *http.Request, w http.ResponseWriter) error {
+	in, err := s.local.Intake(key, r.PathValue("id"))
 	if err == nil {
-		in.Drop()
+		in.Abandon()
 	}
 	return reply(w, struct{}{}, nil)
 }
 
-func (s *server) missing(_ context.Context, pin []byte, r *http.Request, w http.ResponseWriter) error {
-	in, err := s.local.Intake(pin, r.PathValue("id"))
+func (s *server) missing(_ context.Context, key []byte, r *http.Request, w http.ResponseWriter) error {
+	in, err := s.local.Intake(key, r.PathValue("id"))
 	if err != nil {
 		return err
 	}
@@ -216,8 +224,8 @@ func (s *server) missing(_ context.Context, pin []byte, r *http.Request, w http.
 	return err
 }
 
-func (s *server) ship(_ context.Context, pin []byte, r *http.Request, w http.ResponseWriter) error {
-	in, err := s.local.Intake(pin, r.PathValue("id"))
+func (s *server) ship(_ context.Context, key []byte, r *http.Request, w http.ResponseWriter) error {
+	in, err := s.local.Intake(key, r.PathValue("id"))
 	if err != nil {
 		return err
 	}
@@ -232,7 +240,7 @@ func (s *server) ship(_ context.Context, pin []byte, r *http.Request, w http.Res
 	if err != nil {
 		return err
 	}
-	s.local.Received(pin, n)
+	s.local.Received(key, n)
 	w.WriteHeader(http.StatusNoContent)
 	return nil
 }
@@ -289,11 +297,11 @@ func receive(r io.Reader, in intake) (int64, error) {
 	return total + int64(entries)*points.EntrySize, in.Record(es)
 }
 
-func (s *server) seal(ctx context.Context, pin []byte, r *http.Request, w http.ResponseWriter) error {
+func (s *server) seal(ctx context.Context, key []byte, r *http.Request, w http.ResponseWriter) error {
 	var seal points.Seal
 	if err := decode(r, &seal); err != nil {
 		return err
 	}
-	out, err := s.local.SealIntake(ctx, pin, r.PathValue("id"), seal)
+	out, err := s.local.SealIntake(ctx, key, r.PathValue("id"), seal)
 	return reply(w, out, err)
 }

@@ -5,11 +5,14 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -209,4 +212,39 @@ func TestServerOutlivesNonsense(t *testing.T) {
 	_, err = c.ReadAt(got, 0)
 	require.NoError(t, err)
 	require.Equal(t, data[:4096], got)
+}
+
+// failing is a listener that cannot take clients for a while.
+type failing struct {
+	net.Listener
+	left atomic.Int32
+}
+
+func (f *failing) Accept() (net.Conn, error) {
+	if f.left.Add(-1) >= 0 {
+		return nil, &net.OpError{Op: "accept", Err: syscall.EMFILE}
+	}
+	return f.Listener.Accept()
+}
+
+// A client that could not be taken, as with too many open files, ends nothing: the
+// next ones are served.
+func TestServingOutlivesFailedAccepts(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	f := &failing{Listener: l}
+	f.left.Store(3)
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() { done <- nbd.Serve(ctx, f, disks{}) }()
+	c, err := net.Dial("tcp", l.Addr().String())
+	require.NoError(t, err)
+	require.NoError(t, c.SetDeadline(time.Now().Add(20*time.Second)))
+	hello := make([]byte, 8)
+	_, err = io.ReadFull(c, hello)
+	require.NoError(t, err)
+	require.Equal(t, "NBDMAGIC", string(hello))
+	require.NoError(t, c.Close())
+	cancel()
+	require.NoError(t, <-done)
 }

@@ -50,6 +50,13 @@ type Exporter interface {
 	List() []string
 }
 
+// acceptWait is how long to wait after a client could not be taken, doubled each
+// time in a row.
+const (
+	acceptWait    = 5 * time.Millisecond
+	acceptWaitMax = time.Second
+)
+
 // Serve answers clients on l until ctx ends; then it closes the listener and
 // all connections and waits for them.
 func Serve(ctx context.Context, l net.Listener, x Exporter) error {
@@ -64,14 +71,26 @@ func ServeTLS(ctx context.Context, l net.Listener, x Exporter, cfg *tls.Config) 
 	defer stop()
 	var wg sync.WaitGroup
 	defer wg.Wait()
+	wait := acceptWait
 	for {
 		c, err := l.Accept()
 		if err != nil {
-			if ctx.Err() != nil {
+			switch {
+			case ctx.Err() != nil:
 				return nil
+			case errors.Is(err, net.ErrClosed):
+				return fmt.Errorf("nbd: accept: %w", err)
 			}
-			return fmt.Errorf("nbd: accept: %w", err)
+			// Such as too many open files: it passes, and ends nothing else.
+			select {
+			case <-ctx.Done():
+				return nil
+			case <-time.After(wait):
+			}
+			wait = min(2*wait, acceptWaitMax)
+			continue
 		}
+		wait = acceptWait
 		wg.Go(func() {
 			end := context.AfterFunc(ctx, func() { _ = c.Close() })
 			defer end()

@@ -61,6 +61,9 @@ type Landed struct {
 // Lander is a driver of a platform on which machines can land. All methods may
 // be called again after a crash; they find by its ID what was done before.
 type Lander interface {
+	// Fits tells whether a machine can be made from the description that a point
+	// keeps of it; the error wraps ErrConfig and says what is missing.
+	Fits(config json.RawMessage) error
 	// Land makes the machine, off. It wraps ErrConfig if that cannot be.
 	Land(ctx context.Context, l Landing) error
 	// StartLanded starts it; waiting means that its guest does not run yet.

@@ -90,13 +90,13 @@ func (s *Store) Carry(ctx context.Context, name string, image io.ReaderAt, size 
 		told(done)
 	}
 	if err := g.Wait(); err != nil {
-		in.Drop()
+		in.Abandon()
 		return Carried{}, err
 	}
 	now := s.now().UTC()
 	x, err := in.Seal(Seal{CaptureAt: now, Consistency: "crash", UsedBytes: used[0] + used[1], Machines: []SealMachine{{ID: "image", Name: name, Disks: []SealDisk{{Key: "image"}}}}})
 	if err != nil {
-		in.Drop()
+		in.Abandon()
 		return Carried{}, err
 	}
 	return carried(x), nil

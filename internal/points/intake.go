@@ -546,8 +546,8 @@ func settle(cs []change, blocks int64) []change {
 	return out
 }
 
-// Drop gives up an intake. Blocks that no point names are swept later.
-func (in *Intake) Drop() { in.close() }
+// Abandon gives up an intake. Blocks that no point names are swept later.
+func (in *Intake) Abandon() { in.close() }
 
 func (in *Intake) close() {
 	in.store.intakeMu.Lock()

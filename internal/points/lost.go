@@ -296,8 +296,8 @@ func (in *Intake) healed() {
 	}
 }
 
-// ScrubState is how far the background pass over the packs is.
-type ScrubState struct {
+// VerifyPass is how far the background pass over the packs is.
+type VerifyPass struct {
 	Began time.Time `json:"began"` // of the present pass, or of the last
 	Ended time.Time `json:"ended"` // zero while it goes on
 	Next  uint32    `json:"next"`  // pack to go on with
@@ -308,30 +308,30 @@ type ScrubState struct {
 }
 
 // Last is when all of the packs were last verified; zero if never.
-func (s ScrubState) Last() time.Time {
+func (s VerifyPass) Last() time.Time {
 	if !s.Ended.IsZero() {
 		return s.Ended
 	}
 	return s.Before
 }
 
-func (s *Store) scrubPath() string { return filepath.Join(s.dir, "scrub.json") }
+func (s *Store) passPath() string { return filepath.Join(s.dir, "scrub.json") }
 
-// Scrub gives the state of the background pass.
-func (s *Store) Scrub() ScrubState {
+// Pass gives the state of the background pass.
+func (s *Store) Pass() VerifyPass {
 	s.lostMu.Lock()
 	defer s.lostMu.Unlock()
-	return s.scrub
+	return s.pass
 }
 
-// ScrubOn verifies all packs, going on where an earlier pass was cut off. Pace
+// VerifyOn verifies all packs, going on where an earlier pass was cut off. Pace
 // is told how many bytes were verified and may wait. What is found bad counts
 // as missing from then on.
-func (s *Store) ScrubOn(ctx context.Context, pace func(ctx context.Context, bytes int64) error) error {
-	st := s.Scrub()
+func (s *Store) VerifyOn(ctx context.Context, pace func(ctx context.Context, bytes int64) error) error {
+	st := s.Pass()
 	if st.Began.IsZero() || !st.Ended.IsZero() {
-		st = ScrubState{Began: s.now().UTC(), Before: st.Last()}
-		s.setScrub(st)
+		st = VerifyPass{Began: s.now().UTC(), Before: st.Last()}
+		s.setPass(st)
 	}
 	numbers, err := s.listPacks()
 	if err != nil {
@@ -343,32 +343,32 @@ func (s *Store) ScrubOn(ctx context.Context, pace func(ctx context.Context, byte
 		}
 		seen := s.damageSeen.Load()
 		var rep Report
-		if err := s.checkPack(ctx, n, &rep, map[key]bool{}, map[key]int{}, pace); err != nil {
+		if err := s.verifyPack(ctx, n, &rep, map[key]bool{}, map[key]int{}, pace); err != nil {
 			return fmt.Errorf("verify pack %08x: %w", n, err)
 		}
 		st.Next, st.Done, st.Bad = n+1, st.Done+rep.Bytes, st.Bad+int(s.damageSeen.Load()-seen)
-		s.setScrub(st)
+		s.setPass(st)
 	}
 	// What no pack holds at all shows in the trees only.
 	if _, err := s.FindLost(ctx); err != nil {
 		return err
 	}
 	st.Ended = s.now().UTC()
-	s.setScrub(st)
+	s.setPass(st)
 	return nil
 }
 
-func (s *Store) setScrub(st ScrubState) {
+func (s *Store) setPass(st VerifyPass) {
 	s.lostMu.Lock()
-	s.scrub = st
+	s.pass = st
 	s.lostMu.Unlock()
 	if b, err := json.Marshal(st); err == nil {
-		_ = s.writeFile(s.scrubPath(), b) // if it is lost, the pass begins anew
+		_ = s.writeFile(s.passPath(), b) // if it is lost, the pass begins anew
 	}
 }
 
-func (s *Store) loadScrub() {
-	if b, err := s.fs.ReadFile(s.scrubPath()); err == nil {
-		_ = json.Unmarshal(b, &s.scrub) // or it begins anew
+func (s *Store) loadPass() {
+	if b, err := s.fs.ReadFile(s.passPath()); err == nil {
+		_ = json.Unmarshal(b, &s.pass) // or it begins anew
 	}
 }

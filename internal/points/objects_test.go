@@ -72,7 +72,7 @@ func TestStoreOnObjects(t *testing.T) {
 	s, fs = opened()
 	server.Config.Take = false
 	all()
-	rep, err := s.Check(context.Background(), nil)
+	rep, err := s.Verify(context.Background(), nil)
 	require.NoError(t, err)
 	require.Empty(t, rep.Faults)
 

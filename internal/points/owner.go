@@ -54,7 +54,9 @@ func (s *Store) SetOwner(o Owner) error {
 // Pin says that a point is kept whatever its ladder says: until an instant, or
 // without end if Until is nil.
 type Pin struct {
-	Until *time.Time `json:"until,omitempty"`
+	Until  *time.Time `json:"until,omitempty"`
+	Reason string     `json:"reason,omitempty"`
+	By     string     `json:"by,omitempty"`
 }
 
 func (s *Store) pinPath(x *Seal) string {

@@ -100,7 +100,7 @@ func TestEncryptionAtRest(t *testing.T) {
 			require.NoError(t, err)
 			require.Zero(t, s.Keys().StaleBytes)
 			require.Equal(t, before, content(t, s, old))
-			rep, err := s.Check(context.Background(), nil)
+			rep, err := s.Verify(context.Background(), nil)
 			require.NoError(t, err)
 			require.Empty(t, rep.Faults)
 		})

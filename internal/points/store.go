@@ -81,10 +81,10 @@ type Store struct {
 	homes  map[string]bool  // groups whose folder of seals is there for good
 	inUse  map[string]int
 
-	lostMu sync.Mutex // guards lost, tried, scrub; taken before mu
+	lostMu sync.Mutex // guards lost, tried, pass; taken before mu
 	lost   []Lost
 	tried  map[Lost]bool // asked for at home, in vain
-	scrub  ScrubState
+	pass   VerifyPass
 
 	damageSeen atomic.Int64
 	healedSeen atomic.Int64
@@ -184,7 +184,7 @@ func (s *Store) load(secret Secret) error {
 		s.next = n + 1
 	}
 	s.loadDamage()
-	s.loadScrub()
+	s.loadPass()
 	if err := s.loadSeals(); err != nil {
 		return err
 	}

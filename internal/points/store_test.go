@@ -168,7 +168,7 @@ func everyListedPoint(t *testing.T, system func(t *rapid.T, dir string) files.Sy
 		for _, x := range s.Points(groupID) {
 			require.True(t, bytes.Equal(want[x.Point], content(t, s, x)), "point %s differs", x.Point)
 		}
-		rep, err := s.Check(context.Background(), nil)
+		rep, err := s.Verify(context.Background(), nil)
 		require.NoError(t, err)
 		require.Empty(t, rep.Faults)
 		require.NoError(t, s.Close())
@@ -220,7 +220,7 @@ func TestFlippedBitIsFoundAndNamed(t *testing.T) {
 					require.NoError(t, s.Close())
 					s = open(t, dir)
 				}
-				rep, err := s.Check(context.Background(), nil)
+				rep, err := s.Verify(context.Background(), nil)
 				require.NoError(t, err)
 				require.NotEmpty(t, rep.Faults)
 				var hit []string
@@ -255,7 +255,7 @@ func TestFlippedSealIsFoundAndNotListed(t *testing.T) {
 	s = open(t, dir)
 	_, err = s.Point(x.Point)
 	require.ErrorIs(t, err, points.ErrNotFound)
-	rep, err := s.Check(context.Background(), nil)
+	rep, err := s.Verify(context.Background(), nil)
 	require.NoError(t, err)
 	require.Len(t, rep.Faults, 1)
 	require.Contains(t, rep.Faults[0].Where, filepath.Base(seals[0]))
@@ -280,7 +280,7 @@ func TestTornTailIsHarmless(t *testing.T) {
 
 	s = open(t, dir)
 	require.Equal(t, before, content(t, s, x))
-	rep, err := s.Check(context.Background(), nil)
+	rep, err := s.Verify(context.Background(), nil)
 	require.NoError(t, err)
 	require.Empty(t, rep.Faults)
 	require.Positive(t, rep.Leftovers)

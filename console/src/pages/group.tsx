@@ -336,11 +336,11 @@ function PromiseCard({ g }: { g: Group }) {
             ))}
           </dd>
         </div>
-        {(g.keepHere || g.pointsAtHome > 0) && (
+        {(g.homePoints || g.homePointCount > 0) && (
           <div className={row}>
             <dt className="text-muted">At home</dt>
             <dd className="font-medium">
-              {count(g.pointsAtHome, "point")} at {g.home} as well
+              {count(g.homePointCount, "point")} at {g.home} as well
             </dd>
           </div>
         )}

@@ -52,7 +52,7 @@ export function GroupFormPage() {
         quiesce: g.data?.machines.filter((m) => m.quiesce).map((m) => m.name) ?? [],
         together: g.data?.together ?? true,
         priority: g.data?.priority ?? "normal",
-        keepHere: g.data?.keepHere ?? false,
+        homePoints: g.data?.homePoints ?? false,
         compareEvery: g.data?.compareEverySeconds ?? 0,
         rpo: p ? spanText(p.rpoTargetSeconds) : "15 min",
         every: p ? (p.cadenceSeconds ? spanText(p.cadenceSeconds) : "") : "5 min",
@@ -73,7 +73,7 @@ type Start = {
   together: boolean;
   priority: string;
   compareEvery: number;
-  keepHere: boolean;
+  homePoints: boolean;
   rpo: string;
   every: string;
   byHand: boolean;
@@ -92,7 +92,7 @@ function Form({ id, start }: { id?: string; start: Start }) {
   const [quiesce, setQuiesce] = useState<string[]>(start.quiesce);
   const [together, setTogether] = useState(start.together);
   const [priority, setPriority] = useState(start.priority);
-  const [keepHere, setKeepHere] = useState(start.keepHere);
+  const [homePoints, setHomePoints] = useState(start.homePoints);
   const [compareEvery, setCompareEvery] = useState(start.compareEvery);
   const [find, setFind] = useState("");
   const machines = useQuery({ queryKey: ["machines"], queryFn: () => ask(api.GET("/machines")) });
@@ -145,7 +145,7 @@ function Form({ id, start }: { id?: string; start: Start }) {
         together,
         priority,
         compareEverySeconds: compareEvery,
-        keepHere,
+        homePoints,
         quiesce: restable.length ? quiesce.filter((n) => restable.some((m) => m.name === n)) : undefined,
       };
       if (id) return ask(api.PATCH("/groups/{id}", { params: { path: { id } }, body }));
@@ -331,8 +331,8 @@ function Form({ id, start }: { id?: string; start: Start }) {
                 <input
                   type="checkbox"
                   className="mt-1"
-                  checked={keepHere}
-                  onChange={(e) => setKeepHere(e.target.checked)}
+                  checked={homePoints}
+                  onChange={(e) => setHomePoints(e.target.checked)}
                 />
                 <span>
                   Keep points here as well

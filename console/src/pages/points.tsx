@@ -22,7 +22,7 @@ export function PointsPage() {
   const [limit, setLimit] = useState(50);
   const again = () => {
     qc.invalidateQueries({ queryKey: ["points"] });
-    qc.invalidateQueries({ queryKey: ["shares"] });
+    qc.invalidateQueries({ queryKey: ["served"] });
   };
   const pin = useMutation({
     mutationFn: (p: Point) =>
@@ -34,7 +34,7 @@ export function PointsPage() {
   return (
     <Page title="Recovery points">
       <Fault of={q.error ?? pin.error} />
-      <SharesCard />
+      <ServedCard />
       <OperationsCard />
       <Card
         title={
@@ -167,10 +167,10 @@ function ServeDialog({ p, onClose }: { p: Point; onClose: () => void }) {
   const qc = useQueryClient();
   const [mode, setMode] = useState("read-only");
   const m = useMutation({
-    mutationFn: () => ask(api.POST("/shares", { body: { point: p.id, mode } })),
+    mutationFn: () => ask(api.POST("/served", { body: { point: p.id, mode } })),
     onSuccess: () => {
       qc.invalidateQueries({ queryKey: ["points"] });
-      qc.invalidateQueries({ queryKey: ["shares"] });
+      qc.invalidateQueries({ queryKey: ["served"] });
       onClose();
     },
   });
@@ -204,13 +204,13 @@ function ServeDialog({ p, onClose }: { p: Point; onClose: () => void }) {
   );
 }
 
-function SharesCard() {
+function ServedCard() {
   const qc = useQueryClient();
-  const q = useQuery({ queryKey: ["shares"], queryFn: () => ask(api.GET("/shares")), refetchInterval: 5000 });
+  const q = useQuery({ queryKey: ["served"], queryFn: () => ask(api.GET("/served")), refetchInterval: 5000 });
   const stop = useMutation({
-    mutationFn: (s: Schemas["Share"]) => ask(api.DELETE("/shares/{id}", { params: { path: { id: s.id } } })),
+    mutationFn: (s: Schemas["Served"]) => ask(api.DELETE("/served/{id}", { params: { path: { id: s.id } } })),
     onSuccess: () => {
-      qc.invalidateQueries({ queryKey: ["shares"] });
+      qc.invalidateQueries({ queryKey: ["served"] });
       qc.invalidateQueries({ queryKey: ["points"] });
     },
   });

@@ -52,15 +52,18 @@ export function StoreCard() {
         </dd>
         <dt className="text-muted">Verified</dt>
         <dd>
-          {store.scrub.endedAt ? (
+          {store.verify.endedAt ? (
             <>
-              all of it, <When at={store.scrub.endedAt} />
+              all that was there <When at={store.verify.endedAt} />
+              {!store.verify.running &&
+                store.packBytes > store.verify.doneBytes &&
+                `; ${size(store.packBytes - store.verify.doneBytes)} came since`}
             </>
           ) : (
             "not yet"
           )}
-          {store.scrub.running && `; now at ${size(store.scrub.doneBytes)} of ${size(store.packBytes)}`}
-          {store.scrub.everySeconds ? `; every ${span(store.scrub.everySeconds)}` : "; not by itself"}
+          {store.verify.running && `; now at ${size(store.verify.doneBytes)} of ${size(store.packBytes)}`}
+          {store.verify.everySeconds ? `; every ${span(store.verify.everySeconds)}` : "; not by itself"}
         </dd>
       </dl>
       <Losses />
@@ -109,7 +112,7 @@ function StoreWork({ stale }: { stale: boolean }) {
   const qc = useQueryClient();
   const [id, setID] = useState<string>();
   const m = useMutation({
-    mutationFn: (what: "check" | "sweep" | "rewrite") => ask(api.POST(`/store/${what}`)),
+    mutationFn: (what: "verify" | "sweep" | "rewrite") => ask(api.POST(`/store/${what}`)),
     onSuccess: (o) => {
       setID(o.id);
       qc.invalidateQueries({ queryKey: ["operations"] });
@@ -125,8 +128,8 @@ function StoreWork({ stale }: { stale: boolean }) {
   return (
     <div className="grid justify-items-start gap-2">
       <div className="flex flex-wrap gap-2">
-        <Button disabled={busy} onClick={() => m.mutate("check")}>
-          Check every block
+        <Button disabled={busy} onClick={() => m.mutate("verify")}>
+          Verify every block
         </Button>
         <Button disabled={busy} onClick={() => m.mutate("sweep")}>
           Give room back now

@@ -1,7 +1,11 @@
 // Package cadence says when the cycles of a group start.
 package cadence
 
-import "time"
+import (
+	"time"
+
+	"kestrel/internal/core/span"
+)
 
 // Cadence is how often cycles start. The zero value starts none by itself:
 // cycles are then run by hand.
@@ -12,6 +16,14 @@ type Cadence struct {
 
 // ByHand reports whether no cycle starts by itself.
 func (c Cadence) ByHand() bool { return c.Every <= 0 }
+
+// String says it in words.
+func (c Cadence) String() string {
+	if c.ByHand() {
+		return "by hand"
+	}
+	return "every " + span.Format(c.Every)
+}
 
 // Next gives the start that follows a cycle begun at last, as seen at now.
 // Starts lie on the grid anchor + n·Every, so that they can be foretold and a

@@ -1,7 +1,7 @@
 // Package exposure computes the tide: how much time would be lost if the home
 // site went dark. Exposure is the time since the capture instant of the newest
 // point that was sealed at the recovery site; it rises one second a second and
-// drops when a point lands, to the age of that point's capture and not to zero.
+// arrivals when a point lands, to the age of that point's capture and not to zero.
 package exposure
 
 import (
@@ -9,9 +9,9 @@ import (
 	"time"
 )
 
-// Drop is one landing of a point: captured at Capture, sealed at Sealed. Both
-// must be on one clock; Shift brings a remote clock's instants over.
-type Drop struct {
+// Arrival is one point: captured at Capture, sealed at Sealed. Both must be on one
+// clock; Shift brings a remote clock's instants over.
+type Arrival struct {
 	Capture time.Time
 	Sealed  time.Time
 }
@@ -20,13 +20,13 @@ type Drop struct {
 // far that clock is ahead of ours.
 func Shift(remote time.Time, ahead time.Duration) time.Time { return remote.Add(-ahead) }
 
-// At is the exposure at t, counted from the newest capture among the drops
+// At is the exposure at t, counted from the newest capture among the arrivals
 // sealed by then. It is false while nothing was sealed. An exposure is never
 // negative: a capture later than t by clock error counts as t.
-func At(drops []Drop, t time.Time) (time.Duration, bool) {
+func At(arrivals []Arrival, t time.Time) (time.Duration, bool) {
 	var newest time.Time
 	found := false
-	for _, d := range drops {
+	for _, d := range arrivals {
 		if !d.Sealed.After(t) && (!found || d.Capture.After(newest)) {
 			newest, found = d.Capture, true
 		}
@@ -44,11 +44,11 @@ type Vertex struct {
 }
 
 // Sawtooth gives the corners of the curve from from to to: straight lines
-// between consecutive corners draw it exactly. Where a point lands, two corners
+// between consecutive corners draw it exactly. Where a point arrives, two corners
 // share an instant: before and after the drop. The curve begins at the first
-// landing if nothing was sealed at from. Drops may come in any order.
-func Sawtooth(drops []Drop, from, to time.Time) []Vertex {
-	ds := append([]Drop(nil), drops...)
+// arrival if nothing was sealed at from. Arrivals may come in any order.
+func Sawtooth(arrivals []Arrival, from, to time.Time) []Vertex {
+	ds := append([]Arrival(nil), arrivals...)
 	sort.Slice(ds, func(i, j int) bool { return ds[i].Sealed.Before(ds[j].Sealed) })
 	var out []Vertex
 	var newest time.Time
@@ -141,22 +141,52 @@ func (k Kept) Share() float64 {
 	return 1 - float64(k.Over)/float64(k.Covered)
 }
 
-// Judge measures a curve against a target. Between corners exposure rises one
-// second a second, so the time over target within a rise is exactly the part
-// of it above the mark.
-func Judge(curve []Vertex, target time.Duration) Kept {
+// Target is an RPO target and since when it was promised.
+type Target struct {
+	Since  time.Time
+	Target time.Duration
+}
+
+// TargetAt gives the target that was promised at an instant; before the first one
+// known, that one. Targets are in order. It is 0 if none is known.
+func TargetAt(targets []Target, t time.Time) time.Duration {
+	var out time.Duration
+	for i, x := range targets {
+		if i == 0 || !x.Since.After(t) {
+			out = x.Target
+		}
+	}
+	return out
+}
+
+// Judge measures a curve, each moment against the target that was promised then:
+// no later edit makes a kept promise broken, or a broken one kept. Between corners
+// exposure rises one second a second, so the time over target within a rise is
+// exactly the part of it above the mark.
+func Judge(curve []Vertex, targets []Target) Kept {
 	var k Kept
 	for i, v := range curve {
 		if v.Exposure > k.Worst || k.WorstAt.IsZero() {
 			k.Worst, k.WorstAt = v.Exposure, v.At
 		}
-		if i == 0 {
+		if i == 0 || !v.At.After(curve[i-1].At) {
 			continue
 		}
-		length := v.At.Sub(curve[i-1].At)
-		k.Covered += length
-		if v.Exposure > target {
-			k.Over += min(length, v.Exposure-target)
+		k.Covered += v.At.Sub(curve[i-1].At)
+		// A rise is cut where the target changed.
+		from := curve[i-1].At
+		for from.Before(v.At) {
+			to := v.At
+			for _, x := range targets[min(1, len(targets)):] {
+				if x.Since.After(from) && x.Since.Before(to) {
+					to = x.Since
+				}
+			}
+			end := v.Exposure - v.At.Sub(to) // exposure at to
+			if target := TargetAt(targets, from); target > 0 && end > target {
+				k.Over += min(to.Sub(from), end-target)
+			}
+			from = to
 		}
 	}
 	return k

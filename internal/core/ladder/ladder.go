@@ -5,6 +5,7 @@ package ladder
 import (
 	"fmt"
 	"sort"
+	"strconv"
 	"strings"
 	"time"
 
@@ -92,6 +93,30 @@ func (l Ladder) Judge(points []Point, now time.Time) []Verdict {
 	return out
 }
 
+// Loss is what a change of ladder would drop at once.
+type Loss struct {
+	Points []Point // newest first
+	// Oldest is the capture of the oldest point that would be left, if any is.
+	Oldest time.Time
+}
+
+// Lost tells which of the points that the ladder before keeps a new one lets go.
+func (l Ladder) Lost(to Ladder, points []Point, now time.Time) Loss {
+	kept := map[string]bool{}
+	for _, v := range l.Judge(points, now) {
+		kept[v.Point.ID] = v.Keep
+	}
+	var out Loss
+	for _, v := range to.Judge(points, now) {
+		if v.Keep {
+			out.Oldest = v.Point.Capture
+		} else if kept[v.Point.ID] {
+			out.Points = append(out.Points, v.Point)
+		}
+	}
+	return out
+}
+
 // Count foretells how many points each rung holds in the steady state when
 // cycles start every cadence. A zero cadence (by hand) counts nothing.
 func (l Ladder) Count(cadence time.Duration) []int {
@@ -147,26 +172,104 @@ func short(d time.Duration) string {
 	return fmt.Sprintf("%ds", d/time.Second)
 }
 
-// Parse reads what String writes: rungs apart by commas, each "all SPAN" or
-// "SPAN SPAN" (one point per the first, up to the age of the second).
+// Parse reads a ladder as people say it: rungs apart by commas (or the word
+// "then"), each one of
+//
+//	all 6h                 everything, up to that age
+//	1h 2d, hourly for 2d   one an hour, up to that age
+//	24 hourly              one an hour, 24 of them
+//	3 a day for 5 days     one every eight hours, up to that age
+//
+// in any case, with or without blanks before units; a comma at the end is
+// forgiven. What String writes reads back the same.
 func Parse(s string) (Ladder, error) {
+	text := strings.ToLower(strings.TrimSpace(s))
+	text = strings.NewReplacer(", then ", ", ", " then ", ", ").Replace(text)
+	text = strings.TrimRight(text, ", .")
+	if text == "" {
+		return nil, fmt.Errorf(`an empty ladder; write it like "all 6h, 1h 2d, 1d 14d"`)
+	}
 	var out Ladder
-	for _, part := range strings.Split(s, ",") {
-		f := strings.Fields(part)
-		if len(f) != 2 {
-			return nil, fmt.Errorf(`%q is not a rung; write "all 6h" or "1h 2d" (one an hour up to two days), rungs apart by commas`, strings.TrimSpace(part))
-		}
-		var r Rung
-		var err error
-		if f[0] != "all" {
-			if r.Each, err = span.Parse(f[0]); err != nil {
-				return nil, err
-			}
-		}
-		if r.For, err = span.Parse(f[1]); err != nil {
+	for _, part := range strings.Split(text, ",") {
+		r, err := parseRung(strings.TrimSpace(part))
+		if err != nil {
 			return nil, err
 		}
 		out = append(out, r)
 	}
 	return out, nil
+}
+
+// often are the words for how often, with the lengths of time they stand for.
+func often(word string) (time.Duration, bool) {
+	switch word {
+	case "hourly", "hour":
+		return time.Hour, true
+	case "daily", "day":
+		return span.Day, true
+	case "weekly", "week":
+		return span.Week, true
+	case "monthly", "month":
+		return 30 * span.Day, true
+	case "yearly", "year":
+		return span.Year, true
+	}
+	return 0, false
+}
+
+func parseRung(text string) (Rung, error) {
+	bad := fmt.Errorf(`%q is not a rung; write "all 6h", "1h 2d" (one an hour up to two days), "24 hourly" or "3 a day for 5 days", rungs apart by commas`, text)
+	f := strings.Fields(strings.NewReplacer(" per ", " a ", " an ", " a ", "everything", "all").Replace(" " + text + " "))
+	if len(f) == 0 {
+		return Rung{}, bad
+	}
+	reach := func(words []string) (time.Duration, error) {
+		if len(words) > 0 && (words[0] == "for" || words[0] == "to") {
+			words = words[1:]
+		}
+		if len(words) == 0 {
+			return 0, bad
+		}
+		d, err := span.Parse(strings.Join(words, " "))
+		if err != nil {
+			return 0, fmt.Errorf("%w (in the rung %q)", err, text)
+		}
+		return d, nil
+	}
+	if f[0] == "all" {
+		d, err := reach(f[1:])
+		return Rung{For: d}, err
+	}
+	if each, ok := often(f[0]); ok { // hourly for 2d
+		d, err := reach(f[1:])
+		return Rung{Each: each, For: d}, err
+	}
+	if n, err := strconv.Atoi(f[0]); err == nil && len(f) > 1 && n > 0 {
+		if each, ok := often(f[1]); ok && strings.HasSuffix(f[1], "ly") { // 24 hourly
+			switch {
+			case len(f) > 2:
+				return Rung{}, bad
+			case int64(n) > int64(span.Max/each):
+				return Rung{}, fmt.Errorf("%q reaches back further than ten years", text)
+			}
+			return Rung{Each: each, For: time.Duration(n) * each}, nil
+		}
+		if f[1] == "a" && len(f) > 3 { // 3 a day for 5 days
+			per, ok := often(f[2])
+			if !ok {
+				return Rung{}, bad
+			}
+			d, err := reach(f[3:])
+			return Rung{Each: (per / time.Duration(n)).Truncate(time.Second), For: d}, err
+		}
+	}
+	// SPAN SPAN, where a span may have a blank before its unit.
+	for i := 1; i < len(f); i++ {
+		each, err1 := span.Parse(strings.Join(f[:i], " "))
+		d, err2 := reach(f[i:])
+		if err1 == nil && err2 == nil {
+			return Rung{Each: each, For: d}, nil
+		}
+	}
+	return Rung{}, bad
 }

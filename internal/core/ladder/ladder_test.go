@@ -82,3 +82,44 @@ func TestVerdictsHold(t *testing.T) {
 		}
 	})
 }
+
+func TestParseAsPeopleSayIt(t *testing.T) {
+	h, d := time.Hour, 24*time.Hour
+	for text, want := range map[string]ladder.Ladder{
+		"all 6h, 1h 2d, 1d 14d":            {{For: 6 * h}, {Each: h, For: 2 * d}, {Each: d, For: 14 * d}},
+		"ALL 1D":                           {{For: d}},
+		"all 6h,":                          {{For: 6 * h}},
+		"24 hourly, 7 daily":               {{Each: h, For: d}, {Each: d, For: 7 * d}},
+		"3 a day for 5 days":               {{Each: 8 * h, For: 5 * d}},
+		"4 per hour for 2 d":               {{Each: 15 * time.Minute, For: 2 * d}},
+		"hourly for 2 days":                {{Each: h, For: 2 * d}},
+		"everything for 6 h, then 1 h 2 d": {{For: 6 * h}, {Each: h, For: 2 * d}},
+		"15min 6h":                         {{Each: 15 * time.Minute, For: 6 * h}},
+		"5 weekly":                         {{Each: 7 * d, For: 35 * d}},
+		"1d 1y":                            {{Each: d, For: 365 * d}},
+	} {
+		got, err := ladder.Parse(text)
+		require.NoError(t, err, text)
+		require.Equal(t, want, got, text)
+		again, err := ladder.Parse(got.String())
+		require.NoError(t, err)
+		require.Equal(t, got, again, "what is written reads back")
+	}
+	for _, text := range []string{"", ",", "6h", "all", "often", "24 hourly for 2d", "3 a fortnight for 2d", "99999999 daily", "1h 2d 3", "all -1h", "0 daily", "1h for"} {
+		_, err := ladder.Parse(text)
+		require.Error(t, err, text)
+	}
+}
+
+func TestLostByAShorterLadder(t *testing.T) {
+	now := time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
+	var ps []ladder.Point
+	for i := range 10 {
+		ps = append(ps, ladder.Point{ID: string(rune('a' + i)), Capture: now.Add(-time.Duration(i) * time.Hour), Pinned: i == 7})
+	}
+	before, after := ladder.Ladder{{For: 24 * time.Hour}}, ladder.Ladder{{For: 3 * time.Hour}}
+	loss := before.Lost(after, ps, now)
+	require.Len(t, loss.Points, 5, "what is older than three hours, but for the pinned one")
+	require.Equal(t, ps[7].Capture, loss.Oldest)
+	require.Empty(t, after.Lost(before, ps, now).Points, "a longer ladder loses nothing")
+}

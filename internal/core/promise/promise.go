@@ -108,11 +108,13 @@ type Forecast struct {
 	PointsPerRung []int       // in the steady state
 	Points        int
 	Oldest        time.Duration // how far back one can go
-	Worst         time.Duration // highest exposure: cadence plus the length of a cycle
+	Worst         time.Duration // highest exposure: cadence plus the length of a cycle; 0 by hand
+	CycleLength   time.Duration // expected, with what the link lets through
 	// SpaceBytes bounds the space at the recovery site from above: the first
 	// copy and, for every further point, all bytes changed since the one
 	// before it, as if no block changed twice.
 	SpaceBytes int64
+	Warnings   []Finding
 }
 
 // Load is what is known or assumed about the machines.
@@ -120,6 +122,7 @@ type Load struct {
 	UsedBytes   int64         // bytes the first copy holds
 	ChangeRate  float64       // bytes changed a second
 	CycleLength time.Duration // how long a cycle takes
+	LinkRate    float64       // bytes a second that the link lets through; 0 for no limit
 }
 
 // Foretell computes the forecast from now; it does not check the promise.
@@ -136,8 +139,31 @@ func (p Promise) Foretell(anchor, now time.Time, load Load) Forecast {
 		perPoint := min(float64(load.UsedBytes), load.ChangeRate*apart.Seconds())
 		f.SpaceBytes += int64(perPoint * float64(n))
 	}
+	f.CycleLength = load.CycleLength
+	if load.LinkRate > 0 && !p.Cadence.ByHand() {
+		// What changes from one start to the next has to cross the link.
+		crossing := load.ChangeRate * p.Cadence.Every.Seconds() / load.LinkRate
+		f.CycleLength = max(f.CycleLength, time.Duration(crossing*float64(time.Second)))
+	}
 	if !p.Cadence.ByHand() {
-		f.Worst = p.Cadence.Every + load.CycleLength
+		f.Worst = p.Cadence.Every + f.CycleLength
+		f.Warnings = p.warn(f, load)
 	}
 	return f
+}
+
+// warn says what a forecast bodes for the target.
+func (p Promise) warn(f Forecast, load Load) []Finding {
+	w := func(field, format string, a ...any) []Finding {
+		return []Finding{{Field: "promise." + field, Message: fmt.Sprintf(format, a...), Warning: true}}
+	}
+	switch {
+	case load.LinkRate > 0 && load.ChangeRate > load.LinkRate:
+		return w("cadenceSeconds", "The machines change %s/s, and the link is limited to %s/s: cycles can never keep up. Raise the limit of the link.", span.Bytes(load.ChangeRate), span.Bytes(load.LinkRate))
+	case f.Worst > p.Target && f.CycleLength > p.Cadence.Every && load.LinkRate > 0:
+		return w("rpoTargetSeconds", "A cycle would take %s over the limited link, so that exposure reaches %s, above the target of %s. Raise the limit of the link or the target.", span.Format(f.CycleLength), span.Format(f.Worst), span.Format(p.Target))
+	case f.Worst > p.Target:
+		return w("cadenceSeconds", "A cycle takes %s, so that exposure reaches %s, above the target of %s. Choose a shorter cadence, or raise the target.", span.Format(f.CycleLength), span.Format(f.Worst), span.Format(p.Target))
+	}
+	return nil
 }

@@ -16,6 +16,7 @@ import (
 const (
 	Day  = 24 * time.Hour
 	Week = 7 * Day
+	Year = 365 * Day
 )
 
 // Max is the longest span that Parse accepts: ten years.
@@ -34,27 +35,29 @@ func unit(name string) (time.Duration, bool) {
 		return Day, true
 	case "w", "week", "weeks":
 		return Week, true
+	case "y", "year", "years":
+		return Year, true
 	}
 	return 0, false
 }
 
 // Parse reads a span: one or more pairs of a number and a unit (s, min, h, d,
-// w), with or without blanks. It fails on anything else, on a negative span
+// w, y), with or without blanks. It fails on anything else, on a negative span
 // and on one beyond Max, with a message that says how to write it.
 func Parse(s string) (time.Duration, error) {
 	rest := strings.TrimSpace(strings.ToLower(s))
 	if rest == "" {
-		return 0, fmt.Errorf("an empty span; write it like 90s, 15min, 6h, 14d or 5w")
+		return 0, fmt.Errorf("an empty span; write it like 90s, 15min, 6h, 14d, 5w or 1y")
 	}
 	var total float64
 	for rest != "" {
 		digits := strings.IndexFunc(rest, func(r rune) bool { return !unicode.IsDigit(r) && r != '.' })
 		if digits <= 0 {
-			return 0, fmt.Errorf("%q is not a span; write it like 90s, 15min, 6h, 14d or 5w", s)
+			return 0, fmt.Errorf("%q is not a span; write it like 90s, 15min, 6h, 14d, 5w or 1y", s)
 		}
 		n, err := strconv.ParseFloat(rest[:digits], 64)
 		if err != nil {
-			return 0, fmt.Errorf("%q is not a span; write it like 90s, 15min, 6h, 14d or 5w", s)
+			return 0, fmt.Errorf("%q is not a span; write it like 90s, 15min, 6h, 14d, 5w or 1y", s)
 		}
 		rest = strings.TrimLeft(rest[digits:], " ")
 		end := strings.IndexFunc(rest, func(r rune) bool { return !unicode.IsLetter(r) })
@@ -63,7 +66,7 @@ func Parse(s string) (time.Duration, error) {
 		}
 		u, ok := unit(rest[:end])
 		if !ok {
-			return 0, fmt.Errorf("%q has no unit that is known; use s, min, h, d or w", s)
+			return 0, fmt.Errorf("%q has no unit that is known; use s, min, h, d, w or y", s)
 		}
 		total += n * float64(u)
 		rest = strings.TrimLeft(rest[end:], " ")
@@ -100,4 +103,18 @@ func Format(d time.Duration) string {
 		out += fmt.Sprintf(" %d %s", parts[1].n, parts[1].name)
 	}
 	return out
+}
+
+// Precise is Format for lengths that may be short: "215 ms", "1.4 s", and from ten
+// seconds on like Format.
+func Precise(d time.Duration) string {
+	switch {
+	case d < 0:
+		return "-" + Precise(-d)
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Round(time.Millisecond)/time.Millisecond)
+	case d < 10*time.Second:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	}
+	return Format(d)
 }

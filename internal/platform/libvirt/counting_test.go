@@ -13,7 +13,7 @@ import (
 	"kestrel/internal/platform"
 	"kestrel/internal/platform/libvirt"
 	"kestrel/internal/platform/platformtest"
-	"kestrel/internal/realsite"
+	"kestrel/internal/support/realsite"
 )
 
 // Changes are counted all the time while captures begin and end and checkpoints

@@ -21,7 +21,7 @@ import (
 	"kestrel/internal/platform"
 	"kestrel/internal/platform/libvirt"
 	"kestrel/internal/platform/platformtest"
-	"kestrel/internal/realsite"
+	"kestrel/internal/support/realsite"
 )
 
 // deckhand is a guest of one test, to which anything may happen.

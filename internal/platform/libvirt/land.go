@@ -47,15 +47,29 @@ func (d *Driver) datastore(id string) (*host, string, error) {
 	return nil, "", fmt.Errorf("datastore %q: %w", id, platform.ErrGone)
 }
 
+// Fits implements platform.Lander.
+func (d *Driver) Fits(config json.RawMessage) error {
+	_, err := descriptionOf(config)
+	return err
+}
+
+func descriptionOf(config json.RawMessage) (Config, error) {
+	var c Config
+	if err := json.Unmarshal(config, &c); err != nil || c.Libvirt == "" {
+		return c, fmt.Errorf("the point keeps no libvirt description of it: %w", platform.ErrConfig)
+	}
+	return c, nil
+}
+
 // Land implements platform.Lander.
 func (d *Driver) Land(ctx context.Context, r platform.Landing) error {
 	h, poolName, err := d.datastore(r.Datastore)
 	if err != nil {
 		return err
 	}
-	var c Config
-	if err := json.Unmarshal(r.Config, &c); err != nil || c.Libvirt == "" {
-		return fmt.Errorf("the point keeps no libvirt description of machine %s: %w", r.Name, platform.ErrConfig)
+	c, err := descriptionOf(r.Config)
+	if err != nil {
+		return fmt.Errorf("machine %s: %w", r.Name, err)
 	}
 	if _, _, err := d.landedDomain(ctx, r.ID); err == nil {
 		return nil

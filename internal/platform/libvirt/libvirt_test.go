@@ -12,7 +12,7 @@ import (
 	"kestrel/internal/platform"
 	"kestrel/internal/platform/libvirt"
 	"kestrel/internal/platform/platformtest"
-	"kestrel/internal/realsite"
+	"kestrel/internal/support/realsite"
 )
 
 // The tests run on real guests of real daemons. Where QEMU and libvirt are not

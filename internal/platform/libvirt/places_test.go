@@ -23,7 +23,7 @@ import (
 	"kestrel/internal/platform"
 	"kestrel/internal/platform/libvirt"
 	"kestrel/internal/platform/platformtest"
-	"kestrel/internal/realsite"
+	"kestrel/internal/support/realsite"
 )
 
 // smallDisk mounts a file system of some MiB that the hypervisor may write to.

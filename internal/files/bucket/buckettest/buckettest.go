@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kestrel/internal/files/bucket"
-	"kestrel/internal/freeport"
+	"kestrel/internal/support/freeport"
 )
 
 // Server is a running server with an empty bucket.

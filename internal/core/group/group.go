@@ -1,0 +1,404 @@
+// Package group is the specification of a protection group: everything that
+// people decide about it, at its home site. It is a value: an edit is a Patch that
+// gives a new value, and Diff says in words what has changed. How it is stored,
+// sent and shown is for others.
+package group
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+	"unicode"
+
+	"kestrel/internal/core/cadence"
+	"kestrel/internal/core/ladder"
+	"kestrel/internal/core/promise"
+	"kestrel/internal/core/span"
+)
+
+// Limits of a specification.
+const (
+	MaxName     = 80 // characters
+	MaxMachines = 256
+	MaxTags     = 16
+	MaxTag      = 40
+	MaxReason   = 200
+	MinCompare  = time.Hour
+	MaxCompare  = 10 * 365 * span.Day
+	MaxPause    = 365 * span.Day
+)
+
+// Priority is a group's share of a limited link beside others'.
+type Priority string
+
+// The priorities, with their shares.
+const (
+	High   Priority = "high"   // 4
+	Normal Priority = "normal" // 2
+	Low    Priority = "low"    // 1
+)
+
+// Weight is the share.
+func (p Priority) Weight() float64 {
+	switch p {
+	case High:
+		return 4
+	case Low:
+		return 1
+	}
+	return 2
+}
+
+// Machine is a machine of a group as it was when it was chosen.
+type Machine struct {
+	ID        string // on the platform
+	Name      string
+	Disks     int
+	SizeBytes int64
+	Quiesce   bool // its guest's file systems are brought to rest
+}
+
+// Destination is a site that keeps the points.
+type Destination struct {
+	SiteID string
+	Site   string // name
+}
+
+// Pause holds cycles.
+type Pause struct {
+	By     string
+	Reason string
+	Since  time.Time
+	Until  time.Time // zero: until it is resumed
+}
+
+// Spec is all that people decide about a group.
+type Spec struct {
+	Name     string
+	Tags     []string // sorted; whoever is limited to a tag sees groups that carry it
+	Platform string   // ID at home
+	Machines []Machine
+	Promise  promise.Promise
+	// Apart captures machines one by one instead of at one instant.
+	Apart    bool
+	Priority Priority
+	// CompareEvery is after what time a cycle reads all of the disks; 0 is never
+	// by itself.
+	CompareEvery time.Duration
+	// HomePoints keeps points at the home site as well.
+	HomePoints   bool
+	Pause        *Pause
+	Destinations []Destination // one today
+}
+
+// PausedAt tells whether cycles are held at an instant.
+func (s Spec) PausedAt(now time.Time) bool {
+	return s.Pause != nil && (s.Pause.Until.IsZero() || now.Before(s.Pause.Until))
+}
+
+// MachineNames lists the machines' names.
+func (s Spec) MachineNames() []string {
+	var out []string
+	for _, m := range s.Machines {
+		out = append(out, m.Name)
+	}
+	return out
+}
+
+// Has tells whether a machine is of the group.
+func (s Spec) Has(machine string) bool {
+	return slices.ContainsFunc(s.Machines, func(m Machine) bool { return m.ID == machine })
+}
+
+// Clone is a copy that shares nothing.
+func (s Spec) Clone() Spec {
+	s.Tags, s.Machines, s.Destinations = slices.Clone(s.Tags), slices.Clone(s.Machines), slices.Clone(s.Destinations)
+	s.Promise.Keep = slices.Clone(s.Promise.Keep)
+	if s.Pause != nil {
+		p := *s.Pause
+		s.Pause = &p
+	}
+	return s
+}
+
+// Patch is an edit: what is nil stays as it is.
+type Patch struct {
+	Name         *string
+	Tags         *[]string
+	Machines     *[]Machine // chosen and checked before; all of them
+	Quiesce      *[]string  // IDs of the machines whose guests are brought to rest
+	Target       *time.Duration
+	Every        *time.Duration
+	Keep         *ladder.Ladder
+	Apart        *bool
+	Priority     *Priority
+	CompareEvery *time.Duration
+	HomePoints   *bool
+	Pause        *Pause
+	Resume       bool
+}
+
+// Apply gives the specification after an edit. Of machines that stay, what was
+// chosen for them stays.
+func (p Patch) Apply(s Spec) Spec {
+	s = s.Clone()
+	set(&s.Name, p.Name)
+	set(&s.Promise.Target, p.Target)
+	set(&s.Promise.Keep, p.Keep)
+	set(&s.Apart, p.Apart)
+	set(&s.Priority, p.Priority)
+	set(&s.CompareEvery, p.CompareEvery)
+	set(&s.HomePoints, p.HomePoints)
+	if p.Every != nil {
+		s.Promise.Cadence = cadence.Cadence{Every: *p.Every}
+	}
+	s.Name = strings.TrimSpace(s.Name)
+	if p.Tags != nil {
+		s.Tags = tidyTags(*p.Tags)
+	}
+	if p.Machines != nil {
+		before := s.Machines
+		s.Machines = slices.Clone(*p.Machines)
+		for i, m := range s.Machines {
+			if at := slices.IndexFunc(before, func(b Machine) bool { return b.ID == m.ID }); at >= 0 {
+				s.Machines[i].Quiesce = before[at].Quiesce
+			}
+		}
+	}
+	if p.Quiesce != nil {
+		for i := range s.Machines {
+			s.Machines[i].Quiesce = slices.Contains(*p.Quiesce, s.Machines[i].ID)
+		}
+	}
+	if p.Pause != nil {
+		s.Pause = p.Pause
+	}
+	if p.Resume {
+		s.Pause = nil
+	}
+	return s
+}
+
+func set[T any](to *T, from *T) {
+	if from != nil {
+		*to = *from
+	}
+}
+
+func tidyTags(in []string) []string {
+	var out []string
+	for _, t := range in {
+		if t = strings.TrimSpace(t); t != "" && !slices.Contains(out, t) {
+			out = append(out, t)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Finding is a fault of one field, with its mend.
+type Finding = promise.Finding
+
+// Validate lists what is wrong, warnings included.
+func (s Spec) Validate() []Finding {
+	var out []Finding
+	fault := func(field, format string, a ...any) {
+		out = append(out, Finding{Field: field, Message: fmt.Sprintf(format, a...)})
+	}
+	if why := CheckName(s.Name, MaxName); why != "" {
+		fault("name", "%s", why)
+	} else if strings.Contains(s.Name, ":") {
+		fault("name", "A group's name has no colon: GROUP:NUMBER names a point.")
+	}
+	if len(s.Tags) > MaxTags {
+		fault("tags", "A group has at most %d tags.", MaxTags)
+	}
+	for i, t := range s.Tags {
+		if why := CheckName(t, MaxTag); why != "" || strings.ContainsAny(t, ", ") {
+			fault(fmt.Sprintf("tags[%d]", i), "A tag is one word of up to %d characters.", MaxTag)
+		}
+	}
+	switch n := len(s.Machines); {
+	case n == 0:
+		fault("machines", "Choose at least one machine.")
+	case n > MaxMachines:
+		fault("machines", "A group has at most %d machines: they are captured at one instant.", MaxMachines)
+	}
+	if !slices.Contains([]Priority{High, Normal, Low}, s.Priority) {
+		fault("priority", "%q is no priority; choose high, normal or low.", s.Priority)
+	}
+	if s.CompareEvery != 0 && s.CompareEvery < MinCompare || s.CompareEvery > MaxCompare {
+		fault("compareEverySeconds", "Comparing reads all of the disks: give an hour or more, such as 30d, or 0 for only when asked.")
+	}
+	if p := s.Pause; p != nil {
+		if len([]rune(p.Reason)) > MaxReason {
+			fault("reason", "A reason has at most %d characters.", MaxReason)
+		}
+		if !p.Until.IsZero() && (!p.Until.After(p.Since) || p.Until.Sub(p.Since) > MaxPause) {
+			fault("forSeconds", "A pause lasts more than nothing and at most %s; leave it out for until it is resumed.", span.Format(MaxPause))
+		}
+	}
+	return append(out, s.Promise.Check()...)
+}
+
+// CheckName says what is wrong with a name that people give; nothing if it is
+// good. Marks that turn the direction of text, or cannot be seen, could make one
+// name look like another.
+func CheckName(name string, most int) string {
+	n := len([]rune(name))
+	if strings.TrimSpace(name) == "" || n > most {
+		return fmt.Sprintf("Give a name of 1 to %d characters.", most)
+	}
+	for _, r := range name {
+		if unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || unicode.Is(unicode.Zl, r) || unicode.Is(unicode.Zp, r) || r == unicode.ReplacementChar {
+			return fmt.Sprintf("The name has a character that cannot be seen (U+%04X); type it again without it.", r)
+		}
+	}
+	return ""
+}
+
+// Change is one thing that an edit changed, in words.
+type Change struct {
+	Field string `json:"field"` // as the contract names it
+	From  string `json:"from"`
+	To    string `json:"to"`
+}
+
+// String writes it for people.
+func (c Change) String() string {
+	label := c.Field
+	for _, f := range fields() {
+		if f.name == c.Field {
+			label = f.label
+		}
+	}
+	return fmt.Sprintf("%s: %s → %s", label, c.From, c.To)
+}
+
+// Words writes several.
+func Words(cs []Change) string {
+	var out []string
+	for _, c := range cs {
+		out = append(out, c.String())
+	}
+	return strings.Join(out, "; ")
+}
+
+// field is one setting as people read it. A new setting gets a line here, and is
+// then compared, told and kept in the trail.
+type field struct {
+	name  string // in the contract
+	label string // for people
+	text  func(Spec) string
+}
+
+func fields() []field {
+	return []field{
+		{"name", "name", func(s Spec) string { return s.Name }},
+		{"tags", "tags", func(s Spec) string { return list(s.Tags) }},
+		{"machines", "machines", func(s Spec) string { return list(s.MachineNames()) }},
+		{"quiesce", "brought to rest", func(s Spec) string {
+			var out []string
+			for _, m := range s.Machines {
+				if m.Quiesce {
+					out = append(out, m.Name)
+				}
+			}
+			return list(out)
+		}},
+		{"rpoTargetSeconds", "RPO target", func(s Spec) string { return span.Format(s.Promise.Target) }},
+		{"cadenceSeconds", "cadence", func(s Spec) string { return s.Promise.Cadence.String() }},
+		{"keep", "keep ladder", func(s Spec) string { return s.Promise.Keep.String() }},
+		{"together", "one instant", func(s Spec) string { return yes(!s.Apart) }},
+		{"priority", "priority", func(s Spec) string { return string(s.Priority) }},
+		{"compareEverySeconds", "compared", func(s Spec) string {
+			if s.CompareEvery == 0 {
+				return "only when asked"
+			}
+			return span.Format(s.CompareEvery)
+		}},
+		{"homePoints", "points at home", func(s Spec) string { return yes(s.HomePoints) }},
+		{"paused", "paused", func(s Spec) string { return s.Pause.String() }},
+		{"destinations", "recovery site", func(s Spec) string {
+			var out []string
+			for _, d := range s.Destinations {
+				out = append(out, d.Site)
+			}
+			return list(out)
+		}},
+	}
+}
+
+// String says a pause in words; nil is none.
+func (p *Pause) String() string {
+	if p == nil {
+		return "no"
+	}
+	out := "yes"
+	if !p.Until.IsZero() {
+		out += " until " + p.Until.UTC().Format(time.RFC3339)
+	}
+	if p.Reason != "" {
+		out += " (" + p.Reason + ")"
+	}
+	return out
+}
+
+func list(xs []string) string {
+	if len(xs) == 0 {
+		return "none"
+	}
+	return strings.Join(xs, ", ")
+}
+
+func yes(b bool) string {
+	if b {
+		return "yes"
+	}
+	return "no"
+}
+
+// Diff lists what is different between two specifications, in words.
+func Diff(from, to Spec) []Change {
+	var out []Change
+	for _, f := range fields() {
+		if a, b := f.text(from), f.text(to); a != b {
+			out = append(out, Change{f.name, a, b})
+		}
+	}
+	// Machines of the same names may be others.
+	if !SameMachines(from, to) && !slices.ContainsFunc(out, func(c Change) bool { return c.Field == "machines" }) {
+		out = append(out, Change{"machines", list(ids(from)), list(ids(to))})
+	}
+	return out
+}
+
+func ids(s Spec) []string {
+	var out []string
+	for _, m := range s.Machines {
+		out = append(out, m.ID)
+	}
+	return out
+}
+
+// Clash lists the fields that two edits of the same specification both change,
+// to different values: whoever comes second has to look first.
+func Clash(base, theirs, ours Spec) []Change {
+	var out []Change
+	for _, f := range fields() {
+		b, t, o := f.text(base), f.text(theirs), f.text(ours)
+		if t != b && o != b && t != o {
+			out = append(out, Change{f.name, b, t})
+		}
+	}
+	return out
+}
+
+// SameMachines tells whether two specifications are of the same machines.
+func SameMachines(a, b Spec) bool {
+	x, y := ids(a), ids(b)
+	slices.Sort(x)
+	slices.Sort(y)
+	return a.Platform == b.Platform && slices.Equal(x, y)
+}

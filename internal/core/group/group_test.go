@@ -1,0 +1,146 @@
+package group_test
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"kestrel/internal/core/cadence"
+	"kestrel/internal/core/group"
+	"kestrel/internal/core/ladder"
+	"kestrel/internal/core/promise"
+)
+
+var now = time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
+
+func spec() group.Spec {
+	return group.Spec{Name: "Ticketing", Platform: "p", Priority: group.Normal, Machines: []group.Machine{{ID: "1", Name: "tick-db", Quiesce: true}, {ID: "2", Name: "tick-app"}},
+		Promise:      promise.Promise{Target: 5 * time.Minute, Cadence: cadence.Cadence{Every: time.Minute}, Keep: ladder.Ladder{{For: time.Hour}}},
+		Destinations: []group.Destination{{SiteID: "e", Site: "Eastmole"}}}
+}
+
+func TestApplyChangesWhatIsNamedAndNothingElse(t *testing.T) {
+	name, every, low := "Tickets", 30*time.Second, group.Low
+	machines := []group.Machine{{ID: "1", Name: "tick-db"}, {ID: "3", Name: "tick-web"}}
+	for _, c := range []struct {
+		patch  group.Patch
+		fields []string
+	}{
+		{group.Patch{}, nil},
+		{group.Patch{Name: &name}, []string{"name"}},
+		{group.Patch{Every: &every}, []string{"cadenceSeconds"}},
+		{group.Patch{Priority: &low, HomePoints: new(true)}, []string{"priority", "homePoints"}},
+		{group.Patch{Machines: &machines}, []string{"machines"}},
+		{group.Patch{Quiesce: &[]string{"2"}}, []string{"quiesce"}},
+		{group.Patch{Tags: &[]string{"gold", " gold", "ferry"}}, []string{"tags"}},
+		{group.Patch{Pause: &group.Pause{By: "anna", Since: now, Until: now.Add(time.Hour), Reason: "array swap"}}, []string{"paused"}},
+		{group.Patch{Resume: true}, nil},
+		{group.Patch{Apart: new(true), CompareEvery: new(48 * time.Hour)}, []string{"together", "compareEverySeconds"}},
+	} {
+		before := spec()
+		after := c.patch.Apply(before)
+		var got []string
+		for _, d := range group.Diff(before, after) {
+			got = append(got, d.Field)
+			require.NotEqual(t, d.From, d.To)
+		}
+		require.Equal(t, c.fields, got)
+		require.Equal(t, spec(), before, "what is patched is a copy")
+	}
+	after := group.Patch{Machines: &machines}.Apply(spec())
+	require.True(t, after.Machines[0].Quiesce, "what was chosen for a machine that stays, stays")
+	require.False(t, after.Machines[1].Quiesce)
+}
+
+func TestPauseEndsByItself(t *testing.T) {
+	s := group.Patch{Pause: &group.Pause{Since: now, Until: now.Add(time.Hour)}}.Apply(spec())
+	require.True(t, s.PausedAt(now))
+	require.False(t, s.PausedAt(now.Add(time.Hour)))
+	s.Pause.Until = time.Time{}
+	require.True(t, s.PausedAt(now.Add(1000*time.Hour)))
+	require.False(t, group.Patch{Resume: true}.Apply(s).PausedAt(now))
+}
+
+func TestValidate(t *testing.T) {
+	long := strings.Repeat("ü", group.MaxName+1)
+	for name, c := range map[string]struct {
+		change func(s *group.Spec)
+		field  string
+	}{
+		"good":                {func(*group.Spec) {}, ""},
+		"no name":             {func(s *group.Spec) { s.Name = " " }, "name"},
+		"long name":           {func(s *group.Spec) { s.Name = long }, "name"},
+		"80 wide characters":  {func(s *group.Spec) { s.Name = long[2:] }, ""},
+		"colon":               {func(s *group.Spec) { s.Name = "a:1" }, "name"},
+		"line break":          {func(s *group.Spec) { s.Name = "a\nb" }, "name"},
+		"direction turned":    {func(s *group.Spec) { s.Name = "a\u202eb" }, "name"},
+		"width of nothing":    {func(s *group.Spec) { s.Name = "a\u200bb" }, "name"},
+		"line separator":      {func(s *group.Spec) { s.Name = "a\u2028b" }, "name"},
+		"escape":              {func(s *group.Spec) { s.Name = "a\x1b[31m" }, "name"},
+		"no machines":         {func(s *group.Spec) { s.Machines = nil }, "machines"},
+		"too many machines":   {func(s *group.Spec) { s.Machines = make([]group.Machine, 257) }, "machines"},
+		"two words in a tag":  {func(s *group.Spec) { s.Tags = []string{"two words"} }, "tags[0]"},
+		"no such priority":    {func(s *group.Spec) { s.Priority = "urgent" }, "priority"},
+		"compare too often":   {func(s *group.Spec) { s.CompareEvery = time.Minute }, "compareEverySeconds"},
+		"pause without end":   {func(s *group.Spec) { s.Pause = &group.Pause{Since: now} }, ""},
+		"pause into the past": {func(s *group.Spec) { s.Pause = &group.Pause{Since: now, Until: now} }, "forSeconds"},
+		"a promise is wrong":  {func(s *group.Spec) { s.Promise.Cadence.Every = time.Hour }, "promise.cadenceSeconds"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := spec()
+			c.change(&s)
+			faults := promise.Faults(s.Validate())
+			if c.field == "" {
+				require.Empty(t, faults)
+				return
+			}
+			require.NotEmpty(t, faults)
+			require.Equal(t, c.field, faults[0].Field)
+		})
+	}
+}
+
+// Two edits of different fields never clash, and applied one after the other give
+// the same in either order; of the same field to different values they do clash.
+func TestEditsOfDifferentFieldsCommute(t *testing.T) {
+	patch := func(t *rapid.T, label string) (int, group.Patch) {
+		n := rapid.IntRange(0, 5).Draw(t, label)
+		switch n {
+		case 0:
+			return n, group.Patch{Name: new(rapid.SampledFrom([]string{"A", "B"}).Draw(t, label+" name"))}
+		case 1:
+			return n, group.Patch{Target: new(time.Duration(rapid.IntRange(6, 9).Draw(t, label+" target")) * time.Minute)}
+		case 2:
+			return n, group.Patch{Every: new(time.Duration(rapid.IntRange(10, 20).Draw(t, label+" every")) * time.Second)}
+		case 3:
+			return n, group.Patch{Priority: new(rapid.SampledFrom([]group.Priority{group.High, group.Low}).Draw(t, label+" priority"))}
+		case 4:
+			return n, group.Patch{HomePoints: new(true)}
+		}
+		return n, group.Patch{Tags: &[]string{rapid.SampledFrom([]string{"x", "y"}).Draw(t, label+" tag")}}
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		a, pa := patch(t, "a")
+		b, pb := patch(t, "b")
+		base := spec()
+		x, y := pb.Apply(pa.Apply(base)), pa.Apply(pb.Apply(base))
+		clash := group.Clash(base, pa.Apply(base), pb.Apply(base))
+		if a != b {
+			require.Empty(t, clash)
+			require.Equal(t, x, y)
+			return
+		}
+		require.Equal(t, len(group.Diff(x, y)) > 0, len(clash) > 0)
+	})
+}
+
+func TestMachinesOfTheSameNamesAreOthers(t *testing.T) {
+	a, b := spec(), spec()
+	b.Machines[1].ID = "9"
+	require.False(t, group.SameMachines(a, b))
+	require.Equal(t, []group.Change{{Field: "machines", From: "1, 2", To: "1, 9"}}, group.Diff(a, b))
+	require.Equal(t, "machines: 1, 2 → 1, 9", group.Diff(a, b)[0].String())
+}

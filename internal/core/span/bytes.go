@@ -1,0 +1,17 @@
+package span
+
+import "fmt"
+
+// Bytes writes a size with a binary unit, for reading: "512 B", "1.5 MiB".
+func Bytes(n float64) string {
+	for _, u := range []string{"B", "KiB", "MiB", "GiB", "TiB"} {
+		if n < 1024 || u == "TiB" {
+			if n < 10 && u != "B" {
+				return fmt.Sprintf("%.1f %s", n, u)
+			}
+			return fmt.Sprintf("%.0f %s", n, u)
+		}
+		n /= 1024
+	}
+	return ""
+}

@@ -1,0 +1,546 @@
+// Package directory is the one writer of what is decided about groups: their
+// specifications, homes and terms. PostgreSQL compares revisions, so that no edit
+// is lost, and takes the line of the trail in the same transaction. What is kept
+// in memory is a copy that follows.
+package directory
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"kestrel/internal/audit"
+	"kestrel/internal/clock"
+	"kestrel/internal/core/actor"
+	"kestrel/internal/core/group"
+	"kestrel/internal/core/promise"
+	"kestrel/internal/core/term"
+	"kestrel/internal/core/words"
+	"kestrel/internal/events"
+	"kestrel/internal/problem"
+	"kestrel/internal/records"
+)
+
+// Direction is how this site sees a group.
+type Direction string
+
+// The directions.
+const (
+	Out   Direction = "out"   // home here
+	In    Direction = "in"    // its points are kept here
+	Ended Direction = "ended" // only points are left
+)
+
+// Record is a group at one moment. It is a value; it never changes.
+type Record struct {
+	ID           string
+	Direction    Direction
+	Link         string // ID of the link with the other site; empty if there is none
+	HomeID       string
+	HomeName     string
+	RecoveryName string
+	Term         int64
+	Revision     int64
+	Spec         group.Spec
+	Anchor       time.Time // of the cadence's grid
+	CreatedAt    time.Time
+}
+
+// Role is what this site is to the group.
+func (r Record) Role() term.State {
+	switch r.Direction {
+	case Out:
+		return term.State{Role: term.Home, Term: r.Term}
+	case In:
+		return term.State{Role: term.Recovery, Term: r.Term}
+	case Ended:
+		return term.State{Role: term.Ended, Term: r.Term}
+	}
+	return term.State{}
+}
+
+// Store is where records are kept; *records.DB is one.
+type Store interface {
+	Groups(ctx context.Context) ([]records.Group, error)
+	AddGroup(ctx context.Context, g records.Group, a records.Activity) error
+	SwapGroup(ctx context.Context, g records.Group, from int64, a records.Activity) error
+	MirrorGroup(ctx context.Context, g records.Group, at time.Time, a records.Activity) (bool, error)
+	DeleteGroup(ctx context.Context, id string, a records.Activity) error
+	Edits(ctx context.Context, object string, after int64) ([]records.Activity, error)
+}
+
+// Change tells of a record that was written. Before is nil of a new group, After
+// of one that was deleted.
+type Change struct{ Before, After *Record }
+
+// Directory is the records of one site.
+type Directory struct {
+	store Store
+	trail *audit.Trail
+	clk   clock.Clock
+	hub   *events.Hub
+
+	mu      sync.Mutex
+	byID    map[string]Record
+	guarded map[string]string // machine → group, of groups that are home here
+	watch   []func(Change)
+}
+
+// Open reads all records.
+func Open(ctx context.Context, store Store, trail *audit.Trail, clk clock.Clock, hub *events.Hub) (*Directory, error) {
+	d := &Directory{store: store, trail: trail, clk: clk, hub: hub, byID: map[string]Record{}, guarded: map[string]string{}}
+	recs, err := store.Groups(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, g := range recs {
+		r, err := read(g)
+		if err != nil {
+			return nil, err
+		}
+		d.put(r)
+	}
+	return d, nil
+}
+
+func read(g records.Group) (Record, error) {
+	s, err := Decode(g.Settings, g.Name)
+	if err != nil {
+		return Record{}, err
+	}
+	r := Record{ID: g.ID, Direction: Direction(g.Direction), HomeID: g.HomeID, HomeName: g.HomeName, RecoveryName: g.RecoveryName, Term: g.Term, Revision: g.Revision, Spec: s, Anchor: g.Anchor, CreatedAt: g.CreatedAt}
+	if g.Link != nil {
+		r.Link = *g.Link
+	}
+	return r, nil
+}
+
+func write(r Record) records.Group {
+	g := records.Group{ID: r.ID, Name: r.Spec.Name, Direction: string(r.Direction), HomeID: r.HomeID, HomeName: r.HomeName, RecoveryName: r.RecoveryName, Term: r.Term, Revision: r.Revision,
+		Settings: Encode(r.Spec), Anchor: r.Anchor, CreatedAt: r.CreatedAt, Target: seconds(r.Spec.Promise.Target), Platform: r.Spec.Platform}
+	if r.Link != "" {
+		g.Link = &r.Link
+	}
+	for _, m := range r.Spec.Machines {
+		g.Machines = append(g.Machines, m.ID)
+	}
+	return g
+}
+
+func machineKey(platform, machine string) string { return platform + "/" + machine }
+
+// put keeps a record in memory unless a later one is there; the lock is held or
+// nobody else is here yet.
+func (d *Directory) put(r Record) bool {
+	if was, ok := d.byID[r.ID]; ok {
+		if was.Term > r.Term || was.Term == r.Term && was.Revision > r.Revision {
+			return false
+		}
+		d.unguard(was)
+	}
+	d.byID[r.ID] = r
+	if r.Direction == Out {
+		for _, m := range r.Spec.Machines {
+			d.guarded[machineKey(r.Spec.Platform, m.ID)] = r.ID
+		}
+	}
+	return true
+}
+
+func (d *Directory) unguard(r Record) {
+	for _, m := range r.Spec.Machines {
+		if k := machineKey(r.Spec.Platform, m.ID); d.guarded[k] == r.ID {
+			delete(d.guarded, k)
+		}
+	}
+}
+
+// Watch has f called after every change, in no particular order and without any
+// lock held. It is for wiring, before anything runs.
+func (d *Directory) Watch(f func(Change)) { d.watch = append(d.watch, f) }
+
+// keep takes a record that was written into memory and tells who watches.
+func (d *Directory) keep(r Record) {
+	d.mu.Lock()
+	var c Change
+	if was, ok := d.byID[r.ID]; ok {
+		c.Before = &was
+	}
+	if d.put(r) {
+		c.After = &r
+	}
+	d.mu.Unlock()
+	if c.After != nil {
+		d.tell(c, r.ID)
+	}
+}
+
+func (d *Directory) tell(c Change, id string) {
+	for _, f := range d.watch {
+		f(c)
+	}
+	d.hub.Send(events.Event{Type: "group", ID: id})
+}
+
+// Get gives a record by ID.
+func (d *Directory) Get(id string) (Record, bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	r, ok := d.byID[id]
+	return r, ok
+}
+
+// All lists the records in the order of their names.
+func (d *Directory) All() []Record {
+	d.mu.Lock()
+	out := make([]Record, 0, len(d.byID))
+	for _, r := range d.byID {
+		out = append(out, r)
+	}
+	d.mu.Unlock()
+	slices.SortFunc(out, func(a, b Record) int {
+		if c := strings.Compare(strings.ToLower(a.Spec.Name), strings.ToLower(b.Spec.Name)); c != 0 {
+			return c
+		}
+		return strings.Compare(a.ID, b.ID)
+	})
+	return out
+}
+
+// Find resolves an ID, or a name that only one group has. A group that lives goes
+// before ended ones of its name, but not unnoticed: of several ended ones the ID
+// has to be given.
+func (d *Directory) Find(text string) (Record, error) {
+	if r, ok := d.Get(text); ok {
+		return r, nil
+	}
+	var live, ended []Record
+	var names []string
+	for _, r := range d.All() {
+		names = append(names, r.Spec.Name)
+		switch {
+		case !strings.EqualFold(r.Spec.Name, text):
+		case r.Direction == Ended:
+			ended = append(ended, r)
+		default:
+			live = append(live, r)
+		}
+	}
+	switch {
+	case len(live) == 1:
+		return live[0], nil
+	case len(live) > 1:
+		return Record{}, problem.Conflict("More than one group is called %q; give the ID: %s.", text, idsOf(live))
+	case len(ended) == 1:
+		return ended[0], nil
+	case len(ended) > 1:
+		return Record{}, problem.Conflict("More than one group called %q has ended; give the ID: %s.", text, idsOf(ended))
+	}
+	p := problem.NotFound("group", text)
+	if near, ok := words.Nearest(text, names); ok {
+		p.Detail += fmt.Sprintf(" Did you mean %q?", near)
+	}
+	return Record{}, p
+}
+
+func idsOf(rs []Record) string {
+	var out []string
+	for _, r := range rs {
+		out = append(out, fmt.Sprintf("%s (of %s, from %s)", r.ID, r.HomeName, r.CreatedAt.UTC().Format("2006-01-02")))
+	}
+	return words.Joined(out, 4)
+}
+
+// Guards gives the group of this site that a machine is in.
+func (d *Directory) Guards(platform, machine string) (Record, bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	r, ok := d.byID[d.guarded[machineKey(platform, machine)]]
+	return r, ok
+}
+
+func object(r Record) audit.Object { return audit.Object{Kind: "group", Name: r.Spec.Name, ID: r.ID} }
+
+// faults turns the findings that bar saving into fields at fault.
+func faults(fs []group.Finding) []problem.Field {
+	var out []problem.Field
+	for _, f := range promise.Faults(fs) {
+		out = append(out, problem.Field{Field: f.Field, Message: f.Message})
+	}
+	return out
+}
+
+// Check says what would bar a specification from being saved as a group of this
+// site, all at once; except is the group that it is an edit of.
+func (d *Directory) Check(s group.Spec, except string) []problem.Field {
+	out := faults(s.Validate())
+	for _, r := range d.All() {
+		if r.Direction == Out && r.ID != except && strings.EqualFold(r.Spec.Name, s.Name) {
+			out = append(out, nameTaken(r.Spec.Name))
+		}
+	}
+	for i, m := range s.Machines {
+		if r, ok := d.Guards(s.Platform, m.ID); ok && r.ID != except {
+			out = append(out, problem.Field{Field: fmt.Sprintf("machines[%d]", i), Message: fmt.Sprintf("%s is protected by the group %s already. Take it out there first.", m.Name, r.Spec.Name)})
+		}
+	}
+	return out
+}
+
+func nameTaken(name string) problem.Field {
+	return problem.Field{Field: "name", Message: fmt.Sprintf("There is a group %q already; choose another name.", name)}
+}
+
+// taken turns what the database found taken into the field at fault: somebody was
+// faster than Check.
+func taken(err error, name string) error {
+	switch {
+	case records.Taken(err, records.GroupNameTaken):
+		return problem.InvalidFields(nameTaken(name))
+	case records.Taken(err, records.MachineTaken):
+		return problem.Invalid("machines", "One of the machines was put into another group just now. Look at the list of machines again.")
+	}
+	return err
+}
+
+// Create stores a new group that is home here.
+func (d *Directory) Create(ctx context.Context, who actor.Actor, r Record) (Record, error) {
+	if fs := d.Check(r.Spec, ""); len(fs) > 0 {
+		return Record{}, problem.InvalidFields(fs...)
+	}
+	r.Direction, r.Term, r.Revision = Out, term.New().Term, 1
+	r.CreatedAt = d.clk.Now().UTC()
+	r.Anchor = r.CreatedAt
+	line := d.trail.Line(who, object(r), r.Revision, group.Diff(group.Spec{}, r.Spec), fmt.Sprintf("%s made the group %s of %s, kept at %s", who, r.Spec.Name, strings.Join(r.Spec.MachineNames(), ", "), r.RecoveryName))
+	if err := d.store.AddGroup(ctx, write(r), line); err != nil {
+		return Record{}, taken(err, r.Spec.Name)
+	}
+	d.keep(r)
+	d.trail.Written()
+	return r, nil
+}
+
+// tries bounds how often an edit is made anew because others came between.
+const tries = 20
+
+// Update applies an edit to a group that is home here. If match is given and is
+// not the group's revision, or if somebody changed one of the same fields while
+// this was under way, nothing is changed and the answer says what they did. Else
+// both edits hold. Text makes the line of the trail of what was changed.
+func (d *Directory) Update(ctx context.Context, who actor.Actor, id string, p group.Patch, match *int64, text func(next Record, cs []group.Change) string) (Record, []group.Change, error) {
+	first, ok := d.Get(id)
+	if !ok {
+		return Record{}, nil, problem.NotFound("group", id)
+	}
+	if match != nil && *match != first.Revision {
+		return Record{}, nil, d.stale(ctx, first, *match)
+	}
+	was := first
+	for range tries {
+		if was.Direction != Out {
+			return Record{}, nil, problem.Conflict("The group %s is not home here.", was.Spec.Name)
+		}
+		next := was
+		next.Spec = p.Apply(was.Spec)
+		if clash := group.Clash(first.Spec, was.Spec, p.Apply(first.Spec)); len(clash) > 0 {
+			return Record{}, nil, d.clash(ctx, was, first.Revision)
+		}
+		changes := group.Diff(was.Spec, next.Spec)
+		if len(changes) == 0 {
+			return was, nil, nil
+		}
+		if fs := d.Check(next.Spec, id); len(fs) > 0 {
+			return Record{}, nil, problem.InvalidFields(fs...)
+		}
+		next.Revision++
+		line := d.trail.Line(who, object(next), next.Revision, changes, text(next, changes))
+		err := d.store.SwapGroup(ctx, write(next), was.Revision, line)
+		if err == nil {
+			d.keep(next)
+			d.trail.Written()
+			return next, changes, nil
+		}
+		if !errors.Is(err, records.ErrStale) {
+			return Record{}, nil, taken(err, next.Spec.Name)
+		}
+		if was, err = d.reload(ctx, id); err != nil {
+			return Record{}, nil, err
+		}
+		if match != nil {
+			return Record{}, nil, d.stale(ctx, was, *match)
+		}
+	}
+	return Record{}, nil, problem.Conflict("Others change %s all the time; try again.", first.Spec.Name)
+}
+
+// reload brings memory up to what the database holds of a group.
+func (d *Directory) reload(ctx context.Context, id string) (Record, error) {
+	recs, err := d.store.Groups(ctx)
+	if err != nil {
+		return Record{}, err
+	}
+	for _, g := range recs {
+		if g.ID != id {
+			continue
+		}
+		r, err := read(g)
+		if err != nil {
+			return Record{}, err
+		}
+		d.keep(r)
+		return r, nil
+	}
+	return Record{}, problem.NotFound("group", id)
+}
+
+// stale refuses an edit of a revision that is not the newest.
+func (d *Directory) stale(ctx context.Context, now Record, match int64) error {
+	return &problem.Problem{Status: 412, Title: "It has changed since you looked; nothing was changed", Detail: d.since(ctx, now, match)}
+}
+
+// clash refuses an edit of a field that somebody else changed meanwhile.
+func (d *Directory) clash(ctx context.Context, now Record, from int64) error {
+	return problem.Conflict("%s", d.since(ctx, now, from))
+}
+
+// since says what was done to a group after a revision, and by whom.
+func (d *Directory) since(ctx context.Context, now Record, revision int64) string {
+	head := fmt.Sprintf("%s is at revision %d, and your change was made of revision %d.", now.Spec.Name, now.Revision, revision)
+	edits, err := d.store.Edits(ctx, now.ID, revision)
+	if err != nil || revision > now.Revision {
+		return head + " Look at it again."
+	}
+	for _, e := range edits[:min(len(edits), 5)] {
+		changes, err := audit.ChangesOf(e)
+		if err != nil {
+			continue
+		}
+		head += fmt.Sprintf(" %s, %s: %s.", e.At.UTC().Format("2006-01-02 15:04:05 MST"), e.Who, group.Words(changes))
+	}
+	return head + " Look at it again."
+}
+
+// Mirror takes a group as its home site reports it. It reports whether it was not
+// known before. A report of an earlier term or revision changes nothing.
+func (d *Directory) Mirror(ctx context.Context, from actor.Actor, r Record) (fresh bool, err error) {
+	was, known := d.Get(r.ID)
+	_, outcome := was.Role().Hear(term.Report{Term: r.Term})
+	switch {
+	case known && was.Direction == Out && !slices.ContainsFunc(was.Spec.Destinations, func(x group.Destination) bool { return x.SiteID == r.HomeID }),
+		known && was.Direction != Out && was.HomeID != r.HomeID:
+		return false, problem.Conflict("Group %s is home elsewhere.", r.Spec.Name)
+	case outcome == term.Refused && was.Direction == Out:
+		return false, problem.Conflict("Group %s is home here, in term %d; %s has to stand down.", r.Spec.Name, was.Term, r.HomeName)
+	case outcome == term.Refused:
+		return false, problem.Conflict("Group %s has a higher term here; %s has to stand down.", r.Spec.Name, r.HomeName)
+	}
+	r.Direction = In
+	if known && was.Direction == In && was.Term == r.Term && was.Revision >= r.Revision && was.Link == r.Link && (was.Revision > r.Revision || len(group.Diff(was.Spec, r.Spec)) == 0) {
+		return false, nil
+	}
+	var line records.Activity
+	if !known {
+		line = d.trail.Line(from, object(r), r.Revision, nil, fmt.Sprintf("%s keeps the points of its group %s here", r.HomeName, r.Spec.Name))
+	}
+	written, err := d.store.MirrorGroup(ctx, write(r), d.clk.Now().UTC(), line)
+	if err != nil {
+		return false, err
+	}
+	if written {
+		d.keep(r)
+		if !known {
+			d.trail.Written()
+		}
+	}
+	return !known, nil
+}
+
+// End leaves a group's points without the group. Recovery is the site that holds
+// them, if it is another than before.
+func (d *Directory) End(ctx context.Context, who actor.Actor, id, recovery, text string) error {
+	for range tries {
+		was, ok := d.Get(id)
+		if !ok || was.Direction == Ended {
+			return nil
+		}
+		next := was
+		next.Direction = Ended
+		if was.Direction == Out { // elsewhere the revision is the home site's
+			next.Revision++
+		}
+		if recovery != "" {
+			next.RecoveryName = recovery
+		}
+		err := d.store.SwapGroup(ctx, write(next), was.Revision, d.trail.Line(who, object(next), 0, nil, text))
+		if err == nil {
+			d.keep(next)
+			d.trail.Written()
+			return nil
+		}
+		if !errors.Is(err, records.ErrStale) {
+			return err
+		}
+		if _, err := d.reload(ctx, id); err != nil {
+			return err
+		}
+	}
+	return problem.Conflict("The group is being changed all the time; try again.")
+}
+
+// Delete forgets a group.
+func (d *Directory) Delete(ctx context.Context, who actor.Actor, id, text string) error {
+	r, ok := d.Get(id)
+	if !ok {
+		return nil
+	}
+	if err := d.store.DeleteGroup(ctx, id, d.trail.Line(who, object(r), 0, nil, text)); err != nil {
+		return err
+	}
+	d.mu.Lock()
+	d.unguard(r)
+	delete(d.byID, id)
+	d.mu.Unlock()
+	d.trail.Written()
+	d.tell(Change{Before: &r}, id)
+	return nil
+}
+
+// Unlink lets groups that have ended go of a link that is removed. The database
+// does the same with the link itself.
+func (d *Directory) Unlink(link string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for id, r := range d.byID {
+		if r.Link == link {
+			r.Link = ""
+			d.byID[id] = r
+		}
+	}
+}
+
+// ResumeDue ends the pauses whose time is over, in the name of the service.
+func (d *Directory) ResumeDue(ctx context.Context) error {
+	now := d.clk.Now()
+	var errs []error
+	for _, r := range d.All() {
+		if r.Direction != Out || r.Spec.Pause == nil || r.Spec.PausedAt(now) {
+			continue
+		}
+		_, _, err := d.Update(ctx, actor.System(), r.ID, group.Patch{Resume: true}, &r.Revision, func(Record, []group.Change) string {
+			return fmt.Sprintf("The pause of %s is over; it was for: %s", r.Spec.Name, orNone(r.Spec.Pause.Reason))
+		})
+		errs = append(errs, err)
+	}
+	return errors.Join(errs...)
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "no reason given"
+	}
+	return s
+}

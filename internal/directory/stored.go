@@ -1,0 +1,244 @@
+package directory
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"time"
+
+	"kestrel/internal/core/cadence"
+	"kestrel/internal/core/group"
+	"kestrel/internal/core/ladder"
+	"kestrel/internal/core/promise"
+)
+
+// format is that of specifications as they are stored, sealed into points and sent
+// to the recovery site. Fields may be added without a new one; what is older is
+// read for ever, since points keep it.
+const format = 2
+
+// stored is format 2. It is a type of its own: neither the contract nor the
+// specification may change it unawares.
+type stored struct {
+	Format       int                 `json:"format"`
+	Name         string              `json:"name"`
+	Tags         []string            `json:"tags,omitempty"`
+	Platform     string              `json:"platform"`
+	Machines     []storedMachine     `json:"machines"`
+	Promise      storedPromise       `json:"promise"`
+	Apart        bool                `json:"apart,omitempty"`
+	Priority     string              `json:"priority,omitempty"` // empty is normal
+	CompareEvery int64               `json:"compareEvery,omitempty"`
+	HomePoints   bool                `json:"homePoints,omitempty"`
+	Pause        *storedPause        `json:"pause,omitempty"`
+	Destinations []storedDestination `json:"destinations,omitempty"`
+
+	// Of format 1, which had none of the name, a pause or destinations.
+	KeepHere bool `json:"keepHere,omitempty"`
+	Paused   bool `json:"paused,omitempty"`
+}
+
+type storedMachine struct {
+	ID        string `json:"id"`
+	Name      string `json:"name"`
+	Disks     int    `json:"disks"`
+	SizeBytes int64  `json:"sizeBytes"`
+	Quiesce   bool   `json:"quiesce,omitempty"`
+}
+
+// storedPromise has lengths of time in seconds, as format 1 had them.
+type storedPromise struct {
+	Target  int64        `json:"rpoTargetSeconds"`
+	Cadence int64        `json:"cadenceSeconds"`
+	Keep    []storedRung `json:"keep"`
+}
+
+type storedRung struct {
+	Each int64 `json:"eachSeconds"`
+	For  int64 `json:"forSeconds"`
+}
+
+type storedPause struct {
+	By     string     `json:"by,omitempty"`
+	Reason string     `json:"reason,omitempty"`
+	Since  time.Time  `json:"since"`
+	Until  *time.Time `json:"until,omitempty"`
+}
+
+type storedDestination struct {
+	SiteID string `json:"siteId"`
+	Site   string `json:"site"`
+}
+
+// Encode writes a specification.
+func Encode(s group.Spec) []byte {
+	x := stored{Format: format, Name: s.Name, Tags: s.Tags, Platform: s.Platform, Machines: []storedMachine{}, Apart: s.Apart, CompareEvery: seconds(s.CompareEvery), HomePoints: s.HomePoints,
+		Promise: storedPromise{Target: seconds(s.Promise.Target), Cadence: seconds(s.Promise.Cadence.Every), Keep: []storedRung{}}}
+	if s.Priority != group.Normal {
+		x.Priority = string(s.Priority)
+	}
+	for _, m := range s.Machines {
+		x.Machines = append(x.Machines, storedMachine(m))
+	}
+	for _, r := range s.Promise.Keep {
+		x.Promise.Keep = append(x.Promise.Keep, storedRung{seconds(r.Each), seconds(r.For)})
+	}
+	for _, d := range s.Destinations {
+		x.Destinations = append(x.Destinations, storedDestination(d))
+	}
+	if p := s.Pause; p != nil {
+		x.Pause = &storedPause{By: p.By, Reason: p.Reason, Since: p.Since.UTC()}
+		if !p.Until.IsZero() {
+			until := p.Until.UTC()
+			x.Pause.Until = &until
+		}
+	}
+	b, err := json.Marshal(x)
+	if err != nil {
+		panic(err) // plain structs always marshal
+	}
+	return b
+}
+
+// Decode reads a specification of any format there was. Name is used where the
+// form has none, as format 1. A form from the future is read as far as it is known.
+func Decode(b []byte, name string) (group.Spec, error) {
+	var x stored
+	if err := json.Unmarshal(b, &x); err != nil {
+		return group.Spec{}, fmt.Errorf("specification of %s: %w", name, err)
+	}
+	s := group.Spec{Name: x.Name, Tags: x.Tags, Platform: x.Platform, Apart: x.Apart, Priority: group.Priority(x.Priority), CompareEvery: span(x.CompareEvery), HomePoints: x.HomePoints || x.KeepHere,
+		Promise: promise.Promise{Target: span(x.Promise.Target), Cadence: cadence.Cadence{Every: span(x.Promise.Cadence)}}}
+	if s.Name == "" {
+		s.Name = name
+	}
+	if s.Priority == "" {
+		s.Priority = group.Normal
+	}
+	for _, m := range x.Machines {
+		s.Machines = append(s.Machines, group.Machine(m))
+	}
+	for _, r := range x.Promise.Keep {
+		s.Promise.Keep = append(s.Promise.Keep, ladder.Rung{Each: span(r.Each), For: span(r.For)})
+	}
+	for _, d := range x.Destinations {
+		s.Destinations = append(s.Destinations, group.Destination(d))
+	}
+	switch {
+	case x.Pause != nil:
+		s.Pause = &group.Pause{By: x.Pause.By, Reason: x.Pause.Reason, Since: x.Pause.Since}
+		if x.Pause.Until != nil {
+			s.Pause.Until = *x.Pause.Until
+		}
+	case x.Paused:
+		s.Pause = &group.Pause{}
+	}
+	return s, nil
+}
+
+// storedPatch is an edit as the recovery site passes it on to the home site.
+type storedPatch struct {
+	Format       int           `json:"format"`
+	Name         *string       `json:"name,omitempty"`
+	Tags         *[]string     `json:"tags,omitempty"`
+	Machines     *[]string     `json:"machines,omitempty"` // names or IDs, to be resolved at home
+	Quiesce      *[]string     `json:"quiesce,omitempty"`
+	Target       *int64        `json:"rpoTargetSeconds,omitempty"`
+	Cadence      *int64        `json:"cadenceSeconds,omitempty"`
+	Keep         *[]storedRung `json:"keep,omitempty"`
+	Apart        *bool         `json:"apart,omitempty"`
+	Priority     *string       `json:"priority,omitempty"`
+	CompareEvery *int64        `json:"compareEvery,omitempty"`
+	HomePoints   *bool         `json:"homePoints,omitempty"`
+	Match        *int64        `json:"match,omitempty"` // the revision that was looked at
+	Pause        *storedPause  `json:"pause,omitempty"`
+	Resume       bool          `json:"resume,omitempty"`
+}
+
+// Wish is an edit as people ask for it: machines are named as they name them, and
+// become machines at the group's home site.
+type Wish struct {
+	group.Patch
+	Machines *[]string // instead of Patch.Machines
+	Quiesce  *[]string // names or IDs; instead of Patch.Quiesce
+	Match    *int64    // the revision that was looked at; nil if that does not matter
+}
+
+// EncodeWish writes one.
+func EncodeWish(w Wish) []byte {
+	x := storedPatch{Format: format, Name: w.Name, Tags: w.Tags, Machines: w.Machines, Quiesce: w.Quiesce, Apart: w.Apart, HomePoints: w.HomePoints, Match: w.Match, Resume: w.Resume}
+	sec := func(d *time.Duration) *int64 {
+		if d == nil {
+			return nil
+		}
+		return new(seconds(*d))
+	}
+	x.Target, x.Cadence, x.CompareEvery = sec(w.Target), sec(w.Every), sec(w.CompareEvery)
+	if w.Priority != nil {
+		x.Priority = new(string(*w.Priority))
+	}
+	if w.Keep != nil {
+		x.Keep = &[]storedRung{}
+		for _, r := range *w.Keep {
+			*x.Keep = append(*x.Keep, storedRung{seconds(r.Each), seconds(r.For)})
+		}
+	}
+	if p := w.Pause; p != nil {
+		x.Pause = &storedPause{By: p.By, Reason: p.Reason, Since: p.Since.UTC()}
+		if !p.Until.IsZero() {
+			x.Pause.Until = new(p.Until.UTC())
+		}
+	}
+	b, err := json.Marshal(x)
+	if err != nil {
+		panic(err) // plain structs always marshal
+	}
+	return b
+}
+
+// DecodeWish reads what EncodeWish wrote.
+func DecodeWish(b []byte) (Wish, error) {
+	var x storedPatch
+	if err := json.Unmarshal(b, &x); err != nil {
+		return Wish{}, fmt.Errorf("an edit: %w", err)
+	}
+	if x.Format != format {
+		return Wish{}, fmt.Errorf("an edit of format %d is not known here; update this site", x.Format)
+	}
+	w := Wish{Machines: x.Machines, Quiesce: x.Quiesce, Match: x.Match}
+	w.Name, w.Tags, w.Apart, w.HomePoints, w.Resume = x.Name, x.Tags, x.Apart, x.HomePoints, x.Resume
+	dur := func(n *int64) *time.Duration {
+		if n == nil {
+			return nil
+		}
+		return new(span(*n))
+	}
+	w.Target, w.Every, w.CompareEvery = dur(x.Target), dur(x.Cadence), dur(x.CompareEvery)
+	if x.Priority != nil {
+		w.Priority = new(group.Priority(*x.Priority))
+	}
+	if x.Keep != nil {
+		w.Keep = &ladder.Ladder{}
+		for _, r := range *x.Keep {
+			*w.Keep = append(*w.Keep, ladder.Rung{Each: span(r.Each), For: span(r.For)})
+		}
+	}
+	if p := x.Pause; p != nil {
+		w.Pause = &group.Pause{By: p.By, Reason: p.Reason, Since: p.Since}
+		if p.Until != nil {
+			w.Pause.Until = *p.Until
+		}
+	}
+	return w, nil
+}
+
+func seconds(d time.Duration) int64 { return int64(d / time.Second) }
+
+// span reads seconds; those beyond what a duration holds become its bound, which
+// the limits of every field refuse.
+func span(n int64) time.Duration {
+	if n > math.MaxInt64/int64(time.Second) || n < math.MinInt64/int64(time.Second) {
+		return math.MaxInt64
+	}
+	return time.Duration(n) * time.Second
+}

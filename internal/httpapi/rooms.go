@@ -1,0 +1,163 @@
+package httpapi
+
+import (
+	"context"
+	"time"
+
+	"kestrel/internal/api"
+	"kestrel/internal/core/actor"
+	"kestrel/internal/directory"
+	"kestrel/internal/events"
+	"kestrel/internal/inventory"
+	"kestrel/internal/keeper"
+	"kestrel/internal/overview"
+	"kestrel/internal/records"
+)
+
+// Rooms is what the interface asks of a site; each is as small as it can be.
+type Rooms struct {
+	Version    string
+	Site       Site
+	Access     Access
+	Trail      Trail
+	Events     Events
+	Directory  Directory
+	Groups     Groups
+	Overview   Overview
+	Platforms  Platforms
+	Links      Links
+	Points     Points
+	Store      Store
+	Serving    Serving
+	Landings   Landings
+	Operations Operations
+}
+
+// Site is the site itself.
+type Site interface {
+	Self() records.Site
+	Now() time.Time
+	Ready(ctx context.Context) error
+}
+
+// Access is people, sessions and tokens.
+type Access interface {
+	Welcome(ctx context.Context, w api.Welcome, from string) (actor.Actor, string, error)
+	SignIn(ctx context.Context, in api.SignIn, from string) (actor.Actor, string, error)
+	SignOut(ctx context.Context, secret string) error
+	WhoIs(ctx context.Context, secret, from string) (actor.Actor, error)
+	People(ctx context.Context) ([]api.Person, error)
+	InvitePerson(ctx context.Context, who actor.Actor, in api.NewPerson) (api.PersonInvitation, error)
+	EditPerson(ctx context.Context, who actor.Actor, id string, in api.EditPerson) (api.Person, error)
+	DeletePerson(ctx context.Context, who actor.Actor, id string) error
+	Tokens(ctx context.Context, who actor.Actor) ([]api.Token, error)
+	CreateToken(ctx context.Context, who actor.Actor, in api.NewToken) (api.TokenSecret, error)
+	DeleteToken(ctx context.Context, who actor.Actor, id string) error
+}
+
+// Trail is the audit trail.
+type Trail interface {
+	Lines(ctx context.Context, before int64, limit int, q string) ([]records.Activity, error)
+}
+
+// Events tells what changes.
+type Events interface {
+	Listen() (events <-chan events.Event, stop func())
+}
+
+// Directory finds groups.
+type Directory interface {
+	Get(id string) (directory.Record, bool)
+	Find(text string) (directory.Record, error)
+	All() []directory.Record
+}
+
+// Groups is what is asked of groups.
+type Groups interface {
+	Create(ctx context.Context, who actor.Actor, in api.NewGroup) (id string, err error)
+	Update(ctx context.Context, who actor.Actor, id string, in api.GroupPatch, match *int64) error
+	Preview(ctx context.Context, id string, in api.GroupPatch) (api.Preview, error)
+	Pause(ctx context.Context, who actor.Actor, id string, in *api.PauseRequest) error
+	Resume(ctx context.Context, who actor.Actor, id string) error
+	Run(ctx context.Context, who actor.Actor, id string, compare bool) error
+	Delete(ctx context.Context, who actor.Actor, id, points string, withoutPeer bool) error
+	Forecast(ctx context.Context, in api.ForecastRequest) (api.Forecast, error)
+}
+
+// Overview is how groups stand.
+type Overview interface {
+	Group(id string) (api.Group, error)
+	List(f overview.Filter) ([]api.Group, int, error)
+	Cycles(ctx context.Context, id string, before int64, limit int) ([]api.Cycle, error)
+	Exposure(ctx context.Context, id string, from, to *time.Time) (api.Exposure, error)
+	Board(ctx context.Context, see func(r directory.Record) bool) (api.Board, error)
+}
+
+// Platforms is platforms and their machines.
+type Platforms interface {
+	Platforms() []api.Platform
+	Resources(id string) (api.Inventory, error)
+	Machines(f inventory.MachineFilter) ([]api.Machine, int, error)
+	Test(ctx context.Context, in api.NewPlatform) (api.ConnectionTest, error)
+	Retest(ctx context.Context, id string) (api.ConnectionTest, error)
+	Create(ctx context.Context, who actor.Actor, in api.NewPlatform) (api.Platform, error)
+	Delete(ctx context.Context, who actor.Actor, id string) error
+}
+
+// Links is paired sites.
+type Links interface {
+	Links() []api.Link
+	Invite(ctx context.Context, who actor.Actor, in api.NewInvitation) (api.InvitationSecret, error)
+	Invitations(ctx context.Context) ([]api.Invitation, error)
+	DeleteInvitation(ctx context.Context, who actor.Actor, id string) error
+	Accept(ctx context.Context, who actor.Actor, in api.AcceptInvitation) (api.Link, error)
+	Edit(ctx context.Context, who actor.Actor, id string, in api.EditLink) (api.Link, error)
+	Test(ctx context.Context, id string) (api.ConnectionTest, error)
+	Delete(ctx context.Context, who actor.Actor, id string) error
+}
+
+// Points is recovery points.
+type Points interface {
+	List(ctx context.Context, f keeper.Filter) ([]api.Point, int, error)
+	Point(ctx context.Context, id string) (api.Point, error)
+	GroupOf(ctx context.Context, id string) (string, error)
+	Pin(ctx context.Context, who actor.Actor, id string, in api.PointPatch) (api.Point, error)
+	Delete(ctx context.Context, who actor.Actor, id string) error
+	Export(ctx context.Context, who actor.Actor, id string, in api.ExportRequest) (api.Operation, error)
+}
+
+// Store is the point store.
+type Store interface {
+	StoreView() api.Store
+	Losses(see func(group string) bool) []api.Loss
+	VerifyStore(ctx context.Context, who actor.Actor) (api.Operation, error)
+	RewriteStore(ctx context.Context, who actor.Actor) (api.Operation, error)
+	SweepStore(ctx context.Context, who actor.Actor) (api.Operation, error)
+	Copies() []api.Copy
+	CarryCopy(ctx context.Context, who actor.Actor, in api.NewCopy) (api.Operation, error)
+	DeleteCopy(ctx context.Context, who actor.Actor, id string) error
+}
+
+// Serving is points that are served.
+type Serving interface {
+	Served(see func(group string) bool) []api.Served
+	GroupOf(id string) (string, error)
+	Serve(ctx context.Context, who actor.Actor, in api.NewServed) (api.Served, error)
+	Stop(ctx context.Context, who actor.Actor, id string) error
+}
+
+// Landings is machines that were made from points.
+type Landings interface {
+	List(see func(group string) bool) []api.Landing
+	Get(id string) (api.Landing, error)
+	GroupOf(id string) (string, error)
+	Create(ctx context.Context, who actor.Actor, in api.NewLanding, checkOnly bool) ([]api.Landing, error)
+	Remove(ctx context.Context, who actor.Actor, id string) error
+}
+
+// Operations is long work.
+type Operations interface {
+	List(ctx context.Context, limit, skip int) ([]api.Operation, error)
+	Get(ctx context.Context, id string) (api.Operation, error)
+	Stop(ctx context.Context, who actor.Actor, id string) error
+}

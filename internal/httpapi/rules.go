@@ -1,0 +1,197 @@
+package httpapi
+
+import (
+	"context"
+	"net/http"
+	"reflect"
+	"slices"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+
+	"kestrel/internal/api"
+	"kestrel/internal/core/actor"
+	"kestrel/internal/directory"
+	"kestrel/internal/problem"
+)
+
+// rule says what an endpoint needs. Subject, if there is one, tells of which group a
+// request is.
+type rule struct {
+	role    actor.Role
+	subject func(h *handlers, ctx context.Context, request any) (group string, err error)
+	public  bool // nobody has to be signed in
+}
+
+func site(role actor.Role) rule { return rule{role: role} }
+
+// onGroup is a rule for requests that name a group.
+func onGroup[T any](role actor.Role, id func(T) string) rule {
+	return rule{role: role, subject: func(h *handlers, _ context.Context, request any) (string, error) {
+		r, err := h.Directory.Find(id(request.(T)))
+		return r.ID, err
+	}}
+}
+
+// onPoint is a rule for requests that name a point.
+func onPoint[T any](role actor.Role, id func(T) string) rule {
+	return rule{role: role, subject: func(h *handlers, ctx context.Context, request any) (string, error) {
+		return h.Points.GroupOf(ctx, id(request.(T)))
+	}}
+}
+
+func onServed[T any](role actor.Role, id func(T) string) rule {
+	return rule{role: role, subject: func(h *handlers, _ context.Context, request any) (string, error) {
+		return h.Serving.GroupOf(id(request.(T)))
+	}}
+}
+
+func onLanding[T any](role actor.Role, id func(T) string) rule {
+	return rule{role: role, subject: func(h *handlers, _ context.Context, request any) (string, error) {
+		return h.Landings.GroupOf(id(request.(T)))
+	}}
+}
+
+// rules lists what every endpoint needs, by its name in the contract. One that is
+// not listed is allowed to nobody.
+func rules() map[string]rule {
+	const v, o, a = actor.Viewer, actor.Operator, actor.Administrator
+	return map[string]rule{
+		"SignIn": {public: true}, "Welcome": {public: true},
+		"GetSession": site(v), "SignOut": site(v), "StreamEvents": site(v), "GetBoard": site(v), "ListActivity": site(v),
+		// Everybody has tokens of their own, with no more than their own role.
+		"ListTokens": site(v), "CreateToken": site(v), "DeleteToken": site(v),
+		"ListPeople": site(a), "InvitePerson": site(a), "EditPerson": site(a), "DeletePerson": site(a),
+		"ListPlatforms": site(v), "GetInventory": site(v), "ListMachines": site(v),
+		"CreatePlatform": site(a), "TestPlatform": site(a), "RetestPlatform": site(o), "DeletePlatform": site(a),
+		"ListLinks": site(v), "TestLink": site(o), "AcceptInvitation": site(a), "EditLink": site(a), "DeleteLink": site(a),
+		"ListInvitations": site(a), "CreateInvitation": site(a), "DeleteInvitation": site(a),
+		"ListGroups": site(v), "CreateGroup": site(a), "Forecast": forecastRule(),
+		"GetGroup":     onGroup(v, func(r api.GetGroupRequestObject) string { return r.ID }),
+		"UpdateGroup":  onGroup(a, func(r api.UpdateGroupRequestObject) string { return r.ID }),
+		"DeleteGroup":  onGroup(a, func(r api.DeleteGroupRequestObject) string { return r.ID }),
+		"PreviewGroup": onGroup(v, func(r api.PreviewGroupRequestObject) string { return r.ID }),
+		"RunCycle":     onGroup(o, func(r api.RunCycleRequestObject) string { return r.ID }),
+		"PauseGroup":   onGroup(o, func(r api.PauseGroupRequestObject) string { return r.ID }),
+		"ResumeGroup":  onGroup(o, func(r api.ResumeGroupRequestObject) string { return r.ID }),
+		"ListCycles":   onGroup(v, func(r api.ListCyclesRequestObject) string { return r.ID }),
+		"GetExposure":  onGroup(v, func(r api.GetExposureRequestObject) string { return r.ID }),
+		"ListPoints":   site(v),
+		"GetPoint":     onPoint(v, func(r api.GetPointRequestObject) string { return r.ID }),
+		"UpdatePoint":  onPoint(o, func(r api.UpdatePointRequestObject) string { return r.ID }),
+		"DeletePoint":  onPoint(a, func(r api.DeletePointRequestObject) string { return r.ID }),
+		"ExportPoint":  onPoint(o, func(r api.ExportPointRequestObject) string { return r.ID }),
+		"ListServed":   site(v),
+		"ServePoint":   onPoint(o, func(r api.ServePointRequestObject) string { return r.Body.Point }),
+		"StopServing":  onServed(o, func(r api.StopServingRequestObject) string { return r.ID }),
+		"ListLandings": site(v),
+		"CreateLandings": onPoint(o, func(r api.CreateLandingsRequestObject) string {
+			return r.Body.Point
+		}),
+		"GetLanding":    onLanding(v, func(r api.GetLandingRequestObject) string { return r.ID }),
+		"DeleteLanding": onLanding(o, func(r api.DeleteLandingRequestObject) string { return r.ID }),
+		"GetStore":      site(v), "ListLosses": site(v), "VerifyStore": site(o), "SweepStore": site(o), "RewriteStore": site(a),
+		"ListCopies": site(v), "CarryCopy": site(a), "DeleteCopy": site(a),
+		"ListOperations": site(v), "GetOperation": site(v), "CancelOperation": site(o),
+	}
+}
+
+// forecastRule lets a change of a group that exists be foretold by whoever sees it,
+// and a new group by whoever may make one.
+func forecastRule() rule {
+	return rule{role: actor.Viewer, subject: func(h *handlers, ctx context.Context, request any) (string, error) {
+		if g := request.(api.ForecastRequestObject).Body.Group; g != nil && *g != "" {
+			r, err := h.Directory.Find(*g)
+			return r.ID, err
+		}
+		if len(who(ctx).Tags) > 0 {
+			return "", forbidden(who(ctx).String() + " is limited to some groups, and cannot make new ones.")
+		}
+		return "", nil
+	}}
+}
+
+func forbidden(why string) error {
+	return &problem.Problem{Status: http.StatusForbidden, Title: "Not allowed; nothing was changed", Detail: why}
+}
+
+// decide is where every request of the contract passes: who asks is known, and here
+// it is decided whether they may.
+func (h *handlers) decide(next api.StrictHandlerFunc, operation string) api.StrictHandlerFunc {
+	r, known := h.rules[operation]
+	return func(c *echo.Context, request any) (any, error) {
+		ctx := c.Request().Context()
+		if err := knownQuery(c, request); err != nil {
+			return nil, err
+		}
+		if !known {
+			return nil, forbidden("Nobody may do this.")
+		}
+		if r.public {
+			return next(c, request)
+		}
+		need := actor.Need{Role: r.role}
+		var tags []string
+		if r.subject != nil {
+			id, err := r.subject(h, ctx, request)
+			if err != nil {
+				return nil, err
+			}
+			if id != "" {
+				need.Group = true
+				if g, ok := h.Directory.Get(id); ok {
+					tags = g.Spec.Tags
+				}
+			}
+		}
+		if v := who(ctx).May(need, tags); !v.Allowed {
+			if v.Hidden {
+				return nil, &problem.Problem{Status: http.StatusNotFound, Title: "Not found", Detail: v.Why}
+			}
+			return nil, forbidden(v.Why)
+		}
+		return next(c, request)
+	}
+}
+
+// knownQuery refuses query parameters that the contract does not name: a misspelt
+// one must not be passed over in silence.
+func knownQuery(c *echo.Context, request any) error {
+	var known []string
+	if f := reflect.ValueOf(request).FieldByName("Params"); f.IsValid() {
+		for i := range f.Type().NumField() {
+			if name, _, _ := strings.Cut(f.Type().Field(i).Tag.Get("form"), ","); name != "" {
+				known = append(known, name)
+			}
+		}
+	}
+	for name := range c.Request().URL.Query() {
+		if !slices.Contains(known, name) {
+			message := "There is no such parameter here."
+			if len(known) > 0 {
+				message += " Known are " + strings.Join(known, ", ") + "."
+			}
+			return problem.Invalid(name, "%s", message)
+		}
+	}
+	return nil
+}
+
+// sees tells whether whoever asks may see a group.
+func sees(ctx context.Context) func(r directory.Record) bool {
+	a := who(ctx)
+	return func(r directory.Record) bool { return a.Sees(r.Spec.Tags) }
+}
+
+// seesID is sees by a group's ID. A group that is gone is seen by those without a
+// limit.
+func (h *handlers) seesID(ctx context.Context) func(id string) bool {
+	a := who(ctx)
+	return func(id string) bool {
+		if len(a.Tags) == 0 {
+			return true
+		}
+		r, ok := h.Directory.Get(id)
+		return ok && a.Sees(r.Spec.Tags)
+	}
+}

@@ -1,0 +1,57 @@
+package inventory
+
+import (
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/rand"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"kestrel/internal/access"
+)
+
+// sealer encrypts the passwords of platforms, which the database must not hold in
+// clear (AES-256-GCM), with a key that lies beside the site's identity.
+type sealer struct{ aead cipher.AEAD }
+
+func newSealer(dir string) (*sealer, error) {
+	path := filepath.Join(dir, "secrets.key")
+	b, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		b = []byte(access.NewSecret(32) + "\n")
+		err = os.WriteFile(path, b, 0o600)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("key file: %w", err)
+	}
+	key := sha256.Sum256([]byte(strings.TrimSpace(string(b))))
+	block, err := aes.NewCipher(key[:])
+	if err != nil {
+		return nil, err
+	}
+	aead, err := cipher.NewGCM(block)
+	return &sealer{aead}, err
+}
+
+func (s *sealer) seal(secret string) []byte {
+	nonce := make([]byte, s.aead.NonceSize())
+	_, _ = rand.Read(nonce) // never fails since Go 1.24
+	return s.aead.Seal(nonce, nonce, []byte(secret), nil)
+}
+
+func (s *sealer) open(b []byte) (string, error) {
+	n := s.aead.NonceSize()
+	if len(b) < n {
+		return "", errors.New("encrypted secret is cut short")
+	}
+	out, err := s.aead.Open(nil, b[:n], b[n:], nil)
+	if err != nil {
+		return "", errors.New("a secret in the database was encrypted with another key file than secrets.key")
+	}
+	return string(out), nil
+}

@@ -1,0 +1,249 @@
+package inventory
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"kestrel/internal/api"
+	"kestrel/internal/core/words"
+	"kestrel/internal/platform"
+	"kestrel/internal/problem"
+)
+
+// platformView is a platform as the contract shows it; the lock is held.
+func platformView(p *state) api.Platform {
+	now := p.now()
+	v := api.Platform{ID: p.rec.ID, Name: p.rec.Name, Kind: p.rec.Kind, Address: p.rec.Address, User: p.rec.Username, Reachable: now.Up, Machines: len(now.Held().Machines)}
+	if !p.seenAt.IsZero() {
+		v.SeenAt = &p.seenAt
+	}
+	_, v.Lands = now.Lander()
+	if p.rec.Kind == "libvirt" {
+		v.Libvirt = p.set.view()
+	}
+	switch trouble := now.Held().Trouble; {
+	case p.err != nil:
+		v.Error = new(words.Upper(p.err.Error()))
+	case trouble != "":
+		v.Error = new(words.Upper(trouble))
+	}
+	for _, address := range strings.Fields(p.rec.Address) {
+		if host := Host(address); ShortName(host) {
+			v.Warning = new(fmt.Sprintf("%q is a short name: it works only while this host's search domain fits. Use the full name or an IP address.", host))
+		}
+	}
+	return v
+}
+
+// Platforms lists all.
+func (v *Inventory) Platforms() []api.Platform {
+	v.mu.Lock()
+	out := make([]api.Platform, 0, len(v.byID))
+	for _, p := range v.byID {
+		out = append(out, platformView(p))
+	}
+	v.mu.Unlock()
+	slices.SortFunc(out, func(a, b api.Platform) int { return strings.Compare(a.Name, b.Name) })
+	return out
+}
+
+// Resources lists what a platform has besides machines.
+func (v *Inventory) Resources(id string) (api.Inventory, error) {
+	p, err := v.Find(id)
+	if err != nil {
+		return api.Inventory{}, err
+	}
+	if p.seen == nil {
+		if p.Err == nil {
+			return api.Inventory{}, problem.Unreachable("%s has not answered yet.", p.Name)
+		}
+		return api.Inventory{}, problem.Unreachable("%v", p.Err)
+	}
+	inv := p.Held()
+	out := api.Inventory{Hosts: []api.Resource{}, Pools: []api.Resource{}, Datastores: []api.Resource{}, Networks: []api.Named{}}
+	used := map[string]int64{}
+	for _, m := range inv.Machines {
+		used[m.Host] += m.MemoryBytes
+	}
+	for _, h := range inv.Hosts {
+		out.Hosts = append(out.Hosts, api.Resource{ID: h.ID, Name: h.Name, TotalBytes: h.MemoryBytes, FreeBytes: h.MemoryBytes - used[h.Name]})
+	}
+	for _, x := range inv.Pools {
+		out.Pools = append(out.Pools, api.Resource{ID: x.ID, Name: x.Name, TotalBytes: x.MemoryBytes, FreeBytes: x.MemoryFreeBytes})
+	}
+	for _, x := range inv.Datastores {
+		out.Datastores = append(out.Datastores, api.Resource{ID: x.ID, Name: x.Name, TotalBytes: x.CapacityBytes, FreeBytes: x.FreeBytes})
+	}
+	for _, x := range inv.Networks {
+		out.Networks = append(out.Networks, api.Named{ID: x.ID, Name: x.Name, Note: &x.Subnet})
+	}
+	return out, nil
+}
+
+// MachineFilter narrows, sorts and cuts a list of machines; empty fields let all
+// pass.
+type MachineFilter struct {
+	Query, Platform, Folder, Tag, Power string
+	Protection                          string // "none", "protected" or "cannot"
+	Sort                                string // name, folder, host, group or size; "-" before it turns it round
+	Limit, Skip                         int
+	// See tells by a machine's group (empty if it has none) whether it may be seen;
+	// nil lets all pass.
+	See func(group string) bool
+}
+
+// MaxPage is the most that a page of a list has.
+const MaxPage = 10_000
+
+// Machines lists machines of all platforms, and tells how many there are in all.
+func (v *Inventory) Machines(f MachineFilter) ([]api.Machine, int, error) {
+	switch f.Protection {
+	case "", "none", "protected", "cannot":
+	default:
+		return nil, 0, problem.Invalid("protection", "%q is none of none, protected, cannot.", f.Protection)
+	}
+	order, err := orderOf(f.Sort)
+	if err != nil {
+		return nil, 0, err
+	}
+	out := []api.Machine{}
+	for _, p := range v.All() {
+		for _, m := range p.Held().Machines {
+			if x := v.machineView(p, m); f.matches(x) {
+				out = append(out, x)
+			}
+		}
+	}
+	slices.SortStableFunc(out, order)
+	page, err := Page(out, f.Limit, f.Skip)
+	return page, len(out), err
+}
+
+// Page cuts a stretch out of a list: at most limit (0: all), without the first
+// skip.
+func Page[T any](all []T, limit, skip int) ([]T, error) {
+	if limit < 0 || limit > MaxPage {
+		return nil, problem.Invalid("limit", "A page has 1 to %d entries; leave it out for all.", MaxPage)
+	}
+	if skip < 0 {
+		return nil, problem.Invalid("skip", "Give 0 or more.")
+	}
+	all = all[min(skip, len(all)):]
+	if limit > 0 {
+		all = all[:min(limit, len(all))]
+	}
+	return all, nil
+}
+
+func orderOf(sort string) (func(a, b api.Machine) int, error) {
+	name, down := strings.CutPrefix(sort, "-")
+	byName := func(a, b api.Machine) int {
+		return cmp.Or(strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)), strings.Compare(a.ID, b.ID))
+	}
+	var by func(a, b api.Machine) int
+	switch name {
+	case "", "folder":
+		by = func(a, b api.Machine) int { return strings.Compare(a.Folder, b.Folder) }
+	case "name":
+		by = byName
+	case "host":
+		by = func(a, b api.Machine) int { return strings.Compare(a.Host, b.Host) }
+	case "group":
+		by = func(a, b api.Machine) int { return strings.Compare(value(a.GroupName), value(b.GroupName)) }
+	case "size":
+		size := func(m api.Machine) (n int64) {
+			for _, d := range m.Disks {
+				n += d.SizeBytes
+			}
+			return n
+		}
+		by = func(a, b api.Machine) int { return cmp.Compare(size(a), size(b)) }
+	default:
+		return nil, problem.Invalid("sort", "%q is none of name, folder, host, group, size; put - before it to turn it round.", sort)
+	}
+	return func(a, b api.Machine) int {
+		c := by(a, b)
+		if down {
+			c = -c
+		}
+		return cmp.Or(c, byName(a, b))
+	}, nil
+}
+
+func (f MachineFilter) matches(v api.Machine) bool {
+	if f.Platform != "" && f.Platform != v.Platform && !strings.EqualFold(f.Platform, v.PlatformName) ||
+		f.Folder != "" && v.Folder != f.Folder && !strings.HasPrefix(v.Folder, strings.TrimSuffix(f.Folder, "/")+"/") ||
+		f.Power != "" && f.Power != v.Power ||
+		f.Tag != "" && !slices.ContainsFunc(v.Tags, func(t string) bool { return strings.EqualFold(t, f.Tag) }) {
+		return false
+	}
+	if f.See != nil && !f.See(value(v.Group)) {
+		return false
+	}
+	switch f.Protection {
+	case "none":
+		if v.Group != nil || v.Barrier != nil {
+			return false
+		}
+	case "protected":
+		if v.Group == nil {
+			return false
+		}
+	case "cannot":
+		if v.Barrier == nil {
+			return false
+		}
+	}
+	if f.Query == "" {
+		return true
+	}
+	text := strings.ToLower(strings.Join(append([]string{v.Name, v.Folder, v.Guest, v.Host, value(v.GroupName)}, v.Tags...), " "))
+	for _, n := range v.Nics {
+		text += " " + n.Address + " " + n.Network
+	}
+	for _, word := range strings.Fields(strings.ToLower(f.Query)) {
+		if !strings.Contains(text, word) {
+			return false
+		}
+	}
+	return true
+}
+
+func (v *Inventory) machineView(p Platform, m platform.Machine) api.Machine {
+	x := api.Machine{ID: MachineID(p.ID, m.ID), Platform: p.ID, PlatformName: p.Name, Name: m.Name, Folder: m.Folder, Tags: append([]string{}, m.Tags...),
+		Host: m.Host, Power: m.Power, Guest: m.Guest, Cpus: m.CPUs, MemoryBytes: m.MemoryBytes, Disks: []api.MachineDisk{}, Nics: []api.Nic{}}
+	for _, d := range m.Disks {
+		x.Disks = append(x.Disks, api.MachineDisk{Key: d.Key, Label: d.Label, SizeBytes: d.SizeBytes, UsedBytes: d.UsedBytes, Datastore: d.Datastore, Untrackable: orNil(d.Untrackable), Mend: orNil(d.Mend)})
+	}
+	for _, n := range m.NICs {
+		x.Nics = append(x.Nics, api.Nic{Mac: n.MAC, Network: n.Network, Address: n.Address})
+	}
+	if g, ok := v.Groups.Guards(p.ID, m.ID); ok {
+		x.Group, x.GroupName = &g.ID, &g.Spec.Name
+	} else if why, mend := m.Barrier(); why != "" {
+		x.Barrier, x.Mend = &why, &mend
+	}
+	return x
+}
+
+// SeenAt tells when a platform last answered; zero if it never did.
+func (v *Inventory) SeenAt(id string) time.Time {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if p := v.byID[id]; p != nil {
+		return p.seenAt
+	}
+	return time.Time{}
+}
+
+// Used is what a machine's disks hold at the source, in bytes.
+func Used(m platform.Machine) int64 {
+	var n int64
+	for _, d := range m.Disks {
+		n += d.UsedBytes
+	}
+	return n
+}

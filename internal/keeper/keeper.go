@@ -1,0 +1,609 @@
+// Package keeper keeps points: it takes in what arrives, knows what each group has,
+// lets go what ladders let go, verifies the store, and writes points out. What a
+// site knows of points that another holds is here too.
+package keeper
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"sync"
+	"time"
+
+	"kestrel/internal/audit"
+	"kestrel/internal/clock"
+	"kestrel/internal/core/actor"
+	"kestrel/internal/core/exposure"
+	"kestrel/internal/core/ladder"
+	"kestrel/internal/core/words"
+	"kestrel/internal/directory"
+	"kestrel/internal/events"
+	"kestrel/internal/files/bucket"
+	"kestrel/internal/history"
+	"kestrel/internal/link"
+	"kestrel/internal/operation"
+	"kestrel/internal/points"
+	"kestrel/internal/problem"
+	"kestrel/internal/records"
+)
+
+// Records is where what is known of points is kept; *records.DB is one.
+type Records interface {
+	PutPoint(ctx context.Context, p records.Point) error
+	MirrorPoints(ctx context.Context, group string, ps []records.Point) error
+	Points(ctx context.Context, f records.PointFilter) ([]records.Point, error)
+	Marks(ctx context.Context, groups []string) ([]records.Point, error)
+	Point(ctx context.Context, id string) (records.Point, error)
+	PointIDs(ctx context.Context) (map[string]bool, error)
+	PinPoint(ctx context.Context, p records.Point, a records.Activity) error
+	DeletePoint(ctx context.Context, id string) error
+	PointTotals(ctx context.Context) ([]records.PointTotals, error)
+	GroupTotals(ctx context.Context, group string) ([]records.PointTotals, error)
+}
+
+// Config is what a keeper is made of.
+type Config struct {
+	Site       string // name of this site
+	Records    Records
+	Store      *points.Store
+	Objects    *bucket.FS // nil: the store is a folder
+	ObjectsURL string
+	Groups     *directory.Directory
+	History    *history.History
+	Operations *operation.Operations
+	Trail      *audit.Trail
+	Clock      clock.Clock
+	Hub        *events.Hub
+	Log        *slog.Logger
+	// VerifyEvery is the time within which all of the store is verified once;
+	// negative for never.
+	VerifyEvery time.Duration
+	// TidyEvery is how often ladders are looked at when nothing arrives.
+	TidyEvery time.Duration
+}
+
+// Keeper keeps the points of one site.
+type Keeper struct {
+	Config
+
+	mu       sync.Mutex
+	by       map[string]*Holding
+	sweepDue bool
+	shorter  []shorter
+	kick     chan struct{}
+}
+
+// shorter is a change of a ladder whose consequence is to be recorded.
+type shorter struct {
+	group  string
+	before ladder.Ladder
+}
+
+// Holding is what is known of a group's points.
+type Holding struct {
+	Points   int       // at the recovery site
+	NewestAt time.Time // capture of the newest sealed point, on our clock; zero if there is none
+	Newest   string    // its ID
+	OldestAt time.Time
+	// ConfirmedAt is when the recovery site last said so, at the home site.
+	ConfirmedAt time.Time
+	HomePoints  int // kept at home as well
+	Lost        Damage
+
+	shippedAt time.Time // when a point was last seen to be sealed there
+	marks     int       // counts changes of the list of points
+	mark      string    // of the list last fetched from the recovery site
+	fetchedAt time.Time
+}
+
+// Damage sums up what a group's points have lost.
+type Damage struct {
+	Points int
+	Gone   int64 // bytes that home does not have any more
+}
+
+// New makes a keeper, and makes the records agree with the store, which is the
+// truth: a crash may have come between a seal and its record.
+func New(ctx context.Context, cfg Config) (*Keeper, error) {
+	k := &Keeper{Config: cfg, by: map[string]*Holding{}, kick: make(chan struct{}, 1)}
+	if err := k.reconcile(ctx); err != nil {
+		return nil, err
+	}
+	totals, err := cfg.Records.PointTotals(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range totals {
+		if r, ok := cfg.Groups.Get(t.GroupID); ok {
+			k.count(r, k.holding(t.GroupID), []records.PointTotals{t})
+		}
+	}
+	for _, r := range cfg.Groups.All() {
+		if held := cfg.Store.Points(r.ID); len(held) > 0 && r.Direction != directory.Out {
+			k.holding(r.ID).Newest = held[len(held)-1].Point
+		}
+	}
+	cfg.Groups.Watch(k.changed)
+	k.register()
+	return k, nil
+}
+
+// holding is that of a group; the lock is held, or nobody else is here yet.
+func (k *Keeper) holding(group string) *Holding {
+	h, ok := k.by[group]
+	if !ok {
+		h = &Holding{}
+		k.by[group] = h
+	}
+	return h
+}
+
+// Holding is what is known of a group's points.
+func (k *Keeper) Holding(group string) Holding {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return *k.holding(group)
+}
+
+// changed follows what is decided about groups.
+func (k *Keeper) changed(c directory.Change) {
+	if c.After == nil {
+		k.mu.Lock()
+		delete(k.by, c.Before.ID)
+		k.mu.Unlock()
+		return
+	}
+	if c.Before == nil || slices.Equal(c.Before.Spec.Promise.Keep, c.After.Spec.Promise.Keep) {
+		return
+	}
+	k.mu.Lock()
+	k.shorter = append(k.shorter, shorter{c.After.ID, c.Before.Spec.Promise.Keep})
+	k.mu.Unlock()
+	k.wake()
+}
+
+func (k *Keeper) wake() {
+	select {
+	case k.kick <- struct{}{}:
+	default:
+	}
+}
+
+func (k *Keeper) note(ctx context.Context, r directory.Record, format string, a ...any) {
+	k.Trail.Note(ctx, actor.System(), audit.Object{Kind: "point", Name: r.Spec.Name, ID: r.ID}, format, a...)
+}
+
+// told tells clients about a point.
+func (k *Keeper) told(point, group string) {
+	k.Hub.Send(events.Event{Type: "point", ID: point, Group: group})
+	k.Hub.Send(events.Event{Type: "group", ID: group})
+}
+
+// reconcile makes the records agree with the store.
+func (k *Keeper) reconcile(ctx context.Context) error {
+	known, err := k.Records.PointIDs(ctx)
+	if err != nil {
+		return err
+	}
+	for id, held := range known {
+		if !held {
+			continue
+		}
+		if _, err := k.Store.Point(id); err == nil {
+			continue
+		}
+		if err := k.Records.DeletePoint(ctx, id); err != nil {
+			return err
+		}
+		k.Trail.Note(ctx, actor.System(), audit.Object{Kind: "point", Name: id}, "A point in the records is not in the store and was taken off the list")
+	}
+	for _, x := range k.Store.Points("") {
+		r, ok := k.Groups.Get(x.Group.ID)
+		if held, listed := known[x.Point]; listed && held || !ok {
+			continue
+		}
+		if err := k.list(ctx, r, x); err != nil {
+			return err
+		}
+		p, err := k.Store.Pin(x)
+		if err != nil {
+			k.Log.Error("read a pin", "point", x.Point, "err", err)
+		} else if p != nil {
+			if err := k.Records.PinPoint(ctx, records.Point{ID: x.Point, Pinned: true, PinnedUntil: p.Until, PinReason: p.Reason, PinnedBy: p.By}, records.Activity{}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// list enters a point of this site's store into the records.
+func (k *Keeper) list(ctx context.Context, r directory.Record, x *points.Seal) error {
+	seal, err := json.Marshal(x)
+	if err != nil {
+		return err
+	}
+	capture := x.CaptureAt
+	if r.Direction != directory.Out {
+		capture = exposure.Shift(x.CaptureAt, x.HomeAhead)
+	}
+	err = k.Records.PutPoint(ctx, records.Point{ID: x.Point, GroupID: r.ID, CaptureAt: capture, Held: true, Seal: seal})
+	if err == nil && r.Direction != directory.Out { // what is kept at home protects from nothing there
+		err = k.History.Arrived(ctx, r.ID, capture, x.SealedAt)
+	}
+	return err
+}
+
+// recount brings a group's totals up to date.
+func (k *Keeper) recount(ctx context.Context, group string) error {
+	totals, err := k.Records.GroupTotals(ctx, group)
+	r, ok := k.Groups.Get(group)
+	if err != nil || !ok {
+		return err
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	h := k.holding(group)
+	h.Points, h.OldestAt, h.HomePoints = 0, time.Time{}, 0
+	k.count(r, h, totals)
+	return nil
+}
+
+// count enters totals; the lock is held, or nobody else is here yet.
+func (k *Keeper) count(r directory.Record, h *Holding, totals []records.PointTotals) {
+	for _, t := range totals {
+		if t.Held && r.Direction == directory.Out {
+			h.HomePoints = t.Count
+			continue
+		}
+		h.Points, h.OldestAt = t.Count, t.Oldest
+		if t.Newest.After(h.NewestAt) {
+			h.NewestAt = t.Newest
+		}
+	}
+}
+
+// Shipped notes at the home site that a point is sealed at the recovery site.
+func (k *Keeper) Shipped(ctx context.Context, r directory.Record, x *points.Seal) error {
+	now := k.Clock.Now()
+	light := *x
+	light.Machines = withoutConfigs(x.Machines)
+	seal, err := json.Marshal(light)
+	if err != nil {
+		return err
+	}
+	k.mu.Lock()
+	h := k.holding(r.ID)
+	h.NewestAt, h.Newest, h.ConfirmedAt, h.shippedAt = x.CaptureAt, x.Point, now, now
+	h.Points++
+	if h.OldestAt.IsZero() {
+		h.OldestAt = x.CaptureAt
+	}
+	k.mu.Unlock()
+	err = k.Records.PutPoint(ctx, records.Point{ID: x.Point, GroupID: r.ID, CaptureAt: x.CaptureAt, Seal: seal})
+	k.told(x.Point, r.ID)
+	return err
+}
+
+func withoutConfigs(ms []points.SealMachine) []points.SealMachine {
+	out := slices.Clone(ms)
+	for i := range out {
+		out[i].Config = nil
+	}
+	return out
+}
+
+// Confirmed takes what the recovery site says it holds: exposure is judged by that
+// alone. Fetch is asked for the list when it has changed, not more often than every.
+func (k *Keeper) Confirmed(ctx context.Context, st link.GroupState, every time.Duration, fetch func(ctx context.Context) ([]link.PointState, error)) error {
+	r, ok := k.Groups.Get(st.ID)
+	if !ok || r.Direction != directory.Out {
+		return nil
+	}
+	now := k.Clock.Now()
+	k.mu.Lock()
+	h := k.holding(st.ID)
+	// What was asked before a point was sealed may be answered after it.
+	if !st.NewestAt.Before(h.NewestAt) || now.Sub(h.shippedAt) > every {
+		h.NewestAt, h.Newest = st.NewestAt, st.NewestPoint
+	}
+	h.ConfirmedAt = now
+	h.Lost = Damage{Points: st.LostPoints, Gone: st.LostBytes}
+	due := h.mark != st.PointsMark && now.Sub(h.fetchedAt) > every
+	if due {
+		h.fetchedAt = now
+	}
+	k.mu.Unlock()
+	if !due {
+		return nil
+	}
+	held, err := fetch(ctx)
+	if err != nil {
+		return fmt.Errorf("fetch the points of %s: %w", r.Spec.Name, err)
+	}
+	var recs []records.Point
+	for _, p := range held {
+		if p.Seal == nil {
+			continue
+		}
+		seal, err := json.Marshal(p.Seal)
+		if err != nil {
+			return err
+		}
+		recs = append(recs, records.Point{ID: p.Seal.Point, GroupID: st.ID, CaptureAt: p.Seal.CaptureAt, Pinned: p.Pinned, PinnedUntil: p.PinnedUntil, PinReason: p.PinReason, PinnedBy: p.PinnedBy, Seal: seal})
+	}
+	if err := k.Records.MirrorPoints(ctx, st.ID, recs); err != nil {
+		return err
+	}
+	if err := k.recount(ctx, st.ID); err != nil {
+		return err
+	}
+	k.mu.Lock()
+	k.holding(st.ID).mark = st.PointsMark
+	k.mu.Unlock()
+	k.Hub.Send(events.Event{Type: "group", ID: st.ID})
+	return nil
+}
+
+// State tells the home site what this site holds of a group.
+func (k *Keeper) State(group string) link.GroupState {
+	st := link.GroupState{ID: group}
+	held := k.Store.Points(group)
+	if n := len(held); n > 0 {
+		newest := held[n-1]
+		st.NewestPoint, st.NewestAt, st.NewestSealed = newest.Point, newest.CaptureAt, newest.SealedAt
+	}
+	hurt := k.hurt(group)
+	st.LostPoints, st.LostBytes = hurt.Points, hurt.Gone
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	st.PointsMark = fmt.Sprintf("%d-%d-%s", k.holding(group).marks, len(held), st.NewestPoint)
+	return st
+}
+
+// Held lists what this site holds of a group, for its home site.
+func (k *Keeper) Held(ctx context.Context, group string) ([]link.PointState, error) {
+	recs, err := k.Records.Points(ctx, records.PointFilter{Groups: []string{group}})
+	if err != nil {
+		return nil, err
+	}
+	out := []link.PointState{}
+	for _, r := range recs {
+		if x, err := k.Store.Point(r.ID); err == nil {
+			light := *x
+			light.Machines = withoutConfigs(x.Machines)
+			out = append(out, link.PointState{Seal: &light, Pinned: r.Pinned, PinnedUntil: r.PinnedUntil, PinReason: r.PinReason, PinnedBy: r.PinnedBy})
+		}
+	}
+	return out, nil
+}
+
+// Run tidies up until ctx ends.
+func (k *Keeper) Run(ctx context.Context) {
+	for {
+		k.tidy(ctx)
+		select {
+		case <-ctx.Done():
+			return
+		case <-k.kick:
+		case <-k.Clock.After(k.TidyEvery):
+		}
+	}
+}
+
+func (k *Keeper) tidy(ctx context.Context) {
+	k.mu.Lock()
+	changed := k.shorter
+	k.shorter = nil
+	k.mu.Unlock()
+	for _, c := range changed {
+		k.recordShorter(ctx, c)
+	}
+	for _, r := range k.Groups.All() {
+		if ctx.Err() != nil {
+			return
+		}
+		if r.Direction == directory.In || r.Direction == directory.Out && k.Holding(r.ID).HomePoints > 0 {
+			k.Prune(ctx, r)
+		}
+	}
+	k.forgetCopies()
+	k.sweep(ctx)
+}
+
+// marksOf gives a group's points here as its ladder judges them.
+func (k *Keeper) marksOf(ctx context.Context, group string, held bool) ([]ladder.Point, error) {
+	recs, err := k.Records.Marks(ctx, []string{group})
+	if err != nil {
+		return nil, err
+	}
+	now := k.Clock.Now()
+	var out []ladder.Point
+	for _, r := range recs {
+		if r.Held == held {
+			out = append(out, ladder.Point{ID: r.ID, Capture: r.CaptureAt, Pinned: pinned(r, now), InUse: k.Store.InUse(r.ID)})
+		}
+	}
+	return out, nil
+}
+
+// recordShorter drops what a ladder that was made shorter lets go, and says so in
+// the trail.
+func (k *Keeper) recordShorter(ctx context.Context, c shorter) {
+	r, ok := k.Groups.Get(c.group)
+	if !ok || r.Direction == directory.Ended {
+		return
+	}
+	ps, err := k.marksOf(ctx, c.group, true)
+	if err != nil {
+		k.Log.Error("look at points", "group", r.Spec.Name, "err", err)
+		return
+	}
+	lost := c.before.Lost(r.Spec.Promise.Keep, ps, k.Clock.Now())
+	k.Prune(ctx, r)
+	var gone []ladder.Point
+	for _, p := range lost.Points {
+		if _, err := k.Store.Point(p.ID); errors.Is(err, points.ErrNotFound) {
+			gone = append(gone, p)
+		}
+	}
+	if len(gone) == 0 {
+		return
+	}
+	k.note(ctx, r, "%s: its keep ladder was changed from %q to %q; %s dropped, captured from %s to %s", r.Spec.Name, c.before, r.Spec.Promise.Keep, wereDropped(len(gone)),
+		gone[len(gone)-1].Capture.UTC().Format(time.RFC3339), gone[0].Capture.UTC().Format(time.RFC3339))
+}
+
+func wereDropped(n int) string {
+	if n == 1 {
+		return "1 point was"
+	}
+	return words.Count(n, "point") + " were"
+}
+
+// WouldDrop tells which points a change of ladder would drop at once: at the site
+// that holds them, or as far as the home site knows of them.
+func (k *Keeper) WouldDrop(ctx context.Context, r directory.Record, to ladder.Ladder) (ladder.Loss, []int64, error) {
+	ps, err := k.marksOf(ctx, r.ID, r.Direction != directory.Out)
+	if err != nil {
+		return ladder.Loss{}, nil, err
+	}
+	lost := r.Spec.Promise.Keep.Lost(to, ps, k.Clock.Now())
+	var numbers []int64
+	for _, p := range lost.Points {
+		rec, err := k.Records.Point(ctx, p.ID)
+		if errors.Is(err, records.ErrNotFound) {
+			continue
+		}
+		var x points.Seal
+		if err == nil {
+			err = json.Unmarshal(rec.Seal, &x)
+		}
+		if err != nil {
+			return lost, nil, err
+		}
+		numbers = append(numbers, x.Number)
+	}
+	return lost, numbers, nil
+}
+
+// pinned tells whether a pin holds at now.
+func pinned(r records.Point, now time.Time) bool {
+	return r.Pinned && (r.PinnedUntil == nil || r.PinnedUntil.After(now))
+}
+
+// Prune drops the points here that a group's ladder lets go.
+func (k *Keeper) Prune(ctx context.Context, r directory.Record) {
+	keep := r.Spec.Promise.Keep
+	if r.Direction == directory.Ended || len(keep) == 0 {
+		return
+	}
+	ps, err := k.marksOf(ctx, r.ID, true)
+	if err != nil {
+		if ctx.Err() == nil {
+			k.Log.Error("prune", "group", r.Spec.Name, "err", err)
+		}
+		return
+	}
+	dropped := 0
+	for _, v := range keep.Judge(ps, k.Clock.Now()) {
+		if v.Keep {
+			continue
+		}
+		if err := k.drop(ctx, v.Point.ID); err != nil {
+			if !errors.Is(err, points.ErrInUse) {
+				k.Log.Error("prune", "group", r.Spec.Name, "point", v.Point.ID, "err", err)
+			}
+			continue
+		}
+		dropped++
+	}
+	if dropped > 0 {
+		k.mu.Lock()
+		k.holding(r.ID).marks++
+		k.sweepDue = true
+		k.mu.Unlock()
+	}
+	if err := k.recount(ctx, r.ID); err != nil && ctx.Err() == nil {
+		k.Log.Error("count points", "group", r.Spec.Name, "err", err)
+	}
+}
+
+// drop removes a point from the store and from the records.
+func (k *Keeper) drop(ctx context.Context, id string) error {
+	if err := k.Store.Drop(id); err != nil && !errors.Is(err, points.ErrNotFound) {
+		return err
+	}
+	return k.Records.DeletePoint(ctx, id)
+}
+
+// sweep gives room back after points were dropped.
+func (k *Keeper) sweep(ctx context.Context) {
+	k.mu.Lock()
+	due := k.sweepDue
+	k.sweepDue = false
+	k.mu.Unlock()
+	if !due {
+		return
+	}
+	x, err := k.Store.Sweep(ctx)
+	if err != nil && ctx.Err() == nil {
+		k.Log.Warn("sweep", "err", err)
+	} else if x.Packs > 0 {
+		k.Log.Info("swept the point store", "packs", x.Packs, "freedBytes", x.Freed)
+	}
+}
+
+// Idle refuses what needs that none of a group's points here is being read.
+func (k *Keeper) Idle(group string) error {
+	for _, x := range k.Store.Points(group) {
+		if k.Store.InUse(x.Point) {
+			return problem.Conflict("Point %d of %s is being served or exported at %s. Stop that first.", x.Number, x.Group.Name, k.Site)
+		}
+	}
+	return nil
+}
+
+// Abandon gives up what is arriving of a group.
+func (k *Keeper) Abandon(group string) {
+	for _, in := range k.Store.Intakes(group) {
+		in.Abandon()
+	}
+}
+
+// Keeps tells whether this site's store has points of a group.
+func (k *Keeper) Keeps(group string) bool { return len(k.Store.Points(group)) > 0 }
+
+// DropAll deletes all points of a group here, and says how many there were.
+func (k *Keeper) DropAll(ctx context.Context, group string) (int, error) {
+	if err := k.Idle(group); err != nil {
+		return 0, err
+	}
+	held := k.Store.Points(group)
+	for _, x := range held {
+		if err := k.drop(ctx, x.Point); err != nil {
+			return 0, err
+		}
+	}
+	k.mu.Lock()
+	k.sweepDue = true
+	k.mu.Unlock()
+	return len(held), nil
+}
+
+// ForgetRemote lets go of what is known of points that another site holds.
+func (k *Keeper) ForgetRemote(ctx context.Context, group string) error {
+	if err := k.Records.MirrorPoints(ctx, group, nil); err != nil {
+		return err
+	}
+	return k.recount(ctx, group)
+}
+
+// Newest is the capture instant of a group's newest point; zero if it has none.
+func (k *Keeper) Newest(group string) time.Time { return k.Holding(group).NewestAt }
+
+// HomePoints is how many points of a group home keeps as well.
+func (k *Keeper) HomePoints(group string) int { return k.Holding(group).HomePoints }

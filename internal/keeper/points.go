@@ -1,0 +1,290 @@
+package keeper
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"kestrel/internal/api"
+	"kestrel/internal/audit"
+	"kestrel/internal/core/actor"
+	"kestrel/internal/core/group"
+	"kestrel/internal/core/ladder"
+	"kestrel/internal/directory"
+	"kestrel/internal/platform"
+	"kestrel/internal/points"
+	"kestrel/internal/problem"
+	"kestrel/internal/records"
+)
+
+// maxPage is the most points that one answer has.
+const maxPage = 10_000
+
+// Filter narrows and cuts a list of points.
+type Filter struct {
+	Groups        []string // IDs; nil for all
+	Before, After *time.Time
+	Consistent    string // application or crash
+	Limit, Skip   int    // 0: all
+}
+
+// List lists points, newest first, and tells how many there are in all.
+func (k *Keeper) List(ctx context.Context, f Filter) ([]api.Point, int, error) {
+	switch f.Consistent {
+	case "", "application", "crash":
+	default:
+		return nil, 0, problem.Invalid("consistent", "%q is neither application nor crash.", f.Consistent)
+	}
+	if f.Limit < 0 || f.Limit > maxPage {
+		return nil, 0, problem.Invalid("limit", "A page has 1 to %d points; leave it out for all.", maxPage)
+	}
+	if f.Skip < 0 {
+		return nil, 0, problem.Invalid("skip", "Give 0 or more.")
+	}
+	recs, err := k.Records.Points(ctx, records.PointFilter{Groups: f.Groups, Before: f.Before, After: f.After, Consistency: f.Consistent})
+	if err != nil {
+		return nil, 0, err
+	}
+	total := len(recs)
+	recs = recs[min(f.Skip, total):]
+	if f.Limit > 0 {
+		recs = recs[:min(f.Limit, len(recs))]
+	}
+	out, err := k.views(ctx, recs)
+	return out, total, err
+}
+
+// views shows points of any groups, in their order.
+func (k *Keeper) views(ctx context.Context, recs []records.Point) ([]api.Point, error) {
+	var groups []string
+	seen := map[string]bool{}
+	for _, r := range recs {
+		if !seen[r.GroupID] {
+			seen[r.GroupID] = true
+			groups = append(groups, r.GroupID)
+		}
+	}
+	now := k.Clock.Now()
+	marks, err := k.Records.Marks(ctx, groups)
+	if err != nil {
+		return nil, err
+	}
+	rung, newest := k.rungs(marks, now)
+	hurt := k.lostByPoint()
+	out := []api.Point{}
+	for _, r := range recs {
+		g, ok := k.Groups.Get(r.GroupID)
+		if !ok {
+			continue
+		}
+		var x points.Seal
+		if err := json.Unmarshal(r.Seal, &x); err != nil {
+			return nil, fmt.Errorf("point record %s: %w", r.ID, err)
+		}
+		v := api.Point{ID: r.ID, Number: x.Number, Group: r.GroupID, GroupName: g.Spec.Name, CaptureAt: r.CaptureAt, SealedAt: x.SealedAt, Consistency: x.Consistency, OneInstant: !x.Apart, Held: r.Held, Newest: newest[r.ID],
+			Pinned: pinned(r, now), InUse: k.Store.InUse(r.ID), Rung: rung[r.ID], LosesSeconds: max(0, int64(now.Sub(r.CaptureAt)/time.Second)),
+			UsedBytes: x.UsedBytes, ChangedBytes: x.ChangedBytes, ShippedBytes: x.ShippedBytes, Root: x.Root.String(), Checkpoint: x.Checkpoint, Machines: []api.PointMachine{}, LostBytes: hurt[r.ID]}
+		if v.Pinned {
+			v.PinnedUntil = r.PinnedUntil
+			if r.PinReason != "" {
+				v.PinReason = new(r.PinReason)
+			}
+			if r.PinnedBy != "" {
+				v.PinnedBy = new(r.PinnedBy)
+			}
+		}
+		for _, m := range x.Machines {
+			pm := api.PointMachine{ID: m.ID, Name: m.Name, Disks: []api.PointDisk{}, Quiesced: m.Quiesced, Nics: []api.Nic{}}
+			for _, n := range MachineConfig(m).NICs {
+				pm.Nics = append(pm.Nics, api.Nic{Mac: n.MAC, Network: n.Network, Address: n.Address})
+			}
+			for _, d := range m.Disks {
+				pm.Disks = append(pm.Disks, api.PointDisk{Key: d.Key, SizeBytes: d.Size, Root: d.Root.String()})
+			}
+			v.Machines = append(v.Machines, pm)
+		}
+		out = append(out, v)
+	}
+	return out, nil
+}
+
+// rungs tells which rung keeps each point, and which points are the newest of their
+// groups. Points here and at the recovery site each have the ladder for themselves.
+func (k *Keeper) rungs(marks []records.Point, now time.Time) (rung map[string]int, newest map[string]bool) {
+	type shelf struct {
+		group string
+		held  bool
+	}
+	by := map[shelf][]ladder.Point{}
+	for _, r := range marks {
+		s := shelf{r.GroupID, r.Held}
+		by[s] = append(by[s], ladder.Point{ID: r.ID, Capture: r.CaptureAt, Pinned: pinned(r, now)})
+	}
+	rung, newest = map[string]int{}, map[string]bool{}
+	for s, ps := range by {
+		g, ok := k.Groups.Get(s.group)
+		if !ok {
+			continue
+		}
+		for i, v := range g.Spec.Promise.Keep.Judge(ps, now) {
+			rung[v.Point.ID], newest[v.Point.ID] = v.Rung, i == 0
+		}
+	}
+	return rung, newest
+}
+
+// MachineConfig is a machine as a point keeps it; one that is not understood has nothing
+// to show.
+func MachineConfig(m points.SealMachine) platform.Machine {
+	var c platform.Machine
+	if json.Unmarshal(m.Config, &c) != nil {
+		return platform.Machine{}
+	}
+	return c
+}
+
+// record resolves a point by ID.
+func (k *Keeper) record(ctx context.Context, id string) (records.Point, error) {
+	if uuid.Validate(id) != nil {
+		return records.Point{}, problem.NotFound("point", id)
+	}
+	r, err := k.Records.Point(ctx, id)
+	if errors.Is(err, records.ErrNotFound) {
+		return r, problem.NotFound("point", id)
+	}
+	return r, err
+}
+
+// Mine is record for points of this site's own store.
+func (k *Keeper) Mine(ctx context.Context, id string) (records.Point, error) {
+	r, err := k.record(ctx, id)
+	if err == nil && !r.Held {
+		site := "the recovery site"
+		if g, ok := k.Groups.Get(r.GroupID); ok {
+			site = g.RecoveryName
+		}
+		return r, problem.Conflict("This point is held at %s. Do it there.", site)
+	}
+	return r, err
+}
+
+// GroupOf tells which group a point is of.
+func (k *Keeper) GroupOf(ctx context.Context, id string) (string, error) {
+	r, err := k.record(ctx, id)
+	return r.GroupID, err
+}
+
+// Point gives one.
+func (k *Keeper) Point(ctx context.Context, id string) (api.Point, error) {
+	r, err := k.record(ctx, id)
+	if err != nil {
+		return api.Point{}, err
+	}
+	vs, err := k.views(ctx, []records.Point{r})
+	if err != nil {
+		return api.Point{}, err
+	}
+	if len(vs) == 0 {
+		return api.Point{}, problem.NotFound("point", id)
+	}
+	return vs[0], nil
+}
+
+func object(v api.Point) audit.Object {
+	return audit.Object{Kind: "point", Name: v.GroupName, ID: v.Group}
+}
+
+// maxReason bounds why a point is pinned, in characters.
+const maxReason = 200
+
+// Pin pins or unpins a point.
+func (k *Keeper) Pin(ctx context.Context, who actor.Actor, id string, in api.PointPatch) (api.Point, error) {
+	r, err := k.Mine(ctx, id)
+	if err != nil {
+		return api.Point{}, err
+	}
+	reason := ""
+	if in.Reason != nil {
+		reason = strings.TrimSpace(*in.Reason)
+	}
+	switch {
+	case in.Until != nil && !in.Until.After(k.Clock.Now()):
+		return api.Point{}, problem.Invalid("until", "The pin would end in the past; give a later time or none.")
+	case reason != "" && group.CheckName(reason, maxReason) != "":
+		return api.Point{}, problem.Invalid("reason", "A reason is one line of at most %d characters.", maxReason)
+	}
+	r.Pinned, r.PinnedUntil, r.PinReason, r.PinnedBy = in.Pinned, in.Until, reason, who.String()
+	var pin *points.Pin
+	if in.Pinned {
+		pin = &points.Pin{Until: in.Until, Reason: reason, By: who.String()}
+	} else {
+		r.PinnedUntil, r.PinReason, r.PinnedBy = nil, "", ""
+	}
+	// The store first: it is what is left if the database is lost.
+	if err := k.Store.SetPin(r.ID, pin); err != nil {
+		return api.Point{}, err
+	}
+	v, err := k.Point(ctx, id)
+	if err != nil {
+		return v, err
+	}
+	text := fmt.Sprintf("%s unpinned point %d of %s", who, v.Number, v.GroupName)
+	if in.Pinned {
+		text = fmt.Sprintf("%s pinned point %d of %s", who, v.Number, v.GroupName)
+		if in.Until != nil {
+			text += " until " + in.Until.UTC().Format(time.RFC3339)
+		}
+		if reason != "" {
+			text += ": " + reason
+		}
+	}
+	if err := k.Records.PinPoint(ctx, r, k.Trail.Line(who, object(v), 0, nil, text)); err != nil {
+		return api.Point{}, err
+	}
+	k.Trail.Written()
+	k.mu.Lock()
+	k.holding(r.GroupID).marks++
+	k.mu.Unlock()
+	k.told(r.ID, r.GroupID)
+	return k.Point(ctx, id)
+}
+
+// Delete deletes a point on somebody's word. The newest one of a group that lives,
+// a pinned one and one in use stay.
+func (k *Keeper) Delete(ctx context.Context, who actor.Actor, id string) error {
+	if _, err := k.Mine(ctx, id); err != nil {
+		return err
+	}
+	v, err := k.Point(ctx, id)
+	if err != nil {
+		return err
+	}
+	g, _ := k.Groups.Get(v.Group)
+	switch {
+	// A point that is kept at home besides protects from nothing.
+	case v.Newest && g.Direction == directory.In:
+		return problem.Conflict("This is the newest point of %s: without it, more would be lost. Delete the group if it is no longer wanted.", v.GroupName)
+	case v.Pinned:
+		return problem.Conflict("Point %d is pinned. Unpin it first.", v.Number)
+	case v.InUse:
+		return problem.Conflict("Point %d is being served or exported. Stop that first.", v.Number)
+	}
+	if err := k.drop(ctx, id); err != nil {
+		if errors.Is(err, points.ErrInUse) {
+			return problem.Conflict("Point %d is being served or exported. Stop that first.", v.Number)
+		}
+		return err
+	}
+	k.Trail.Note(ctx, who, object(v), "%s deleted point %d of %s, captured %s", who, v.Number, v.GroupName, v.CaptureAt.UTC().Format(time.RFC3339))
+	k.mu.Lock()
+	k.sweepDue = true
+	k.holding(v.Group).marks++
+	k.mu.Unlock()
+	k.told(id, v.Group)
+	return k.recount(ctx, v.Group)
+}

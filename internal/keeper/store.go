@@ -1,0 +1,102 @@
+package keeper
+
+import (
+	"context"
+	"fmt"
+
+	"kestrel/internal/api"
+	"kestrel/internal/core/actor"
+	"kestrel/internal/core/words"
+	"kestrel/internal/operation"
+	"kestrel/internal/problem"
+)
+
+// Kinds of long work on the store. Each may be done again from the beginning.
+const (
+	kindVerify  = "store verify"
+	kindRewrite = "store rewrite"
+	kindSweep   = "store sweep"
+	kindCopy    = "copy"
+	kindExport  = "export"
+)
+
+const theStore = "the point store"
+
+func (k *Keeper) register() {
+	for _, x := range []operation.Kind{
+		{Name: kindVerify, Run: k.runVerify},
+		{Name: kindRewrite, Run: func(ctx context.Context, _ *operation.Work) (string, error) {
+			x, err := k.Store.Rewrite(ctx)
+			return fmt.Sprintf("%s written anew under key %d.", words.Count(x.Packs, "pack"), k.Store.Keys().Number), err
+		}},
+		{Name: kindSweep, Run: func(ctx context.Context, _ *operation.Work) (string, error) {
+			x, err := k.Store.Sweep(ctx)
+			return fmt.Sprintf("%s removed, %.1f MiB given back.", words.Count(x.Packs, "pack"), float64(x.Freed)/(1<<20)), err
+		}},
+		{Name: kindCopy, Run: k.runCopy},
+		{Name: kindExport, Run: k.runExport},
+	} {
+		k.Operations.Register(x)
+	}
+}
+
+// StoreView describes the point store.
+func (k *Keeper) StoreView() api.Store {
+	u := k.Store.Usage()
+	keys := k.Store.Keys()
+	v := api.Store{Directory: k.Store.Dir(), PackBytes: u.PackBytes, Packs: u.Packs, Records: u.Records, Points: u.Points, Intakes: u.Intakes, DamagedRecords: u.DamagedRecords, FreeBytes: u.FreeBytes, FloorBytes: u.FloorBytes,
+		Full: u.FreeBytes < u.FloorBytes, BadRecords: u.BadRecords, HealedRecords: u.HealedRecords, Verify: k.passView(), Encryption: api.Encryption{On: keys.Number > 0, Key: int(keys.Number), StaleBytes: keys.StaleBytes}}
+	if !keys.Created.IsZero() {
+		v.Encryption.KeyCreatedAt = new(keys.Created)
+	}
+	if k.Objects != nil {
+		v.Objects, v.CacheBytes = new(k.ObjectsURL), new(k.Objects.CacheBytes())
+	}
+	return v
+}
+
+// Room is what is free for points, and what arriving cycles leave of it, in bytes.
+func (k *Keeper) Room() (free, floor int64) {
+	u := k.Store.Usage()
+	return u.FreeBytes, u.FloorBytes
+}
+
+// VerifyStore reads and verifies everything in the store.
+func (k *Keeper) VerifyStore(ctx context.Context, who actor.Actor) (api.Operation, error) {
+	return k.Operations.Start(ctx, who, kindVerify, theStore, struct{}{})
+}
+
+func (k *Keeper) runVerify(ctx context.Context, w *operation.Work) (string, error) {
+	rep, err := k.Store.Verify(ctx, func(done, total int64) { w.Progress(done, total) })
+	if err != nil {
+		return "", err
+	}
+	if len(rep.Faults) > 0 {
+		k.noteDamage(ctx)
+	}
+	for _, f := range rep.Faults {
+		line := fmt.Sprintf("%s: %s", f.Where, f.What)
+		if len(f.Points) > 0 {
+			line += fmt.Sprintf("; points that lose by it: %d, the first %s", len(f.Points), f.Points[0])
+		}
+		w.Log("%s", line)
+	}
+	w.Progress(rep.Bytes, rep.Bytes)
+	if n := len(rep.Faults); n > 0 {
+		return "", fmt.Errorf("%s found in %s and %s; see the log of this operation", words.Count(n, "fault"), words.Count(rep.Packs, "pack"), words.Count(rep.Points, "point"))
+	}
+	return fmt.Sprintf("All good: %s in %s and %s of %s verified.", words.Count(int(rep.Records), "record"), words.Count(rep.Packs, "pack"), words.Count(rep.Disks, "disk"), words.Count(rep.Points, "point")), nil
+}
+
+// RewriteStore encrypts what is in the clear or under an older key.
+func (k *Keeper) RewriteStore(ctx context.Context, who actor.Actor) (api.Operation, error) {
+	if k.Store.Keys().Number == 0 {
+		return api.Operation{}, problem.Conflict("The point store is not encrypted. Start the service with --store-key-file or --store-passphrase-file first.")
+	}
+	return k.Operations.Start(ctx, who, kindRewrite, theStore, struct{}{})
+}
+
+// SweepStore gives back the room of dropped points.
+func (k *Keeper) SweepStore(ctx context.Context, who actor.Actor) (api.Operation, error) {
+	return k.Operations.Start(ctx, who, kindSweep, theStore, struct{}{})
+}

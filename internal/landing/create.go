@@ -1,0 +1,268 @@
+package landing
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"kestrel/internal/api"
+	"kestrel/internal/core/actor"
+	"kestrel/internal/core/group"
+	"kestrel/internal/core/span"
+	"kestrel/internal/inventory"
+	"kestrel/internal/keeper"
+	"kestrel/internal/platform"
+	"kestrel/internal/points"
+	"kestrel/internal/problem"
+	"kestrel/internal/records"
+	"kestrel/internal/serving"
+)
+
+const (
+	maxName  = 200     // characters of a landed machine's name
+	minLimit = 1 << 20 // bytes a second
+)
+
+// plan is what is to be made, with what is wrong with it.
+type plan struct {
+	seal   *points.Seal
+	place  inventory.Platform
+	all    []*state
+	faults []problem.Field
+}
+
+func (x *plan) fault(field, format string, a ...any) {
+	x.faults = append(x.faults, problem.Field{Field: field, Message: fmt.Sprintf(format, a...)})
+}
+
+// Create makes machines from a point and starts them. Everything is checked before
+// anything is made; with checkOnly that is all.
+func (l *Landings) Create(ctx context.Context, who actor.Actor, in api.NewLanding, checkOnly bool) ([]api.Landing, error) {
+	if _, err := l.Keeper.Mine(ctx, in.Point); err != nil {
+		return nil, err
+	}
+	seal, err := l.Store.Point(in.Point)
+	if err != nil {
+		return nil, problem.NotFound("point", in.Point)
+	}
+	x := l.plan(who, seal, in)
+	if len(x.faults) > 0 {
+		return nil, problem.InvalidFields(x.faults...)
+	}
+	out := []api.Landing{}
+	if checkOnly {
+		return out, nil
+	}
+	for _, s := range x.all {
+		if s.rec.Detail, err = json.Marshal(s.detail); err != nil {
+			return out, err
+		}
+		if err := l.lend(s); err != nil {
+			return out, problem.NotFound("point", in.Point)
+		}
+		if err := l.DB.AddLanding(ctx, s.rec); err != nil {
+			l.release(s)
+			return out, err
+		}
+		l.mu.Lock()
+		l.byID[s.rec.ID] = s
+		l.mu.Unlock()
+		l.Trail.Note(ctx, who, object(s), "%s starts %s from point %d of %s on %s", who, s.detail.MachineName, seal.Number, seal.Group.Name, x.place.Name)
+		if _, err := l.Operations.StartAs(ctx, s.rec.ID, who, kind, s.detail.Name, input{s.rec.ID}); err != nil {
+			return out, err
+		}
+		l.mu.Lock()
+		out = append(out, l.view(s, x.place.Name))
+		l.mu.Unlock()
+	}
+	return out, nil
+}
+
+func (l *Landings) plan(who actor.Actor, seal *points.Seal, in api.NewLanding) *plan {
+	x := &plan{seal: seal}
+	how := atOnce
+	if in.How != nil && *in.How != "" {
+		how = *in.How
+	}
+	if how != atOnce && how != copiedFirst {
+		x.fault("how", "%q is neither %s nor %s.", how, atOnce, copiedFirst)
+	}
+	if in.LocalBytesPerSecond != nil && *in.LocalBytesPerSecond < minLimit {
+		x.fault("localBytesPerSecond", "A limit is at least 1 MiB a second; leave it out for none.")
+	}
+	machines, faults := keeper.Choose(seal, in.Machines)
+	x.faults = append(x.faults, faults...)
+	for m, lost := range l.Keeper.LostByMachine(seal) {
+		if (in.NotWhole == nil || !*in.NotWhole) && slices.ContainsFunc(machines, func(c points.SealMachine) bool { return c.ID == m.ID }) {
+			x.fault("notWhole", "%s of the disks of %s cannot be read from point %d. Choose another point, or allow it with notWhole.", span.Bytes(float64(lost)), m.Name, seal.Number)
+		}
+	}
+	lander, store, ok := l.place(x, in)
+	if !ok {
+		return x
+	}
+	networks := map[string]string{}
+	if in.Networks != nil {
+		networks = *in.Networks
+	}
+	x.checkNetworks(machines, networks)
+	prefix := ""
+	if in.Prefix != nil {
+		prefix = *in.Prefix
+	}
+	var size int64
+	for _, m := range machines {
+		s := newState(records.Landing{ID: uuid.NewString(), Point: seal.Point, Platform: x.place.ID, Machine: m.ID, Token: serving.NewToken(), State: preparing, CreatedBy: who.String(), CreatedAt: l.Clock.Now().UTC()})
+		s.detail = detail{Name: prefix + m.Name, MachineName: m.Name, GroupID: seal.Group.ID, GroupName: seal.Group.Name, PointNumber: seal.Number, CaptureAt: seal.CaptureAt, Datastore: store.ID, How: how, Sizes: map[string]int64{}}
+		if in.LocalBytesPerSecond != nil {
+			s.detail.Limit = *in.LocalBytesPerSecond
+		}
+		if err := lander.Fits(m.Config); err != nil {
+			x.fault("machines", "%s cannot be started on %s: %v. It has to come from a platform of the kind %s.", m.Name, x.place.Name, err, x.place.Kind)
+		}
+		x.attach(s, m, networks, in.HomeNetwork != nil && *in.HomeNetwork)
+		for _, d := range m.Disks {
+			s.detail.TotalBytes += d.Size
+			s.detail.Sizes[d.Key] = d.Size
+		}
+		size += s.detail.TotalBytes
+		l.checkName(x, s.detail.Name)
+		x.all = append(x.all, s)
+	}
+	if used := shareOf(seal, size); len(x.faults) == 0 && store.FreeBytes < used {
+		x.fault("datastore", "%s has %d MiB free, and the disks hold about %d MiB.", store.Name, store.FreeBytes>>20, used>>20)
+	}
+	return x
+}
+
+// checkName refuses names that the platform has, or that are being made there.
+func (l *Landings) checkName(x *plan, name string) {
+	if group.CheckName(name, maxName) != "" || strings.ContainsAny(name, "/\\") {
+		x.fault("prefix", "%q is no name for a machine; give a prefix of letters and digits.", name)
+		return
+	}
+	taken := slices.ContainsFunc(x.place.Held().Machines, func(o platform.Machine) bool { return strings.EqualFold(o.Name, name) })
+	l.mu.Lock()
+	for _, s := range l.byID {
+		taken = taken || s.rec.Platform == x.place.ID && s.rec.State != gone && strings.EqualFold(s.detail.Name, name)
+	}
+	l.mu.Unlock()
+	if taken {
+		x.fault("prefix", "%s has a machine %s already. Give a prefix for the names.", x.place.Name, name)
+	}
+}
+
+// place finds the platform and datastore of a landing.
+func (l *Landings) place(x *plan, in api.NewLanding) (lander platform.Lander, store platform.Datastore, ok bool) {
+	p, err := l.Inventory.Find(in.Platform)
+	if err != nil {
+		detail := ""
+		if pr, is := problem.Of(err); is {
+			_, detail, _ = strings.Cut(pr.Detail, " here.")
+		}
+		x.fault("platform", "%s has no platform %q.%s", l.Site, in.Platform, detail)
+		return nil, store, false
+	}
+	x.place = p
+	lander, can := p.Lander()
+	switch {
+	case !can:
+		x.fault("platform", "Machines cannot be started on %s, a platform of the kind %s. Choose one of the kind libvirt.", p.Name, p.Kind)
+		return nil, store, false
+	case !p.Up:
+		x.fault("platform", "%s cannot be reached now.", p.Name)
+		return nil, store, false
+	}
+	wish := ""
+	if in.Datastore != nil {
+		wish = *in.Datastore
+	}
+	var names []string
+	stores := p.Held().Datastores
+	for _, d := range stores {
+		names = append(names, d.Name)
+		if wish != "" && (d.ID == wish || strings.EqualFold(d.Name, wish)) || wish == "" && len(stores) == 1 {
+			store = d
+		}
+	}
+	switch {
+	case store.ID != "":
+	case len(names) == 0:
+		x.fault("datastore", "%s has no datastore. Define and start a storage pool there.", p.Name)
+	case wish == "":
+		x.fault("datastore", "%s has more than one; say which: %s.", p.Name, strings.Join(names, ", "))
+	default:
+		x.fault("datastore", "%s has no datastore %q; choose one of %s.", p.Name, wish, strings.Join(names, ", "))
+	}
+	if err := l.Serving.Reachable(p); err != nil {
+		x.fault("platform", "%s", err)
+	}
+	return lander, store, true
+}
+
+// checkNetworks refuses networks at home that no chosen machine is on.
+func (x *plan) checkNetworks(machines []points.SealMachine, networks map[string]string) {
+	known := map[string]bool{}
+	for _, m := range machines {
+		for _, n := range keeper.MachineConfig(m).NICs {
+			known[n.Network] = true
+		}
+	}
+	for home := range networks {
+		if !known[home] {
+			x.fault("networks", "No chosen machine is on %q at home.", home)
+		}
+	}
+}
+
+// attach decides what the cards of a machine are attached to.
+func (x *plan) attach(s *state, m points.SealMachine, networks map[string]string, homeAllowed bool) {
+	here := x.place.Held().Networks
+	for _, n := range keeper.MachineConfig(m).NICs {
+		c := card{MAC: n.MAC, Home: n.Network, Network: networks[n.Network]}
+		if c.Network != "" {
+			at := slices.IndexFunc(here, func(o platform.Network) bool { return o.ID == c.Network || strings.EqualFold(o.Name, c.Network) })
+			if at < 0 {
+				x.fault("networks", "%s has no network %q; it has %s.", x.place.Name, c.Network, networkNames(here))
+				continue
+			}
+			c.Network = here[at].ID
+			if strings.EqualFold(here[at].Name, n.Network) && c.Network != "user" {
+				if !homeAllowed {
+					x.fault("networks", "%s would be on %q, the network that it is on at home: if home still runs, two machines have the same addresses. Choose another network, or allow it with homeNetwork.", m.Name, n.Network)
+				}
+				s.detail.FreshMACs = true
+			}
+		}
+		s.detail.NICs = append(s.detail.NICs, c)
+	}
+}
+
+func networkNames(here []platform.Network) string {
+	var names []string
+	for _, n := range here {
+		names = append(names, n.Name)
+	}
+	if names == nil {
+		return "none; define one there, or leave the card unconnected"
+	}
+	return strings.Join(names, ", ")
+}
+
+// shareOf is about what disks of a total size hold of a point.
+func shareOf(x *points.Seal, size int64) int64 {
+	var all int64
+	for _, m := range x.Machines {
+		for _, d := range m.Disks {
+			all += d.Size
+		}
+	}
+	if all == 0 {
+		return 0
+	}
+	return int64(float64(x.UsedBytes) * float64(size) / float64(all))
+}

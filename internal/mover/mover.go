@@ -1,0 +1,504 @@
+// Package mover runs the cycles of the groups that are home here: it decides when
+// each begins, runs it, and knows how each group stands. Decisions are made in
+// core/schedule.
+package mover
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"slices"
+	"sync"
+	"time"
+
+	"kestrel/internal/audit"
+	"kestrel/internal/clock"
+	"kestrel/internal/core/actor"
+	"kestrel/internal/core/group"
+	"kestrel/internal/core/schedule"
+	"kestrel/internal/core/words"
+	"kestrel/internal/cycle"
+	"kestrel/internal/directory"
+	"kestrel/internal/events"
+	"kestrel/internal/link"
+	"kestrel/internal/platform"
+	"kestrel/internal/points"
+	"kestrel/internal/problem"
+	"kestrel/internal/records"
+)
+
+const (
+	// slots bounds how many cycles of this site run at the same time.
+	slots = 4
+	// keptCycles of a group are in the database, keptAccounts in memory.
+	keptCycles   = 500
+	keptAccounts = 6
+	// backlogAnswer is how long a platform may take to count one group's changes.
+	backlogAnswer = 5 * time.Second
+)
+
+// Records is where cycles are kept; *records.DB is one.
+type Records interface {
+	Replications(ctx context.Context) ([]records.Replication, error)
+	NewestCycles(ctx context.Context, each int) ([]records.Cycle, error)
+	Cycles(ctx context.Context, group string, before int64, limit int) ([]records.Cycle, error)
+	OpenCycle(ctx context.Context, group string) (records.Cycle, error)
+	OpenCycles(ctx context.Context) ([]records.Cycle, error)
+	PutCycle(ctx context.Context, c records.Cycle) error
+	EndCycle(ctx context.Context, c records.Cycle, r records.Replication) error
+	NoteStart(ctx context.Context, group string, at time.Time) error
+	TrimCycles(ctx context.Context, group string, newest, keep int64) error
+}
+
+// Source is a platform as cycles need it.
+type Source struct {
+	Driver platform.Driver
+	Up     bool
+	Err    error // why it is not up, if that is known
+}
+
+// Way is a link as cycles need it.
+type Way struct {
+	Reached  bool
+	Limit    int64 // bytes a second now; 0 for none
+	Encoding points.Encoding
+	Remote   func(group string, weight float64) cycle.Remote
+	Abandon  func(ctx context.Context, intake string) error
+	Ours     func(t time.Time) time.Time // of the other site's clock
+}
+
+// Points is what a mover asks of whoever keeps points.
+type Points interface {
+	// Newest is the capture instant of the newest point at the recovery site; zero
+	// if there is none.
+	Newest(group string) time.Time
+	// HomePoints is how many points home keeps as well.
+	HomePoints(group string) int
+	Shipped(ctx context.Context, r directory.Record, x *points.Seal) error
+	WithHome(r directory.Record, far cycle.Remote, base string, failed func(why string)) cycle.Remote
+}
+
+// Config is what a mover is made of.
+type Config struct {
+	// Owner marks this site's checkpoints on a platform.
+	Owner   string
+	Groups  *directory.Directory
+	Records Records
+	Points  Points
+	Arrived func(ctx context.Context, group string, captured, sealed time.Time) error
+	Source  func(platform string) (Source, bool)
+	Way     func(link string) (Way, bool)
+	// Platforms lists the IDs of all platforms of this site.
+	Platforms func() []string
+	// Pass runs one cycle; cycle.Run if nil.
+	Pass  func(ctx context.Context, d platform.Driver, r cycle.Remote, clk clock.Clock, job cycle.Job, report func(cycle.Progress)) (*points.Seal, error)
+	Trail *audit.Trail
+	Clock clock.Clock
+	Hub   *events.Hub
+	Log   *slog.Logger
+	// Pulse is the longest time between two looks at what is due.
+	Pulse time.Duration
+}
+
+// Mover runs the cycles of one site.
+type Mover struct {
+	Config
+
+	mu      sync.Mutex
+	by      map[string]*state
+	running int
+	ctx     context.Context // of Run; nil before it
+	wg      sync.WaitGroup
+	kick    chan struct{}
+	asking  map[string]bool // platforms that are being asked for backlogs
+}
+
+// state is how a group stands.
+type state struct {
+	rep         records.Replication
+	run         *running
+	askedAt     time.Time
+	compareNow  bool // the next cycle reads all of the disks
+	ending      bool
+	dueSince    time.Time
+	retryAt     time.Time
+	failures    int
+	failure     string // why the last attempt failed
+	backlog     map[string]int64
+	backlogOK   bool
+	changeRate  float64 // bytes a second, smoothed
+	homeFailure string  // why points are not kept at home as well
+	accounts    []cycle.Account
+}
+
+// running is a cycle under way.
+type running struct {
+	cancel   context.CancelFunc
+	why      string // of the stop, if it was stopped
+	abandon  bool   // it must not go on later
+	done     chan struct{}
+	rec      records.Cycle
+	detail   detail
+	savedAt  time.Time
+	resumeAt int64 // bytes read when this attempt began
+	began    time.Time
+	start    string // why it began
+}
+
+// stop ends a cycle where it is; the lock is held.
+func (r *running) stop(why string) {
+	if r.why == "" {
+		r.why = why
+	}
+	r.cancel()
+}
+
+// rate is the bytes read a second in this attempt, and when the rest is done.
+func (r *running) rate(now time.Time) (int64, time.Time) {
+	p := r.detail.Progress
+	d := now.Sub(r.began)
+	moved := p.ReadBytes - r.resumeAt
+	if d < time.Second/2 || moved <= 0 {
+		return 0, time.Time{}
+	}
+	perSecond := float64(moved) / d.Seconds()
+	return int64(perSecond), now.Add(time.Duration(float64(p.TotalBytes-p.ReadBytes) / perSecond * float64(time.Second)))
+}
+
+// New makes a mover from what is recorded.
+func New(ctx context.Context, cfg Config) (*Mover, error) {
+	if cfg.Pass == nil {
+		cfg.Pass = cycle.Run
+	}
+	m := &Mover{Config: cfg, by: map[string]*state{}, kick: make(chan struct{}, 1), asking: map[string]bool{}}
+	reps, err := cfg.Records.Replications(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range reps {
+		m.of(r.GroupID).rep = r
+	}
+	cycles, err := cfg.Records.NewestCycles(ctx, keptAccounts)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range cycles {
+		a, err := accountOf(c)
+		if err != nil {
+			return nil, err
+		}
+		s := m.of(c.GroupID)
+		s.accounts = append(s.accounts, a)
+	}
+	cfg.Groups.Watch(m.changed)
+	return m, nil
+}
+
+// of is a group's state; the lock is held, or nobody else is here yet.
+func (m *Mover) of(group string) *state {
+	s, ok := m.by[group]
+	if !ok {
+		s = &state{rep: records.Replication{GroupID: group}}
+		m.by[group] = s
+	}
+	return s
+}
+
+// changed follows what is decided about groups: a pause stops a cycle where it is,
+// other machines end it.
+func (m *Mover) changed(c directory.Change) {
+	defer m.Wake()
+	if c.After == nil {
+		m.mu.Lock()
+		delete(m.by, c.Before.ID)
+		m.mu.Unlock()
+		return
+	}
+	if c.Before == nil || c.After.Direction != directory.Out {
+		return
+	}
+	now := m.Clock.Now()
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	s := m.of(c.After.ID)
+	if was, is := c.Before.Spec.PausedAt(now), c.After.Spec.PausedAt(now); was != is {
+		s.retryAt, s.dueSince = time.Time{}, time.Time{}
+		if is && s.run != nil {
+			s.run.stop("paused")
+		}
+	}
+	if !group.SameMachines(c.Before.Spec, c.After.Spec) && s.run != nil {
+		s.run.stop("its machines changed")
+		s.run.abandon = true
+	}
+}
+
+// Wake has the mover look at what is due now.
+func (m *Mover) Wake() {
+	select {
+	case m.kick <- struct{}{}:
+	default:
+	}
+}
+
+// Run starts cycles as they fall due until ctx ends, and then waits for those under
+// way to stop where they are.
+func (m *Mover) Run(ctx context.Context) {
+	m.mu.Lock()
+	m.ctx = ctx
+	m.mu.Unlock()
+	m.wg.Go(func() { m.measure(ctx) })
+	m.wg.Go(func() { m.tidy(ctx) })
+	for {
+		next := m.step()
+		wait := m.Pulse
+		if !next.IsZero() {
+			wait = min(wait, max(next.Sub(m.Clock.Now()), time.Millisecond))
+		}
+		select {
+		case <-ctx.Done():
+			m.wg.Wait()
+			return
+		case <-m.kick:
+		case <-m.Clock.After(wait):
+		}
+	}
+}
+
+// facts are what is known of a group for deciding; the lock is held.
+func (m *Mover) facts(r directory.Record, s *state, now time.Time) schedule.Facts {
+	f := schedule.Facts{ID: r.ID, Name: r.Spec.Name, Target: r.Spec.Promise.Target, Cadence: r.Spec.Promise.Cadence, Anchor: r.Anchor,
+		Paused: r.Spec.PausedAt(now), Running: s.run != nil || s.ending, AskedAt: s.askedAt, RetryAt: s.retryAt, DueSince: s.dueSince, Length: expected(s.accounts),
+		CutOff: len(s.accounts) > 0 && s.accounts[0].State == cycle.Waiting}
+	if s.rep.LastStart != nil {
+		f.Last = *s.rep.LastStart
+	}
+	return f
+}
+
+// expected is how long the next cycle will take, from the newest ones of its kind.
+func expected(as []cycle.Account) time.Duration {
+	var took []time.Duration
+	for _, a := range as {
+		if a.State == cycle.Sealed && a.Kind == cycle.KindChanges {
+			took = append(took, a.Took())
+		}
+	}
+	return schedule.Expect(took)
+}
+
+// step decides once and begins what is to begin. It gives when to look again.
+func (m *Mover) step() time.Time {
+	now := m.Clock.Now()
+	// What other rooms know is asked before our own lock is taken.
+	type home struct {
+		directory.Record
+		captured time.Time
+		source   Source
+		way      Way
+	}
+	groups := map[string]home{}
+	var order []home
+	for _, r := range m.Groups.All() {
+		if r.Direction != directory.Out {
+			continue
+		}
+		h := home{Record: r, captured: m.Points.Newest(r.ID)}
+		h.source, _ = m.Source(r.Spec.Platform)
+		h.way, _ = m.Way(r.Link)
+		groups[r.ID] = h
+		order = append(order, h)
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.ctx == nil || m.ctx.Err() != nil {
+		return time.Time{}
+	}
+	facts := make([]schedule.Facts, 0, len(order))
+	for _, h := range order {
+		s := m.of(h.ID)
+		f := m.facts(h.Record, s, now)
+		f.Captured, f.PlatformUp, f.LinkUp = h.captured, h.source.Up, h.way.Reached
+		if due := f.Due(now); due && s.dueSince.IsZero() {
+			s.dueSince = now
+			f.DueSince = now
+		} else if !due {
+			s.dueSince = time.Time{}
+		}
+		facts = append(facts, f)
+	}
+	d := schedule.Decide(now, facts, slots-m.running)
+	for _, st := range d.Start {
+		h := groups[st.ID]
+		m.begin(h.Record, m.of(st.ID), h.source, h.way, st.Why)
+	}
+	return d.Next
+}
+
+// begin sets a cycle going; the lock is held.
+func (m *Mover) begin(r directory.Record, s *state, src Source, way Way, why string) {
+	ctx, cancel := context.WithCancel(m.ctx)
+	run := &running{cancel: cancel, done: make(chan struct{}), began: m.Clock.Now(), start: why}
+	s.run, s.askedAt, s.dueSince = run, time.Time{}, time.Time{}
+	m.running++
+	m.wg.Go(func() {
+		defer cancel()
+		err := m.guarded(ctx, r, s, run, src, way)
+		m.after(r, s, run, err)
+		close(run.done)
+		m.Wake()
+	})
+}
+
+// guarded keeps a fault in one group's cycle from ending the service.
+func (m *Mover) guarded(ctx context.Context, r directory.Record, s *state, run *running, src Source, way Way) (err error) {
+	defer func() {
+		if x := recover(); x != nil {
+			m.Log.Error("a cycle", "group", r.Spec.Name, "panic", x)
+			err = fmt.Errorf("a fault of the service: %v", x)
+		}
+	}()
+	return m.pass(ctx, r, s, run, src, way)
+}
+
+// Ask wants a cycle of a group as soon as it can be; to compare is to read all of
+// the disks and not only what the platform reports as changed.
+func (m *Mover) Ask(r directory.Record, compare bool) error {
+	now := m.Clock.Now()
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	s := m.of(r.ID)
+	switch {
+	case r.Spec.PausedAt(now):
+		return problem.Conflict("%s is paused. Resume it first.", r.Spec.Name)
+	case s.run != nil && s.run.rec.State != cycle.Sealed:
+		return problem.Conflict("A cycle of %s is running already.", r.Spec.Name)
+	}
+	s.askedAt, s.retryAt, s.compareNow = now, time.Time{}, s.compareNow || compare
+	m.Wake()
+	return nil
+}
+
+// Stop ends a group's cycles for good; undo lets them run again. It gives the
+// checkpoint that the next cycle would have been told changes from.
+func (m *Mover) Stop(id string) (base string, undo func()) {
+	m.mu.Lock()
+	s := m.of(id)
+	s.ending = true
+	base = s.rep.BaseCheckpoint
+	run := s.run
+	if run != nil {
+		run.stop("the group is deleted")
+	}
+	m.mu.Unlock()
+	if run != nil {
+		<-run.done
+	}
+	return base, func() {
+		m.mu.Lock()
+		s.ending = false
+		m.mu.Unlock()
+		m.Wake()
+	}
+}
+
+// Busy tells whether a cycle of a group is under way.
+func (m *Mover) Busy(id string) bool {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.of(id).run != nil
+}
+
+// ChangeRate is how many bytes of a group change a second, and how long its cycles
+// take; both 0 if that is not known.
+func (m *Mover) ChangeRate(id string) (bytes float64, length time.Duration) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	s := m.of(id)
+	return s.changeRate, expected(s.accounts)
+}
+
+// Live is what only the home site can see of a group.
+func (m *Mover) Live(id string) link.Live {
+	now := m.Clock.Now()
+	r, ok := m.Groups.Get(id)
+	if !ok {
+		return link.Live{}
+	}
+	src, known := m.Source(r.Spec.Platform)
+	way, _ := m.Way(r.Link)
+	homePoints := m.Points.HomePoints(id)
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	s := m.of(id)
+	f := m.facts(r, s, now)
+	f.Running = s.run != nil
+	v := link.Live{PlatformUp: known && src.Up, DueSince: s.dueSince, NextStart: f.NextStart(now), Backlog: s.backlog, BacklogKnown: s.backlogOK, ChangeRate: s.changeRate, Failure: s.failure,
+		LinkLimit: way.Limit, Cycles: slices.Clone(s.accounts), HomePoints: homePoints}
+	if r.Spec.HomePoints {
+		v.HomePointsFailure = s.homeFailure
+	}
+	if src.Err != nil {
+		v.Failure = words.Upper(src.Err.Error())
+	}
+	if s.run != nil && s.run.detail.Progress.Phase != "" {
+		p := s.run.detail.Progress
+		v.Running = &p
+		v.Rate, v.FinishAt = s.run.rate(now)
+	}
+	if s.rep.ComparedAt != nil {
+		v.ComparedAt = *s.rep.ComparedAt
+	}
+	return v
+}
+
+// Accounts lists a group's cycles, newest first, those with numbers below before (0:
+// all).
+func (m *Mover) Accounts(ctx context.Context, id string, before int64, limit int) ([]cycle.Account, error) {
+	if limit <= 0 || limit > keptCycles {
+		limit = 50
+	}
+	recs, err := m.Records.Cycles(ctx, id, before, limit)
+	if err != nil {
+		return nil, err
+	}
+	m.mu.Lock()
+	memory := slices.Clone(m.of(id).accounts)
+	m.mu.Unlock()
+	out := []cycle.Account{}
+	for _, r := range recs {
+		a, err := accountOf(r)
+		if err != nil {
+			return nil, err
+		}
+		for _, x := range memory {
+			if x.ID == a.ID {
+				a = x
+			}
+		}
+		out = append(out, a)
+	}
+	return out, nil
+}
+
+// Object names a group for the trail.
+func (m *Mover) Object(r directory.Record) audit.Object {
+	return audit.Object{Kind: "group", Name: r.Spec.Name, ID: r.ID}
+}
+
+func (m *Mover) note(ctx context.Context, r directory.Record, format string, a ...any) {
+	m.Trail.Note(ctx, actor.System(), m.Object(r), format, a...)
+}
+
+// told tells clients to ask for a group anew.
+func (m *Mover) told(id string) { m.Hub.Send(events.Event{Type: "group", ID: id}) }
+
+// mustJSON writes what always can be written.
+func mustJSON(v any) []byte {
+	b, err := json.Marshal(v)
+	if err != nil {
+		panic(err) // plain structs always marshal
+	}
+	return b
+}

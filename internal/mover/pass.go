@@ -1,0 +1,358 @@
+package mover
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+
+	"kestrel/internal/core/schedule"
+	"kestrel/internal/core/span"
+	"kestrel/internal/core/words"
+	"kestrel/internal/cycle"
+	"kestrel/internal/directory"
+	"kestrel/internal/points"
+	"kestrel/internal/records"
+)
+
+// detail is what a cycle's record holds beside its columns.
+type detail struct {
+	Checkpoint     string         `json:"checkpoint"`
+	BaseCheckpoint string         `json:"baseCheckpoint"`
+	BasePoint      string         `json:"basePoint"`
+	Compare        bool           `json:"compare,omitempty"`
+	Attempts       int            `json:"attempts"`
+	Progress       cycle.Progress `json:"progress"`
+	Point          string         `json:"point,omitempty"`
+	Error          string         `json:"error,omitempty"`
+	Why            string         `json:"why,omitempty"`       // it began when it did
+	LinkLimit      int64          `json:"linkLimit,omitempty"` // when it ended
+}
+
+// account is what is told of a cycle.
+func account(r records.Cycle, d detail) cycle.Account {
+	p := d.Progress
+	a := cycle.Account{ID: r.ID, Number: r.Number, Kind: p.Kind, State: r.State, StartedAt: r.StartedAt, CaptureAt: p.CaptureAt, Phases: p.Phases, TotalBytes: p.TotalBytes, ReadBytes: p.ReadBytes,
+		ChangedBytes: p.ChangedBytes, ShippedBytes: p.ShippedBytes, WireBytes: p.WireBytes, MissedBytes: p.MissedBytes, Attempts: d.Attempts, Point: d.Point, Error: d.Error, Note: p.Note, Quiet: p.Quiet, LinkLimit: d.LinkLimit, Why: d.Why}
+	if r.EndedAt != nil {
+		a.EndedAt = *r.EndedAt
+	}
+	return a
+}
+
+// accountOf is account from a record alone: nothing runs that is not in memory.
+func accountOf(r records.Cycle) (cycle.Account, error) {
+	var d detail
+	if err := json.Unmarshal(r.Detail, &d); err != nil {
+		return cycle.Account{}, fmt.Errorf("cycle record %s: %w", r.ID, err)
+	}
+	if r.State == cycle.Running {
+		r.State = cycle.Waiting
+	}
+	return account(r, d), nil
+}
+
+// show puts the newest state of a cycle into the accounts, newest first; the lock
+// is held.
+func (s *state) show(a cycle.Account) {
+	out := []cycle.Account{a}
+	for _, x := range s.accounts {
+		if x.ID != a.ID && len(out) < keptAccounts {
+			out = append(out, x)
+		}
+	}
+	s.accounts = out
+}
+
+// pass opens the record of a cycle, or the one that was cut off, and runs it.
+func (m *Mover) pass(ctx context.Context, r directory.Record, s *state, run *running, src Source, way Way) error {
+	resumed, err := m.open(ctx, r, s, run)
+	if err != nil {
+		return err
+	}
+	m.mu.Lock()
+	d := run.detail
+	m.mu.Unlock()
+	job := cycle.Job{ID: run.rec.ID, Checkpoint: d.Checkpoint, BaseCheckpoint: d.BaseCheckpoint, BasePoint: d.BasePoint, Resumed: resumed, Captured: d.Progress.Captured(), Apart: r.Spec.Apart, Compare: d.Compare, Encoding: way.Encoding,
+		Group: points.SealGroup{ID: r.ID, Name: r.Spec.Name, HomeSite: r.HomeID, HomeName: r.HomeName, Term: r.Term, Settings: directory.Encode(r.Spec)}}
+	for _, x := range r.Spec.Machines {
+		job.Machines = append(job.Machines, x.ID)
+		if x.Quiesce {
+			job.Quiesce = append(job.Quiesce, x.ID)
+		}
+	}
+	to := way.Remote(r.ID, r.Spec.Priority.Weight())
+	if r.Spec.HomePoints {
+		m.mu.Lock()
+		s.homeFailure = ""
+		m.mu.Unlock()
+		to = m.Points.WithHome(r, to, d.BaseCheckpoint, func(why string) {
+			m.mu.Lock()
+			s.homeFailure = why
+			m.mu.Unlock()
+		})
+	}
+	earlier := d.Progress
+	first := true
+	seal, err := m.Pass(ctx, src.Driver, to, m.Clock, job, func(p cycle.Progress) {
+		m.mu.Lock()
+		// What crossed the link in earlier attempts counts on.
+		p.ShippedBytes += earlier.ShippedBytes
+		p.WireBytes += earlier.WireBytes
+		p.Phases = joinPhases(earlier.Phases, p.Phases)
+		now := m.Clock.Now()
+		if first && p.TotalBytes > 0 {
+			first, run.resumeAt, run.began = false, p.ReadBytes, now
+		}
+		moved := run.detail.Progress.Phase != p.Phase
+		run.detail.Progress = p
+		s.show(account(run.rec, run.detail))
+		tell := moved || now.Sub(run.savedAt) > 2*time.Second
+		if tell {
+			run.savedAt = now
+		}
+		m.mu.Unlock()
+		if tell {
+			m.told(r.ID)
+		}
+	})
+	if err != nil {
+		return err
+	}
+	return m.sealed(ctx, r, s, run, src, way, seal)
+}
+
+// joinPhases keeps when a phase first began over several attempts.
+func joinPhases(before, now []cycle.Phase) []cycle.Phase {
+	if len(before) == 0 {
+		return now
+	}
+	out := append([]cycle.Phase(nil), now...)
+	for i := range out {
+		for _, b := range before {
+			if b.Name == out[i].Name {
+				out[i].From = b.From
+			}
+		}
+	}
+	return out
+}
+
+// open writes the record before anything is asked of the platform, so that after a
+// crash the same capture is found again.
+func (m *Mover) open(ctx context.Context, r directory.Record, s *state, run *running) (resumed bool, err error) {
+	now := m.Clock.Now().UTC()
+	m.mu.Lock()
+	rep, compareNow := s.rep, s.compareNow
+	m.mu.Unlock()
+	compared := r.CreatedAt
+	if rep.ComparedAt != nil {
+		compared = *rep.ComparedAt
+	}
+	var d detail
+	rec, err := m.Records.OpenCycle(ctx, r.ID)
+	switch {
+	case err == nil:
+		if err := json.Unmarshal(rec.Detail, &d); err != nil {
+			return false, fmt.Errorf("cycle record: %w", err)
+		}
+		resumed = true
+	case errors.Is(err, records.ErrNotFound):
+		number := int64(1)
+		if last, err := m.Records.Cycles(ctx, r.ID, 0, 1); err != nil {
+			return false, err
+		} else if len(last) > 0 {
+			number = last[0].Number + 1
+		}
+		rec = records.Cycle{ID: uuid.NewString(), GroupID: r.ID, Number: number, StartedAt: now}
+		d = detail{Checkpoint: m.Owner + rec.ID, BaseCheckpoint: rep.BaseCheckpoint, BasePoint: rep.BasePoint, Why: run.start,
+			Compare: rep.BasePoint != "" && (compareNow || schedule.CompareDue(r.Spec.CompareEvery, compared, now))}
+	default:
+		return false, err
+	}
+	d.Attempts++
+	d.Error = ""
+	rec.State, rec.Detail = cycle.Running, mustJSON(d)
+	if err := m.Records.PutCycle(ctx, rec); err != nil {
+		return false, err
+	}
+	m.mu.Lock()
+	run.rec, run.detail = rec, d
+	if !resumed {
+		s.rep.LastStart, s.compareNow = &rec.StartedAt, false
+	}
+	s.show(account(rec, d))
+	m.mu.Unlock()
+	m.told(r.ID)
+	if resumed {
+		return true, nil
+	}
+	return false, m.Records.NoteStart(ctx, r.ID, rec.StartedAt)
+}
+
+// sealed notes a point that is there for good, and lets go of what it replaces.
+func (m *Mover) sealed(ctx context.Context, r directory.Record, s *state, run *running, src Source, way Way, seal *points.Seal) error {
+	// The seal stands whatever happens now: the rest must not be cut off by a pause
+	// or a stop.
+	ctx = context.WithoutCancel(ctx)
+	now := m.Clock.Now().UTC()
+	m.mu.Lock()
+	d := run.detail
+	d.Point, d.LinkLimit = seal.Point, way.Limit
+	d.Progress.Phase, d.Progress.MissedBytes = "", seal.MissedBytes
+	rec := run.rec
+	rec.State, rec.EndedAt, rec.Detail = cycle.Sealed, &now, mustJSON(d)
+	rep := s.rep
+	m.mu.Unlock()
+	rep.BaseCheckpoint, rep.BasePoint = d.Checkpoint, seal.Point
+	if d.Progress.Kind != cycle.KindChanges {
+		rep.ComparedAt = &now
+	}
+	if err := m.Records.EndCycle(ctx, rec, rep); err != nil {
+		return err
+	}
+	m.mu.Lock()
+	old := s.rep.BaseCheckpoint
+	s.rep.BaseCheckpoint, s.rep.BasePoint, s.rep.ComparedAt = rep.BaseCheckpoint, rep.BasePoint, rep.ComparedAt
+	run.rec, run.detail = rec, d
+	s.show(account(rec, d))
+	s.smooth(d.Progress)
+	m.mu.Unlock()
+	err := errors.Join(
+		m.Arrived(ctx, r.ID, seal.CaptureAt, way.Ours(seal.SealedAt)),
+		m.Points.Shipped(ctx, r, seal),
+		m.Records.TrimCycles(ctx, r.ID, rec.Number, keptCycles))
+	if err != nil {
+		m.Log.Error("note a point's arrival", "group", r.Spec.Name, "err", err)
+	}
+	// Checkpoints that cannot be let go of now are forgotten with the leftovers.
+	if err := src.Driver.Release(ctx, d.Checkpoint); err != nil {
+		m.Log.Warn("release checkpoint", "group", r.Spec.Name, "err", err)
+	}
+	if old != "" {
+		if err := src.Driver.Forget(ctx, old); err != nil {
+			m.Log.Warn("forget checkpoint", "group", r.Spec.Name, "err", err)
+		}
+	}
+	switch d.Progress.Kind {
+	case cycle.KindSeed:
+		m.note(ctx, r, "%s: the first copy is sealed as point %d", r.Spec.Name, seal.Number)
+	case cycle.KindCompare:
+		m.note(ctx, r, "%s: a full comparison is sealed as point %d", r.Spec.Name, seal.Number)
+	}
+	if seal.MissedBytes > 0 {
+		m.note(ctx, r, "%s: the comparison found %s that had changed without the platform's reporting it; point %d has it right, older ones since the last comparison may not", r.Spec.Name, span.Bytes(float64(seal.MissedBytes)), seal.Number)
+	}
+	return nil
+}
+
+// smooth takes the rate of change of a cycle into account; the lock is held, and
+// the cycle is the newest account.
+func (s *state) smooth(p cycle.Progress) {
+	if p.Kind != cycle.KindChanges || len(s.accounts) < 2 || s.accounts[1].CaptureAt.IsZero() {
+		return
+	}
+	d := p.CaptureAt.Sub(s.accounts[1].CaptureAt)
+	if d < time.Second {
+		return
+	}
+	rate := float64(p.ChangedBytes) / d.Seconds()
+	if s.changeRate == 0 {
+		s.changeRate = rate
+	} else {
+		s.changeRate = 0.7*s.changeRate + 0.3*rate
+	}
+}
+
+// after takes a cycle that returned off the group.
+func (m *Mover) after(r directory.Record, s *state, run *running, err error) {
+	ctx := context.WithoutCancel(m.ctx)
+	now := m.Clock.Now()
+	defer m.told(r.ID)
+	m.mu.Lock()
+	s.run = nil
+	m.running--
+	stopped := run.why != "" || m.ctx.Err() != nil
+	if err == nil {
+		s.failures, s.failure, s.retryAt = 0, "", time.Time{}
+	} else if !stopped {
+		s.failures++
+		s.failure = words.Upper(err.Error())
+		s.retryAt = now.Add(schedule.Backoff(s.failures))
+	}
+	if err == nil || run.rec.ID == "" || run.rec.State == cycle.Sealed {
+		m.mu.Unlock()
+		return
+	}
+	startAnew := errors.Is(err, cycle.ErrStartAnew)
+	run.detail.Error = words.Upper(err.Error())
+	if stopped {
+		run.detail.Error = ""
+	}
+	run.rec.State = cycle.Waiting
+	if startAnew || run.abandon {
+		at := now.UTC()
+		run.rec.State, run.rec.EndedAt = cycle.Failed, &at
+		s.retryAt, s.askedAt = time.Time{}, now
+	}
+	run.rec.Detail = mustJSON(run.detail)
+	s.show(account(run.rec, run.detail))
+	rec, failures, ending, abandon := run.rec, s.failures, s.ending, run.abandon
+	m.mu.Unlock()
+	if ending {
+		return
+	}
+	if err := m.Records.PutCycle(ctx, rec); err != nil {
+		m.Log.Error("save cycle", "group", r.Spec.Name, "err", err)
+	}
+	if abandon {
+		if way, ok := m.Way(r.Link); ok {
+			_ = way.Abandon(ctx, rec.ID) // or it is given up when the next one seals
+		}
+	}
+	if !stopped && (failures == 1 || startAnew) {
+		m.Log.Warn("cycle cut off", "group", r.Spec.Name, "err", err)
+		m.note(ctx, r, "%s: a cycle was cut off: %v. It goes on by itself.", r.Spec.Name, err)
+	}
+}
+
+// Renew ends a cycle of a group that must not go on, such as one over machines that
+// are no longer those of the group, and wants another.
+func (m *Mover) Renew(ctx context.Context, r directory.Record, why string) error {
+	m.mu.Lock()
+	s := m.of(r.ID)
+	run := s.run
+	m.mu.Unlock()
+	if run != nil {
+		<-run.done
+	}
+	rec, err := m.Records.OpenCycle(ctx, r.ID)
+	if errors.Is(err, records.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	var d detail
+	if err := json.Unmarshal(rec.Detail, &d); err != nil {
+		return err
+	}
+	now := m.Clock.Now().UTC()
+	d.Error = words.Upper(why)
+	rec.State, rec.EndedAt, rec.Detail = cycle.Failed, &now, mustJSON(d)
+	if err := m.Records.PutCycle(ctx, rec); err != nil {
+		return err
+	}
+	m.mu.Lock()
+	s.show(account(rec, d))
+	s.askedAt = now
+	m.mu.Unlock()
+	if way, ok := m.Way(r.Link); ok {
+		_ = way.Abandon(ctx, rec.ID) // or it is given up when the next one seals
+	}
+	m.Wake()
+	return nil
+}

@@ -1,0 +1,428 @@
+// Package overview puts together what the rooms know into what people look at:
+// groups as they stand, and the board. It keeps nothing itself.
+package overview
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"kestrel/internal/api"
+	"kestrel/internal/clock"
+	"kestrel/internal/core/exposure"
+	"kestrel/internal/core/health"
+	"kestrel/internal/core/words"
+	"kestrel/internal/cycle"
+	"kestrel/internal/directory"
+	"kestrel/internal/history"
+	"kestrel/internal/inventory"
+	"kestrel/internal/keeper"
+	"kestrel/internal/link"
+	"kestrel/internal/mover"
+	"kestrel/internal/peering"
+	"kestrel/internal/platform"
+	"kestrel/internal/problem"
+	"kestrel/internal/protection"
+)
+
+// Config is what it looks at.
+type Config struct {
+	Site      string // name of this site
+	Groups    *directory.Directory
+	Inventory *inventory.Inventory
+	Peering   *peering.Peering
+	Mover     *mover.Mover
+	Keeper    *keeper.Keeper
+	History   *history.History
+	Clock     clock.Clock
+}
+
+// Overview shows one site.
+type Overview struct{ Config }
+
+// New makes it.
+func New(cfg Config) *Overview { return &Overview{cfg} }
+
+// sight is what is known of a group at one moment.
+type sight struct {
+	rec    directory.Record
+	live   link.Live // as the home site sees it
+	hold   keeper.Holding
+	way    peering.Link
+	linked bool
+	facts  health.Facts
+	state  health.State
+}
+
+func (o *Overview) look(r directory.Record) sight {
+	now := o.Clock.Now()
+	x := sight{rec: r, hold: o.Keeper.Holding(r.ID)}
+	x.way, x.linked = o.Peering.Get(r.Link)
+	f := health.Facts{Now: now, Target: r.Spec.Promise.Target, Paused: r.Spec.PausedAt(now), Sealed: !x.hold.NewestAt.IsZero()}
+	if f.Sealed {
+		f.Exposure = max(0, now.Sub(x.hold.NewestAt))
+	}
+	if r.Direction == directory.Out {
+		x.live = o.Mover.Live(r.ID)
+		f.LinkUp = x.way.Reached
+	} else {
+		x.live, _ = o.Peering.Reported(r.ID)
+		f.LinkUp = x.way.Up
+	}
+	f.PlatformUp, f.DueSince = x.live.PlatformUp, x.live.DueSince
+	if p := x.live.Running; p != nil && p.Phase != "" {
+		f.Running, f.LastProgress = true, p.MovedAt
+	}
+	x.facts, x.state = f, health.Judge(f)
+	return x
+}
+
+// detail is what a group's reasons are given from.
+func (o *Overview) detail(x sight) health.Detail {
+	r := x.rec
+	d := health.Detail{Home: r.HomeName, Recovery: r.RecoveryName, AtHome: r.Direction == directory.Out, Silence: -1, Failure: x.live.Failure, HomePointsFailure: x.live.HomePointsFailure,
+		LostPoints: x.hold.Lost.Points, LostBytes: x.hold.Lost.Gone, Every: r.Spec.Promise.Cadence.Every}
+	if !x.way.SeenAt.IsZero() {
+		d.Silence = x.facts.Now.Sub(x.way.SeenAt)
+	}
+	if why := o.Peering.Refused(r.ID); why != "" {
+		d.Failure = r.RecoveryName + " refuses the group: " + why
+	}
+	if p := r.Spec.Pause; p != nil {
+		d.PauseReason, d.PausedUntil = p.Reason, p.Until
+	}
+	compared := false
+	for _, c := range x.live.Cycles {
+		if c.State != cycle.Sealed {
+			continue
+		}
+		if d.Last == nil && c.Kind == cycle.KindChanges {
+			d.Last = &health.Pass{Took: c.Took(), ReadBytes: c.ReadBytes, ChangedBytes: c.ChangedBytes, WireBytes: c.WireBytes, Limit: c.LinkLimit, Read: c.Lasted("read"), Ship: c.Lasted("ship")}
+		}
+		if !compared && c.Kind == cycle.KindCompare {
+			compared, d.Missed = true, c.MissedBytes
+		}
+	}
+	for _, m := range r.Spec.Machines {
+		if q, ok := lastQuiet(x.live.Cycles, m.ID); ok && m.Quiesce && !q.Done && q.Why != "" {
+			d.Restless = append(d.Restless, health.Restless{Machine: m.Name, Why: q.Why})
+		}
+	}
+	return d
+}
+
+// lastQuiet is how a machine was last brought to rest.
+func lastQuiet(cycles []cycle.Account, machine string) (platform.Quiet, bool) {
+	for _, c := range cycles {
+		for _, q := range c.Quiet {
+			if q.Machine == machine {
+				return q, true
+			}
+		}
+	}
+	return platform.Quiet{}, false
+}
+
+func orNil(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return new(t.UTC())
+}
+
+func seconds(d time.Duration) int64 { return int64(d / time.Second) }
+
+// show is a group as the contract shows it.
+func (o *Overview) show(x sight) api.Group {
+	r, hold, live := x.rec, x.hold, x.live
+	now := x.facts.Now
+	v := api.Group{ID: r.ID, Direction: api.GroupDirection(r.Direction), Home: r.HomeName, Recovery: r.RecoveryName, Link: r.Link, Health: string(x.state), Points: hold.Points, LostPoints: hold.Lost.Points,
+		HomePointCount: hold.HomePoints, NewestCaptureAt: orNil(hold.NewestAt), OldestCaptureAt: orNil(hold.OldestAt), ConfirmedAt: orNil(hold.ConfirmedAt), ComparedAt: orNil(live.ComparedAt), NextStartAt: orNil(live.NextStart),
+		Term: r.Term, Revision: r.Revision, CreatedAt: r.CreatedAt}
+	protection.Show(r.Spec, &v, now)
+	switch r.Direction {
+	case directory.In:
+		v.ConfirmedAt = orNil(now) // this site holds the points itself
+		v.HomePointCount = live.HomePoints
+	case directory.Ended:
+		v.Health, v.Reasons = string(health.Paused), []string{ended(r, hold)}
+		v.NextStartAt = nil
+	}
+	if v.Reasons == nil {
+		v.Reasons = health.Reasons(x.facts, x.state, o.detail(x))
+	}
+	if x.facts.Sealed {
+		v.ExposureSeconds = new(seconds(x.facts.Exposure))
+		v.HeadroomSeconds = new(seconds(x.facts.Target - x.facts.Exposure))
+	}
+	if live.ChangeRate > 0 {
+		v.ChangeBytesPerSecond = &live.ChangeRate
+	}
+	o.machines(x, &v)
+	if p := live.Running; p != nil && p.Phase != "" {
+		v.Running = &api.Progress{Phase: p.Phase, TotalBytes: p.TotalBytes, ReadBytes: p.ReadBytes, ChangedBytes: p.ChangedBytes, ShippedBytes: p.ShippedBytes, WireBytes: p.WireBytes,
+			BytesPerSecond: live.Rate, FinishAt: orNil(live.FinishAt)}
+		if p.Note != "" {
+			v.Running.Note = &p.Note
+		}
+	}
+	for i, c := range live.Cycles {
+		if i == 0 || c.State == cycle.Sealed {
+			v.LastCycle = new(CycleView(c))
+		}
+		if c.State == cycle.Sealed {
+			break
+		}
+	}
+	return v
+}
+
+// machines fills in what is known of a group's machines besides their settings.
+func (o *Overview) machines(x sight, v *api.Group) {
+	known := x.live.BacklogKnown && x.facts.Sealed
+	p, here := o.Inventory.Get(x.rec.Spec.Platform)
+	var total int64
+	for i := range v.Machines {
+		m := &v.Machines[i]
+		if known {
+			n := x.live.Backlog[m.ID]
+			m.BacklogBytes = &n
+			total += n
+		}
+		if pm, ok := p.Machine(m.ID); here && ok {
+			m.UsedBytes = new(inventory.Used(pm))
+		}
+		if q, ok := lastQuiet(x.live.Cycles, m.ID); ok {
+			m.LastQuiet = new(quietView(q, m.Name))
+		}
+	}
+	if known {
+		v.BacklogBytes = &total
+	}
+}
+
+// ended says what is left of a group that has no home any more.
+func ended(r directory.Record, hold keeper.Holding) string {
+	if hold.Points == 0 {
+		return fmt.Sprintf("This group has no home now (it was %s), and no points are left of it here.", r.HomeName)
+	}
+	return fmt.Sprintf("This group has no home now (it was %s). %s here, kept until they are deleted: start its machines from one.", r.HomeName, areKept(hold.Points))
+}
+
+func areKept(n int) string {
+	if n == 1 {
+		return "Its one point is"
+	}
+	return fmt.Sprintf("Its %d points are", n)
+}
+
+func quietView(q platform.Quiet, name string) api.Quiet {
+	v := api.Quiet{Machine: q.Machine, Name: name, Done: q.Done, HeldMillis: float64(q.Held.Microseconds()) / 1000}
+	if q.Why != "" {
+		v.Why = &q.Why
+	}
+	return v
+}
+
+// CycleView is a cycle as the contract shows it.
+func CycleView(c cycle.Account) api.Cycle {
+	v := api.Cycle{ID: c.ID, Number: c.Number, Kind: c.Kind, State: c.State, StartedAt: c.StartedAt, EndedAt: orNil(c.EndedAt), CaptureAt: orNil(c.CaptureAt),
+		Phases: []api.Phase{}, ChangedBytes: c.ChangedBytes, ShippedBytes: c.ShippedBytes, WireBytes: c.WireBytes, ReadBytes: c.ReadBytes, TotalBytes: c.TotalBytes, Attempts: c.Attempts, MissedBytes: c.MissedBytes}
+	for _, x := range c.Phases {
+		v.Phases = append(v.Phases, api.Phase{Name: x.Name, From: x.From, To: x.To})
+	}
+	for _, x := range []struct {
+		to   **string
+		text string
+	}{{&v.Point, c.Point}, {&v.Error, c.Error}, {&v.Note, c.Note}, {&v.Why, c.Why}} {
+		if x.text != "" {
+			*x.to = &x.text
+		}
+	}
+	if len(c.Quiet) > 0 {
+		v.Quiet = &[]api.Quiet{}
+		for _, q := range c.Quiet {
+			*v.Quiet = append(*v.Quiet, quietView(q, q.Machine))
+		}
+	}
+	return v
+}
+
+// Group gives one.
+func (o *Overview) Group(id string) (api.Group, error) {
+	r, err := o.Groups.Find(id)
+	if err != nil {
+		return api.Group{}, err
+	}
+	return o.show(o.look(r)), nil
+}
+
+// Filter narrows and cuts a list of groups.
+type Filter struct {
+	Query, Tag, Direction, Health string
+	See                           func(r directory.Record) bool // nil: all
+	Limit, Skip                   int
+}
+
+func (f Filter) matches(v api.Group) bool {
+	if f.Tag != "" && !slices.ContainsFunc(v.Tags, func(t string) bool { return strings.EqualFold(t, f.Tag) }) ||
+		f.Direction != "" && string(v.Direction) != f.Direction || f.Health != "" && v.Health != f.Health {
+		return false
+	}
+	if f.Query == "" {
+		return true
+	}
+	parts := append([]string{v.Name, v.Home, v.Recovery}, v.Tags...)
+	for _, m := range v.Machines {
+		parts = append(parts, m.Name)
+	}
+	text := strings.ToLower(strings.Join(parts, " "))
+	for _, word := range strings.Fields(strings.ToLower(f.Query)) {
+		if !strings.Contains(text, word) {
+			return false
+		}
+	}
+	return true
+}
+
+// List lists groups, worst first, and tells how many there are in all.
+func (o *Overview) List(f Filter) ([]api.Group, int, error) {
+	switch f.Direction {
+	case "", "out", "in", "ended":
+	default:
+		return nil, 0, problem.Invalid("direction", "%q is none of out, in, ended.", f.Direction)
+	}
+	if f.Health != "" && health.State(f.Health).Rank() > 6 {
+		return nil, 0, problem.Invalid("health", "%q is no health; one of over, stalled, cut off, tight, seeding, paused, on target.", f.Health)
+	}
+	out := []api.Group{}
+	for _, r := range o.Groups.All() {
+		if f.See != nil && !f.See(r) {
+			continue
+		}
+		if v := o.show(o.look(r)); f.matches(v) {
+			out = append(out, v)
+		}
+	}
+	slices.SortStableFunc(out, worse)
+	page, err := inventory.Page(out, f.Limit, f.Skip)
+	return page, len(out), err
+}
+
+// worse orders groups: living ones first, worst health first, then name.
+func worse(a, b api.Group) int {
+	gone := func(g api.Group) int {
+		if g.Direction == api.Ended {
+			return 1
+		}
+		return 0
+	}
+	return cmp.Or(cmp.Compare(gone(a), gone(b)), cmp.Compare(health.State(a.Health).Rank(), health.State(b.Health).Rank()), strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)), strings.Compare(a.ID, b.ID))
+}
+
+// Cycles lists a group's cycles, newest first.
+func (o *Overview) Cycles(ctx context.Context, id string, before int64, limit int) ([]api.Cycle, error) {
+	r, err := o.Groups.Find(id)
+	if err != nil {
+		return nil, err
+	}
+	var all []cycle.Account
+	if r.Direction == directory.Out {
+		if all, err = o.Mover.Accounts(ctx, r.ID, before, limit); err != nil {
+			return nil, err
+		}
+	} else {
+		live, _ := o.Peering.Reported(r.ID) // the home site keeps the rest
+		all = live.Cycles
+	}
+	out := []api.Cycle{}
+	for _, c := range all {
+		out = append(out, CycleView(c))
+	}
+	return out, nil
+}
+
+// Exposure gives the sawtooth of a group over a stretch of time.
+func (o *Overview) Exposure(ctx context.Context, id string, from, to *time.Time) (api.Exposure, error) {
+	r, err := o.Groups.Find(id)
+	if err != nil {
+		return api.Exposure{}, err
+	}
+	return o.History.Exposure(ctx, r, from, to)
+}
+
+const (
+	// stripSpan is how far back the board draws, corners how finely.
+	stripSpan = 6 * time.Hour
+	corners   = 400
+	young     = 5 * time.Minute
+)
+
+// Board says what matters now, of the groups that see lets pass.
+func (o *Overview) Board(ctx context.Context, see func(r directory.Record) bool) (api.Board, error) {
+	now := o.Clock.Now().UTC()
+	b := api.Board{Site: o.Site, Groups: []api.BoardGroup{}, Needs: []api.Need{}, Headline: []api.Phrase{}, Links: o.Peering.Links()}
+	arrivals, err := o.History.Strips(ctx, now.Add(-stripSpan))
+	if err != nil {
+		return b, err
+	}
+	groups, _, err := o.List(Filter{See: see})
+	if err != nil {
+		return b, err
+	}
+	var ws []words.Group
+	for _, g := range groups {
+		ws = append(ws, wordsOf(g))
+		if g.Direction == api.Ended {
+			continue
+		}
+		from := now.Add(-stripSpan)
+		// A young group is drawn over its own life, so that its shape is seen.
+		if life := now.Sub(g.CreatedAt); life < stripSpan {
+			from = now.Add(-max(life, young))
+		}
+		curve := exposure.Sawtooth(arrivals[g.ID], from, now)
+		b.Groups = append(b.Groups, api.BoardGroup{Group: g, Strip: history.Vertices(exposure.Thin(curve, corners)), StripFrom: from, StripTo: now})
+	}
+	for _, p := range words.Headline(ws, len(b.Links), now) {
+		b.Headline = append(b.Headline, api.Phrase{Text: p.Text, Tone: api.PhraseTone(p.Tone)})
+	}
+	b.Dark = words.Dark(o.Site, ws)
+	for _, n := range words.Needs(ws) {
+		b.Needs = append(b.Needs, api.Need{Group: &n.Group, State: string(n.State), Title: n.Title, Text: n.Text, Action: "Look at the group", Href: "/groups/" + n.Group})
+	}
+	for _, l := range b.Links {
+		if n, ok := linkNeed(l); ok {
+			b.Needs = append(b.Needs, n)
+		}
+	}
+	return b, nil
+}
+
+func wordsOf(g api.Group) words.Group {
+	w := words.Group{ID: g.ID, Name: g.Name, State: health.State(g.Health), Out: g.Direction == api.Out, Ended: g.Direction == api.Ended, Points: g.Points, LostPoints: g.LostPoints, Reasons: g.Reasons,
+		Target: time.Duration(g.Promise.RpoTargetSeconds) * time.Second}
+	if g.ExposureSeconds != nil {
+		w.Sealed, w.Exposure = true, time.Duration(*g.ExposureSeconds)*time.Second
+	}
+	if g.NewestCaptureAt != nil {
+		w.Newest = *g.NewestCaptureAt
+	}
+	return w
+}
+
+// linkNeed is the first check of a link that fails, if one does.
+func linkNeed(l api.Link) (api.Need, bool) {
+	for _, c := range l.Checks {
+		if c.Ok {
+			continue
+		}
+		title := fmt.Sprintf("Link to %s: %s fails", l.Peer, strings.ToLower(c.Name[:1])+c.Name[1:])
+		return api.Need{State: "link", Title: title, Text: words.Sentence(c.Note) + " " + *c.Mend, Action: "Look at the link", Href: "/sites?at=" + url.QueryEscape(l.ID)}, true
+	}
+	return api.Need{}, false
+}

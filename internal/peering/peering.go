@@ -1,0 +1,449 @@
+// Package peering is this site's trust in others and what it hears of them: pairing,
+// the beats that tell whether a link is up, and the mirroring of groups.
+package peering
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"kestrel/internal/audit"
+	"kestrel/internal/clock"
+	"kestrel/internal/core/actor"
+	"kestrel/internal/core/exposure"
+	"kestrel/internal/core/words"
+	"kestrel/internal/cycle"
+	"kestrel/internal/directory"
+	"kestrel/internal/events"
+	"kestrel/internal/keeper"
+	"kestrel/internal/link"
+	"kestrel/internal/points"
+	"kestrel/internal/problem"
+	"kestrel/internal/records"
+)
+
+// downAfter is how many beats may be missed before a link counts as down.
+const downAfter = 5
+
+// maxClockDifference is what is tolerated: more makes the times that people compare
+// meaningless.
+const maxClockDifference = 5 * time.Second
+
+// Config is what peering is made of.
+type Config struct {
+	Site      records.Site
+	Identity  *link.Identity
+	DB        *records.DB
+	Groups    *directory.Directory
+	Keeper    *keeper.Keeper
+	Trail     *audit.Trail
+	Clock     clock.Clock
+	Hub       *events.Hub
+	Log       *slog.Logger
+	BeatEvery time.Duration
+	// Address is what other sites connect to, host:port.
+	Address string
+	// Platforms counts the platforms of this site and their machines.
+	Platforms func() (platforms, machines int)
+	// Live tells what only the home site sees of a group.
+	Live func(group string) link.Live
+	// Act does what an administrator at the recovery site asks of a group that is
+	// home here.
+	Act func(ctx context.Context, who actor.Actor, group, action string, body []byte) error
+}
+
+// Peering is the links of one site.
+type Peering struct {
+	Config
+
+	mu   sync.Mutex
+	byID map[string]*state
+	live map[string]mirrored
+	// refused says why a recovery site does not take a group's report.
+	refused map[string]string
+	wg      sync.WaitGroup
+}
+
+// state is a paired site and how it was last seen.
+type state struct {
+	rec   records.Link
+	set   settings
+	peer  *link.Peer
+	outAt time.Time // last time our call was answered
+	inAt  time.Time // last time it called us
+	err   error     // of our last call
+	rtt   time.Duration
+	ahead time.Duration // how far its clock is ahead of ours
+	// free and floor are of its point store, in bytes; 0 if unknown.
+	free, floor int64
+
+	received, mark int64
+	markAt         time.Time
+	perSec         float64
+
+	beating sync.Mutex // one beat at a time
+	editing sync.Mutex // one change of settings at a time
+}
+
+// mirrored is what a home site last reported of a group that comes in.
+type mirrored struct {
+	link.Live
+	at    time.Time
+	ahead time.Duration // of the home site's clock, then
+}
+
+// Open reads the links.
+func Open(ctx context.Context, cfg Config) (*Peering, error) {
+	p := &Peering{Config: cfg, byID: map[string]*state{}, live: map[string]mirrored{}, refused: map[string]string{}}
+	recs, err := cfg.DB.Links(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range recs {
+		l := p.newState(r)
+		if l.set, err = decodeSettings(r.Settings); err != nil {
+			return nil, fmt.Errorf("settings of the link with %s: %w", r.PeerName, err)
+		}
+		l.peer.Limit(l.set.Pace)
+		p.byID[r.ID] = l
+	}
+	cfg.Groups.Watch(func(c directory.Change) {
+		if c.After == nil {
+			p.mu.Lock()
+			delete(p.live, c.Before.ID)
+			delete(p.refused, c.Before.ID)
+			p.mu.Unlock()
+		}
+	})
+	return p, nil
+}
+
+func (p *Peering) newState(r records.Link) *state {
+	return &state{rec: r, peer: link.NewPeer(p.Identity, r.Address, r.PeerKey, p.Clock), markAt: p.Clock.Now()}
+}
+
+// Link is a link at one moment.
+type Link struct {
+	ID, PeerID, Peer string // Peer is the other site's name
+	Up               bool   // either side reaches the other
+	Reached          bool   // we reach the other
+	SeenAt           time.Time
+	Ahead            time.Duration // how far its clock is ahead of ours
+	Free             int64         // bytes of its point store; 0 if unknown
+	Limit            int64         // of what we send, now, in bytes a second; 0 for none
+	settings         settings
+	caller           *link.Peer
+}
+
+// Remote is the other site as a group's cycles see it, with the group's share of
+// the link.
+func (l Link) Remote(group string, weight float64) cycle.Remote { return l.caller.Flow(group, weight) }
+
+// Encoding is how blocks are compressed on the way.
+func (l Link) Encoding() points.Encoding { return l.settings.encoding() }
+
+// Abandon gives up a cycle's intake at the other site.
+func (l Link) Abandon(ctx context.Context, intake string) error { return l.caller.Abandon(ctx, intake) }
+
+// EndGroup tells the other site that a group is no more.
+func (l Link) EndGroup(ctx context.Context, group string, deletePoints bool) error {
+	return l.caller.EndGroup(ctx, group, deletePoints)
+}
+
+// Act passes a wish on to the home site of a group.
+func (l Link) Act(ctx context.Context, group string, a link.Act) error {
+	return l.caller.Act(ctx, group, a)
+}
+
+// now is the link as it is; the lock is held.
+func (p *Peering) now(s *state) Link {
+	seen := s.outAt
+	if s.inAt.After(seen) {
+		seen = s.inAt
+	}
+	return Link{ID: s.rec.ID, PeerID: s.rec.PeerID, Peer: s.rec.PeerName, Up: p.up(s), Reached: p.reached(s), SeenAt: seen, Ahead: s.ahead, Free: s.free,
+		Limit: s.set.Pace.At(p.Clock.Now().Local()), settings: s.set, caller: s.peer}
+}
+
+func (p *Peering) recent(at time.Time) bool {
+	return !at.IsZero() && p.Clock.Now().Sub(at) < downAfter*p.BeatEvery
+}
+
+// reached tells whether we reach the peer; the lock is held.
+func (p *Peering) reached(s *state) bool { return p.recent(s.outAt) }
+
+// up tells whether either side reaches the other; the lock is held.
+func (p *Peering) up(s *state) bool { return p.recent(s.outAt) || p.recent(s.inAt) }
+
+// Get gives a link by ID.
+func (p *Peering) Get(id string) (Link, bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	s, ok := p.byID[id]
+	if !ok {
+		return Link{}, false
+	}
+	return p.now(s), true
+}
+
+// All lists the links by the other sites' names.
+func (p *Peering) All() []Link {
+	p.mu.Lock()
+	out := make([]Link, 0, len(p.byID))
+	for _, s := range p.byID {
+		out = append(out, p.now(s))
+	}
+	p.mu.Unlock()
+	slices.SortFunc(out, func(a, b Link) int { return strings.Compare(a.Peer, b.Peer) })
+	return out
+}
+
+// Find resolves a link by its ID or the peer's name or ID.
+func (p *Peering) Find(text string) (Link, error) {
+	s, err := p.find(text)
+	if err != nil {
+		return Link{}, err
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.now(s), nil
+}
+
+func (p *Peering) find(text string) (*state, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	var names []string
+	for _, s := range p.byID {
+		if s.rec.ID == text || s.rec.PeerID == text || strings.EqualFold(s.rec.PeerName, text) {
+			return s, nil
+		}
+		names = append(names, s.rec.PeerName)
+	}
+	e := problem.NotFound("link", text)
+	if near, ok := words.Nearest(text, names); ok {
+		e.Detail += fmt.Sprintf(" Did you mean %q?", near)
+	}
+	return nil, e
+}
+
+// Nearest is the name of a paired site that somebody may have meant.
+func (p *Peering) Nearest(text string) (string, bool) {
+	var names []string
+	for _, l := range p.All() {
+		names = append(names, l.Peer)
+	}
+	return words.Nearest(text, names)
+}
+
+// byKey finds the paired site with a key.
+func (p *Peering) byKey(key []byte) (*state, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, s := range p.byID {
+		if string(s.rec.PeerKey) == string(key) {
+			return s, nil
+		}
+	}
+	return nil, &problem.Problem{Status: 403, Title: "Not a paired site"}
+}
+
+// Reported is what the home site of a group last reported of it, with its instants on
+// our clock, and when. The second result is false if nothing was reported.
+func (p *Peering) Reported(group string) (link.Live, bool) {
+	p.mu.Lock()
+	m, ok := p.live[group]
+	p.mu.Unlock()
+	if !ok {
+		return link.Live{}, false
+	}
+	v := m.Live
+	for _, t := range []*time.Time{&v.DueSince, &v.NextStart, &v.FinishAt, &v.ComparedAt} {
+		*t = ours(m.ahead, *t)
+	}
+	if v.Running != nil {
+		r := *v.Running
+		r.MovedAt = ours(m.ahead, r.MovedAt)
+		v.Running = &r
+	}
+	return v, true
+}
+
+// Refused says why the recovery site of a group does not take its report; empty if
+// it does.
+func (p *Peering) Refused(group string) string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.refused[group]
+}
+
+// ours turns an instant of a clock that is ahead into one of ours.
+func ours(ahead time.Duration, t time.Time) time.Time {
+	if t.IsZero() {
+		return t
+	}
+	return exposure.Shift(t, ahead)
+}
+
+// Ours turns an instant of a peer's clock into one of ours.
+func (l Link) Ours(t time.Time) time.Time { return ours(l.Ahead, t) }
+
+func object(r records.Link) audit.Object {
+	return audit.Object{Kind: "link", Name: r.PeerName, ID: r.ID}
+}
+
+func (p *Peering) note(ctx context.Context, r records.Link, format string, a ...any) {
+	p.Trail.Note(ctx, actor.System(), object(r), format, a...)
+}
+
+// Run exchanges beats with all peers until ctx ends.
+func (p *Peering) Run(ctx context.Context) {
+	for {
+		p.mu.Lock()
+		all := make([]*state, 0, len(p.byID))
+		for _, s := range p.byID {
+			all = append(all, s)
+		}
+		p.mu.Unlock()
+		for _, s := range all {
+			// A peer that does not answer must not hold up the others, nor be asked
+			// again before it has.
+			if s.beating.TryLock() {
+				p.wg.Go(func() {
+					defer s.beating.Unlock()
+					p.beat(ctx, s)
+				})
+			}
+		}
+		if clock.Sleep(ctx, p.Clock, p.BeatEvery) != nil {
+			break
+		}
+	}
+	p.wg.Wait()
+}
+
+// Beat mirrors a change at once.
+func (p *Peering) Beat(ctx context.Context, id string) {
+	p.mu.Lock()
+	s := p.byID[id]
+	p.mu.Unlock()
+	if s == nil {
+		return
+	}
+	s.beating.Lock()
+	defer s.beating.Unlock()
+	p.beat(ctx, s)
+}
+
+// report is what this site says of the groups that are home here and kept at a
+// link's site.
+func (p *Peering) report(ctx context.Context, s *state) (link.Beat, error) {
+	b := link.Beat{Site: p.Site.Name, Groups: []link.GroupReport{}}
+	for _, r := range p.Groups.All() {
+		if r.Direction != directory.Out || r.Link != s.rec.ID {
+			continue
+		}
+		b.Groups = append(b.Groups, link.GroupReport{ID: r.ID, Term: r.Term, Revision: r.Revision, Settings: directory.Encode(r.Spec), Anchor: r.Anchor, CreatedAt: r.CreatedAt, Live: p.Live(r.ID)})
+	}
+	ended, err := p.DB.Farewells(ctx, s.rec.ID)
+	b.Ended = ended
+	return b, err
+}
+
+func (p *Peering) beat(ctx context.Context, s *state) {
+	b, err := p.report(ctx, s)
+	if err != nil {
+		if ctx.Err() == nil {
+			p.Log.Error("make a beat", "peer", s.rec.PeerName, "err", err)
+		}
+		return
+	}
+	reply, rtt, ahead, err := s.peer.Beat(ctx, b)
+	if ctx.Err() != nil {
+		return
+	}
+	p.mu.Lock()
+	was := p.reached(s)
+	s.err = err
+	if err == nil {
+		s.outAt, s.rtt, s.ahead, s.free, s.floor = p.Clock.Now(), rtt, ahead, reply.FreeBytes, reply.FloorBytes
+	}
+	is := p.reached(s)
+	p.mu.Unlock()
+	if was != is {
+		p.Hub.Send(events.Event{Type: "link", ID: s.rec.ID})
+		if is {
+			p.note(ctx, s.rec, "The link to %s is up", s.rec.PeerName)
+		}
+	}
+	if err != nil {
+		p.Log.Debug("beat", "peer", s.rec.PeerName, "err", err)
+		return
+	}
+	if len(reply.Ended) > 0 {
+		if err := p.DB.DeleteFarewells(ctx, reply.Ended); err != nil {
+			p.Log.Error("forget farewells", "err", err)
+		}
+	}
+	for _, st := range reply.Groups {
+		p.answered(ctx, s, st)
+	}
+}
+
+// answered takes what the recovery site says of one group.
+func (p *Peering) answered(ctx context.Context, s *state, st link.GroupState) {
+	p.mu.Lock()
+	was := p.refused[st.ID]
+	if st.Refused == "" {
+		delete(p.refused, st.ID)
+	} else {
+		p.refused[st.ID] = st.Refused
+	}
+	p.mu.Unlock()
+	if st.Refused != "" {
+		if was != st.Refused {
+			p.Log.Warn("a group's report was refused", "group", st.ID, "peer", s.rec.PeerName, "why", st.Refused)
+			p.Hub.Send(events.Event{Type: "group", ID: st.ID})
+		}
+		return
+	}
+	err := p.Keeper.Confirmed(ctx, st, downAfter*p.BeatEvery, func(ctx context.Context) ([]link.PointState, error) { return s.peer.Points(ctx, st.ID) })
+	if err != nil && ctx.Err() == nil {
+		p.Log.Warn("points of the recovery site", "err", err)
+	}
+}
+
+func (p *Peering) peerActor(s *state) actor.Actor {
+	return actor.Actor{Kind: actor.Site, Name: s.rec.PeerName, Role: actor.Administrator, From: s.rec.PeerName}
+}
+
+// takeReport mirrors one group from its home site.
+func (p *Peering) takeReport(ctx context.Context, s *state, ahead time.Duration, r link.GroupReport) error {
+	spec, err := directory.Decode(r.Settings, r.ID)
+	if err != nil {
+		return problem.Invalid("settings", "The specification of group %s is not understood: %v", r.ID, err)
+	}
+	rec := directory.Record{ID: r.ID, Link: s.rec.ID, HomeID: s.rec.PeerID, HomeName: s.rec.PeerName, RecoveryName: p.Site.Name, Term: r.Term, Revision: r.Revision, Spec: spec,
+		Anchor: ours(ahead, r.Anchor), CreatedAt: ours(ahead, r.CreatedAt)}
+	if _, err := p.Groups.Mirror(ctx, p.peerActor(s), rec); err != nil {
+		return err
+	}
+	p.mu.Lock()
+	p.live[r.ID] = mirrored{r.Live, p.Clock.Now(), ahead}
+	p.mu.Unlock()
+	p.Hub.Send(events.Event{Type: "group", ID: r.ID})
+	return nil
+}
+
+func decodeSettings(b []byte) (settings, error) {
+	var s settings
+	if len(b) == 0 {
+		return s, nil
+	}
+	err := json.Unmarshal(b, &s)
+	return s, err
+}

@@ -1,0 +1,204 @@
+package peering
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/google/uuid"
+
+	"kestrel/internal/core/actor"
+	"kestrel/internal/core/words"
+	"kestrel/internal/cycle"
+	"kestrel/internal/directory"
+	"kestrel/internal/events"
+	"kestrel/internal/link"
+	"kestrel/internal/points"
+	"kestrel/internal/problem"
+)
+
+var _ link.Local = (*Peering)(nil)
+
+// Allow implements link.Local: unknown keys may knock only while an invitation is
+// open, and then only to pair.
+func (p *Peering) Allow(key []byte) (connect, paired bool) {
+	if _, err := p.byKey(key); err == nil {
+		return true, true
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	open, err := p.DB.Invitations(ctx, p.Clock.Now())
+	return err == nil && len(open) > 0, false
+}
+
+// Beats implements link.Local: it takes the reports of a home site. What cannot be
+// taken of one group is answered for that group alone.
+func (p *Peering) Beats(ctx context.Context, key []byte, b link.Beat) (link.BeatReply, error) {
+	out := link.BeatReply{ReceivedAt: p.Clock.Now()}
+	s, err := p.byKey(key)
+	if err != nil {
+		return out, err
+	}
+	p.mu.Lock()
+	was := p.up(s)
+	s.inAt = p.Clock.Now()
+	ahead := s.ahead
+	p.mu.Unlock()
+	if !was {
+		p.Hub.Send(events.Event{Type: "link", ID: s.rec.ID})
+	}
+	for _, r := range b.Groups {
+		if uuid.Validate(r.ID) != nil {
+			continue // nothing that could be answered for
+		}
+		st, err := p.reported(ctx, s, ahead, r)
+		if err != nil {
+			st = link.GroupState{ID: r.ID, Refused: why(err)}
+		}
+		out.Groups = append(out.Groups, st)
+	}
+	for _, id := range b.Ended {
+		if uuid.Validate(id) != nil {
+			continue
+		}
+		if err := p.GroupEnded(ctx, key, id, false); err != nil {
+			p.Log.Warn("end a group", "group", id, "err", err)
+			continue
+		}
+		out.Ended = append(out.Ended, id)
+	}
+	out.FreeBytes, out.FloorBytes = p.Keeper.Room()
+	out.AnsweredAt = p.Clock.Now()
+	return out, nil
+}
+
+// reported takes one group's report; a fault in it is its own.
+func (p *Peering) reported(ctx context.Context, s *state, ahead time.Duration, r link.GroupReport) (st link.GroupState, err error) {
+	defer func() {
+		if x := recover(); x != nil {
+			p.Log.Error("a group's report", "group", r.ID, "panic", x)
+			err = errors.New("this site failed over it; its log has the details")
+		}
+	}()
+	if err := p.takeReport(ctx, s, ahead, r); err != nil {
+		return st, err
+	}
+	return p.Keeper.State(r.ID), nil
+}
+
+// why is what a peer is told of an error: problems as they are, and of anything
+// else no inner detail.
+func why(err error) string {
+	pr, ok := problem.Of(err)
+	switch {
+	case !ok:
+		return "This site failed over it; its log has the details."
+	case len(pr.Errors) > 0:
+		return pr.Errors[0].Message
+	}
+	return words.Sentence(pr.Detail)
+}
+
+// HeldPoints implements link.Local.
+func (p *Peering) HeldPoints(ctx context.Context, key []byte, group string) ([]link.PointState, error) {
+	s, err := p.byKey(key)
+	if err != nil {
+		return nil, err
+	}
+	r, ok := p.Groups.Get(group)
+	if !ok || r.HomeID != s.rec.PeerID || r.Direction == directory.Out {
+		return nil, problem.NotFound("group", group)
+	}
+	return p.Keeper.Held(ctx, group)
+}
+
+// Acted implements link.Local: a wish from the recovery site.
+func (p *Peering) Acted(ctx context.Context, key []byte, group string, a link.Act) error {
+	s, err := p.byKey(key)
+	if err != nil {
+		return err
+	}
+	r, ok := p.Groups.Get(group)
+	if !ok || r.Direction != directory.Out || r.Link != s.rec.ID {
+		return problem.NotFound("group", group)
+	}
+	who := p.peerActor(s)
+	who.For = a.Who
+	return p.Act(ctx, who, group, a.Action, a.Body)
+}
+
+// GroupEnded implements link.Local.
+func (p *Peering) GroupEnded(ctx context.Context, key []byte, group string, deletePoints bool) error {
+	s, err := p.byKey(key)
+	if err != nil {
+		return err
+	}
+	r, ok := p.Groups.Get(group)
+	if !ok || r.Direction == directory.Out || r.HomeID != s.rec.PeerID {
+		return nil // never heard of it: nothing to end
+	}
+	if deletePoints {
+		if err := p.Keeper.Idle(group); err != nil {
+			return err
+		}
+	}
+	p.Keeper.Abandon(group)
+	who := p.peerActor(s)
+	if err := p.Groups.End(ctx, who, group, "", "The group "+r.Spec.Name+" has ended at "+r.HomeName+"; its points are still here"); err != nil {
+		return err
+	}
+	if !deletePoints {
+		return nil
+	}
+	return p.Forget(ctx, who, r)
+}
+
+// Forget deletes the points here of a group that has ended, and then the group.
+func (p *Peering) Forget(ctx context.Context, who actor.Actor, r directory.Record) error {
+	n, err := p.Keeper.DropAll(ctx, r.ID)
+	if err != nil {
+		return err
+	}
+	return p.Groups.Delete(ctx, who, r.ID, who.String()+" deleted "+words.Count(n, "point")+" of "+r.Spec.Name+", which has ended")
+}
+
+// OpenIntake implements link.Local.
+func (p *Peering) OpenIntake(ctx context.Context, key []byte, r cycle.OpenRequest) (cycle.Opened, error) {
+	s, err := p.byKey(key)
+	if err != nil {
+		return cycle.Opened{}, err
+	}
+	return p.Keeper.OpenIntake(ctx, s.rec.PeerID, r)
+}
+
+// Intake implements link.Local.
+func (p *Peering) Intake(key []byte, id string) (*points.Intake, error) {
+	s, err := p.byKey(key)
+	if err != nil {
+		return nil, err
+	}
+	return p.Keeper.Intake(s.rec.PeerID, id)
+}
+
+// SealIntake implements link.Local.
+func (p *Peering) SealIntake(ctx context.Context, key []byte, id string, seal points.Seal) (*points.Seal, error) {
+	s, err := p.byKey(key)
+	if err != nil {
+		return nil, err
+	}
+	p.mu.Lock()
+	ahead := s.ahead
+	p.mu.Unlock()
+	return p.Keeper.SealIntake(ctx, s.rec.PeerID, ahead, id, seal)
+}
+
+// Received implements link.Local.
+func (p *Peering) Received(key []byte, n int64) {
+	s, err := p.byKey(key)
+	if err != nil {
+		return
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	s.received += n
+}

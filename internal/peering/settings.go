@@ -1,0 +1,135 @@
+package peering
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"kestrel/internal/api"
+	"kestrel/internal/core/actor"
+	"kestrel/internal/core/pace"
+	"kestrel/internal/core/words"
+	"kestrel/internal/events"
+	"kestrel/internal/points"
+	"kestrel/internal/problem"
+)
+
+// settings is how what this site sends over a link is compressed and
+// limited. The other site decides for its own direction.
+type settings struct {
+	Compression string    `json:"compression,omitempty"` // empty is s2
+	Pace        pace.Plan `json:"pace"`
+}
+
+const defaultCompression = "s2"
+
+// encodings are the ways to compress, by name.
+func encodings() map[string]points.Encoding {
+	return map[string]points.Encoding{"s2": points.EncodingS2, "zstd": points.EncodingZstd, "off": points.EncodingRaw}
+}
+
+func (x settings) compression() string {
+	if x.Compression == "" {
+		return defaultCompression
+	}
+	return x.Compression
+}
+
+func (x settings) encoding() points.Encoding { return encodings()[x.compression()] }
+
+// view enters the settings into a link as the contract shows it.
+func (x settings) view(v *api.Link, now time.Time) {
+	v.Compression, v.LimitBytesPerSecond, v.LimitNowBytesPerSecond = x.compression(), x.Pace.Rate, x.Pace.At(now.Local())
+	v.Windows = []api.RateWindow{}
+	for _, w := range x.Pace.Windows {
+		v.Windows = append(v.Windows, api.RateWindow{Days: w.Days.String(), From: pace.FormatMinute(w.From), To: pace.FormatMinute(w.To), BytesPerSecond: w.Rate})
+	}
+}
+
+// Edit changes how what this site sends over a link is compressed and limited. It
+// holds at once, also for cycles under way.
+func (p *Peering) Edit(ctx context.Context, who actor.Actor, id string, in api.EditLink) (api.Link, error) {
+	s, err := p.find(id)
+	if err != nil {
+		return api.Link{}, err
+	}
+	// One edit at a time: the next one starts from what this one left.
+	s.editing.Lock()
+	defer s.editing.Unlock()
+	p.mu.Lock()
+	set := s.set
+	p.mu.Unlock()
+	before := set.text()
+	var faults []problem.Field
+	if in.Compression != nil {
+		if _, ok := encodings()[*in.Compression]; !ok {
+			faults = append(faults, problem.Field{Field: "compression", Message: fmt.Sprintf("%q is no way to compress; choose s2, zstd or off.", *in.Compression)})
+		}
+		set.Compression = *in.Compression
+	}
+	if in.LimitBytesPerSecond != nil {
+		set.Pace.Rate = *in.LimitBytesPerSecond
+		if err := (pace.Plan{Rate: set.Pace.Rate}).Check(); err != nil {
+			faults = append(faults, problem.Field{Field: "limitBytesPerSecond", Message: words.Upper(err.Error())})
+		}
+	}
+	if in.Windows != nil {
+		windows, err := windowsOf(*in.Windows)
+		if err == nil {
+			err = pace.Plan{Windows: windows}.Check()
+		}
+		if err != nil {
+			faults = append(faults, problem.Field{Field: "windows", Message: words.Upper(err.Error())})
+		}
+		set.Pace.Windows = windows
+	}
+	if len(faults) > 0 {
+		return api.Link{}, problem.InvalidFields(faults...)
+	}
+	b, err := json.Marshal(set)
+	if err != nil {
+		return api.Link{}, err
+	}
+	if err := p.DB.SaveLinkSettings(ctx, s.rec.ID, b); err != nil {
+		return api.Link{}, err
+	}
+	p.mu.Lock()
+	s.set = set
+	s.peer.Limit(set.Pace)
+	p.mu.Unlock()
+	p.Trail.Note(ctx, who, object(s.rec), "%s changed the link to %s: %s → %s", who, s.rec.PeerName, before, set.text())
+	p.Hub.Send(events.Event{Type: "link", ID: s.rec.ID})
+	return p.view(s), nil
+}
+
+func (x settings) text() string {
+	t := "compression " + x.compression() + ", "
+	if x.Pace.Rate == 0 {
+		t += "no limit"
+	} else {
+		t += fmt.Sprintf("at most %d bytes a second", x.Pace.Rate)
+	}
+	if n := len(x.Pace.Windows); n == 1 {
+		t += ", other in 1 time of the week"
+	} else if n > 1 {
+		t += fmt.Sprintf(", other in %d times of the week", n)
+	}
+	return t
+}
+
+func windowsOf(in []api.RateWindow) (out []pace.Window, err error) {
+	for n, w := range in {
+		x := pace.Window{Rate: w.BytesPerSecond}
+		if x.Days, err = pace.ParseDays(w.Days); err == nil {
+			if x.From, err = pace.ParseMinute(w.From); err == nil {
+				x.To, err = pace.ParseMinute(w.To)
+			}
+		}
+		if err != nil {
+			return nil, fmt.Errorf("time %d of the week: %w", n+1, err)
+		}
+		out = append(out, x)
+	}
+	return out, nil
+}

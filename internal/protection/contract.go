@@ -1,0 +1,165 @@
+package protection
+
+import (
+	"fmt"
+	"math"
+	"strings"
+	"time"
+
+	"kestrel/internal/api"
+	"kestrel/internal/core/group"
+	"kestrel/internal/core/ladder"
+	"kestrel/internal/core/span"
+	"kestrel/internal/directory"
+	"kestrel/internal/problem"
+)
+
+// This file is the one place where a group's specification meets the contract: a
+// new setting gets a line in wishOf (asked for) and one in Show (shown).
+
+// wishOf reads an edit of the contract. What is wrong with its texts is told; the
+// rest is checked where the edit is applied.
+func wishOf(in api.GroupPatch) (directory.Wish, []problem.Field) {
+	w := directory.Wish{Machines: in.Machines, Quiesce: in.Quiesce}
+	w.Name, w.Tags, w.HomePoints = in.Name, in.Tags, in.HomePoints
+	if in.Priority != nil {
+		w.Priority = new(group.Priority(*in.Priority))
+	}
+	if in.Together != nil {
+		w.Apart = new(!*in.Together)
+	}
+	if in.CompareEverySeconds != nil {
+		w.CompareEvery = new(duration(*in.CompareEverySeconds))
+	}
+	faults := promiseInto(&w.Patch, in.Promise, in.PromiseText)
+	return w, faults
+}
+
+// newWish reads a new group of the contract: an edit of an empty one.
+func newWish(in api.NewGroup) (directory.Wish, []problem.Field) {
+	p := api.GroupPatch{Name: &in.Name, Tags: in.Tags, Machines: &in.Machines, Quiesce: in.Quiesce, Together: in.Together, Priority: in.Priority, CompareEverySeconds: in.CompareEverySeconds, HomePoints: in.HomePoints, PromiseText: in.PromiseText}
+	if in.Promise != nil {
+		p.Promise = &api.PromisePatch{RpoTargetSeconds: &in.Promise.RpoTargetSeconds, CadenceSeconds: &in.Promise.CadenceSeconds, Keep: &in.Promise.Keep}
+	}
+	return wishOf(p)
+}
+
+// promiseInto reads a promise, in numbers or as people write it. The rules of the
+// texts are the same wherever they are typed.
+func promiseInto(p *group.Patch, in *api.PromisePatch, text *api.PromiseText) []problem.Field {
+	var faults []problem.Field
+	fault := func(field string, err error) {
+		faults = append(faults, problem.Field{Field: "promise." + field, Message: strings.ToUpper(err.Error()[:1]) + err.Error()[1:] + "."})
+	}
+	if in != nil {
+		if in.RpoTargetSeconds != nil {
+			p.Target = new(duration(*in.RpoTargetSeconds))
+		}
+		if in.CadenceSeconds != nil {
+			p.Every = new(duration(*in.CadenceSeconds))
+		}
+		if in.Keep != nil {
+			p.Keep = &ladder.Ladder{}
+			for _, r := range *in.Keep {
+				*p.Keep = append(*p.Keep, ladder.Rung{Each: duration(r.EachSeconds), For: duration(r.ForSeconds)})
+			}
+		}
+	}
+	if text == nil {
+		return faults
+	}
+	if t := text.RpoTarget; t != nil {
+		d, err := span.Parse(*t)
+		if err != nil {
+			fault("rpoTargetSeconds", err)
+		}
+		p.Target = &d
+	}
+	if t := text.Cadence; t != nil {
+		d, err := parseCadence(*t)
+		if err != nil {
+			fault("cadenceSeconds", err)
+		}
+		p.Every = &d
+	}
+	if t := text.Keep; t != nil {
+		l, err := ladder.Parse(*t)
+		if err != nil {
+			fault("keep", err)
+		}
+		p.Keep = &l
+	}
+	return faults
+}
+
+// parseCadence reads a span, with or without the word every, or that cycles run by
+// hand.
+func parseCadence(text string) (time.Duration, error) {
+	t := strings.ToLower(strings.TrimSpace(text))
+	if t == "hand" || t == "by hand" {
+		return 0, nil
+	}
+	return span.Parse(strings.TrimPrefix(t, "every "))
+}
+
+// Show enters a specification into a group as the contract shows it.
+func Show(s group.Spec, v *api.Group, now time.Time) {
+	v.Name, v.Tags, v.Together, v.Priority = s.Name, append([]string{}, s.Tags...), !s.Apart, string(s.Priority)
+	v.CompareEverySeconds, v.HomePoints = seconds(s.CompareEvery), s.HomePoints
+	v.Promise = api.Promise{RpoTargetSeconds: seconds(s.Promise.Target), CadenceSeconds: seconds(s.Promise.Cadence.Every), Keep: []api.Rung{}}
+	for _, r := range s.Promise.Keep {
+		v.Promise.Keep = append(v.Promise.Keep, api.Rung{EachSeconds: seconds(r.Each), ForSeconds: seconds(r.For)})
+	}
+	v.Paused = s.PausedAt(now)
+	if p := s.Pause; v.Paused {
+		v.Pause = &api.Pause{By: p.By, Reason: p.Reason}
+		if !p.Since.IsZero() {
+			v.Pause.Since = new(p.Since.UTC())
+		}
+		if !p.Until.IsZero() {
+			v.Pause.Until = new(p.Until.UTC())
+		}
+	}
+	v.Machines = []api.GroupMachine{}
+	for _, m := range s.Machines {
+		v.Machines = append(v.Machines, api.GroupMachine{ID: m.ID, Name: m.Name, Disks: m.Disks, SizeBytes: m.SizeBytes, Quiesce: m.Quiesce})
+	}
+}
+
+func seconds(d time.Duration) int64 { return int64(d / time.Second) }
+
+// duration reads seconds. Numbers beyond what a duration holds are caught by the
+// field's limits.
+func duration(n int64) time.Duration {
+	if n > math.MaxInt64/int64(time.Second) || n < math.MinInt64/int64(time.Second) {
+		return math.MaxInt64
+	}
+	return time.Duration(n) * time.Second
+}
+
+func fieldErrors(fs []problem.Field) []api.FieldError {
+	out := []api.FieldError{}
+	for _, f := range fs {
+		out = append(out, api.FieldError{Field: f.Field, Message: f.Message})
+	}
+	return out
+}
+
+func changesView(cs []group.Change) []api.Change {
+	out := []api.Change{}
+	for _, c := range cs {
+		out = append(out, api.Change{Field: c.Field, From: c.From, To: c.To})
+	}
+	return out
+}
+
+func pausedText(who fmt.Stringer, name string, p group.Pause) string {
+	t := fmt.Sprintf("%s paused %s", who, name)
+	if !p.Until.IsZero() {
+		t += " for " + span.Format(p.Until.Sub(p.Since))
+	}
+	if p.Reason != "" {
+		t += ": " + p.Reason
+	}
+	return t
+}

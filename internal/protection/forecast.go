@@ -1,0 +1,126 @@
+package protection
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"kestrel/internal/api"
+	"kestrel/internal/core/group"
+	"kestrel/internal/core/promise"
+	"kestrel/internal/directory"
+	"kestrel/internal/inventory"
+	"kestrel/internal/problem"
+)
+
+// Forecast foretells what a group that could be made, or changed, would lead to. It
+// finds the same faults that saving would.
+func (x *Protection) Forecast(_ context.Context, in api.ForecastRequest) (api.Forecast, error) {
+	if in.Group != nil && *in.Group != "" {
+		r, err := x.Groups.Find(*in.Group)
+		if err != nil {
+			return api.Forecast{}, err
+		}
+		w, faults := wishOf(api.GroupPatch{Name: in.Name, Machines: in.Machines, Promise: in.Promise, PromiseText: in.PromiseText})
+		p := w.Patch
+		if r.Direction == directory.Out {
+			var more []problem.Field
+			p, more = x.resolve(w, r.Spec)
+			faults = append(faults, more...)
+		}
+		next := p.Apply(r.Spec)
+		if len(faults) == 0 && r.Direction == directory.Out {
+			faults = x.Groups.Check(next, r.ID)
+		}
+		return x.foretell(r, next, fieldErrors(faults)), nil
+	}
+	n := api.NewGroup{PromiseText: in.PromiseText, Machines: []string{}}
+	given := map[string]bool{"promise": true, "name": in.Name != nil, "machines": in.Machines != nil, "link": in.Link != nil}
+	if in.Name != nil {
+		n.Name = *in.Name
+	}
+	if in.Link != nil {
+		n.Link = *in.Link
+	}
+	if in.Machines != nil {
+		n.Machines = *in.Machines
+	}
+	if p := in.Promise; p != nil {
+		n.Promise = &api.Promise{}
+		if p.RpoTargetSeconds != nil {
+			n.Promise.RpoTargetSeconds = *p.RpoTargetSeconds
+		}
+		if p.CadenceSeconds != nil {
+			n.Promise.CadenceSeconds = *p.CadenceSeconds
+		}
+		if p.Keep != nil {
+			n.Promise.Keep = *p.Keep
+		}
+	}
+	s, l, faults := x.draft(n)
+	var told []problem.Field
+	for _, f := range faults {
+		// What has not been filled in yet is not a fault yet.
+		if given[strings.FieldsFunc(f.Field, func(r rune) bool { return r == '.' || r == '[' })[0]] {
+			told = append(told, f)
+		}
+	}
+	now := x.Clock.Now()
+	return x.foretell(directory.Record{Link: l.ID, Anchor: now, Direction: directory.Out}, s, fieldErrors(told)), nil
+}
+
+// foretell computes a forecast of a specification of a group.
+func (x *Protection) foretell(r directory.Record, s group.Spec, faults []api.FieldError) api.Forecast {
+	now := x.Clock.Now()
+	var shown api.Group
+	Show(s, &shown, now)
+	out := api.Forecast{Promise: shown.Promise, Starts: []time.Time{}, PointsPerRung: []int{}, Faults: faults, Warnings: []api.FieldError{}}
+	for _, f := range s.Promise.Check() {
+		if f.Warning {
+			out.Warnings = append(out.Warnings, api.FieldError{Field: f.Field, Message: f.Message})
+		}
+	}
+	var load promise.Load
+	if r.ID != "" && r.Direction == directory.Out {
+		load.ChangeRate, load.CycleLength = x.Mover.ChangeRate(r.ID)
+	}
+	if live, ok := x.Peering.Reported(r.ID); ok && r.Direction == directory.In {
+		load.ChangeRate = live.ChangeRate
+	}
+	if l, ok := x.Peering.Get(r.Link); ok {
+		if l.Free > 0 {
+			out.SpaceFreeBytes = &l.Free
+		}
+		load.LinkRate = float64(l.Limit)
+	}
+	if p, ok := x.Inventory.Get(s.Platform); ok {
+		for _, m := range s.Machines {
+			if pm, ok := p.Machine(m.ID); ok {
+				load.UsedBytes += inventory.Used(pm)
+			}
+		}
+	}
+	if load.ChangeRate > 0 {
+		out.ChangeBytesPerSecond = &load.ChangeRate
+	}
+	out.UsedBytes = load.UsedBytes
+	for _, f := range faults {
+		if strings.HasPrefix(f.Field, "promise.") {
+			return out // numbers from a promise that cannot be would mislead
+		}
+	}
+	f := s.Promise.Foretell(r.Anchor, now, load)
+	out.Starts = append(out.Starts, f.Starts...)
+	out.Points, out.PointsPerRung = f.Points, f.PointsPerRung
+	out.OldestSeconds, out.SpaceBytes = seconds(f.Oldest), f.SpaceBytes
+	if f.Worst > 0 {
+		out.WorstSeconds = new(seconds(f.Worst))
+	}
+	if f.CycleLength > 0 {
+		out.CycleSeconds = new(f.CycleLength.Seconds())
+	}
+	for _, w := range f.Warnings {
+		out.Warnings = append(out.Warnings, api.FieldError{Field: w.Field, Message: w.Message})
+	}
+	return out
+}

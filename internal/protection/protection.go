@@ -1,0 +1,540 @@
+// Package protection is what people ask of groups: to make, change, pause, run and
+// end them. What is asked at a recovery site is passed on to the group's home site,
+// which alone decides.
+package protection
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"kestrel/internal/api"
+	"kestrel/internal/clock"
+	"kestrel/internal/core/actor"
+	"kestrel/internal/core/group"
+	"kestrel/internal/core/promise"
+	"kestrel/internal/core/words"
+	"kestrel/internal/directory"
+	"kestrel/internal/inventory"
+	"kestrel/internal/keeper"
+	"kestrel/internal/link"
+	"kestrel/internal/mover"
+	"kestrel/internal/peering"
+	"kestrel/internal/problem"
+	"kestrel/internal/records"
+)
+
+// Config is what it is made of.
+type Config struct {
+	Site      records.Site
+	DB        *records.DB
+	Groups    *directory.Directory
+	Inventory *inventory.Inventory
+	Peering   *peering.Peering
+	Mover     *mover.Mover
+	Keeper    *keeper.Keeper
+	Clock     clock.Clock
+}
+
+// Protection is the groups of one site as people ask for them.
+type Protection struct{ Config }
+
+// New makes it.
+func New(cfg Config) *Protection { return &Protection{cfg} }
+
+// What a recovery site may ask a home site to do.
+const (
+	actRun    = "run"
+	actEdit   = "edit"
+	actDelete = "delete"
+)
+
+type runWish struct {
+	Compare bool `json:"compare"`
+}
+
+type deleteWish struct {
+	Points string `json:"points"`
+}
+
+// resolve turns an edit as people ask for it into one of a specification: machines
+// that are named become machines of this site's platforms.
+func (x *Protection) resolve(w directory.Wish, was group.Spec) (group.Patch, []problem.Field) {
+	p := w.Patch
+	var faults []problem.Field
+	if w.Machines != nil {
+		platform, ms, more := x.machines(*w.Machines)
+		faults = append(faults, more...)
+		if was.Platform != "" && platform != "" && platform != was.Platform {
+			faults = append(faults, problem.Field{Field: "machines", Message: "A group stays on its platform. Make a new group for machines of another."})
+		}
+		if len(faults) == 0 {
+			p.Machines = &ms
+		}
+	}
+	if w.Quiesce != nil && len(faults) == 0 {
+		next := p.Apply(was)
+		ids, more := quiesced(*w.Quiesce, next.Machines)
+		faults = append(faults, more...)
+		platform := was.Platform
+		if platform == "" && len(*w.Quiesce) > 0 {
+			platform, _, _ = x.machines(*w.Machines)
+		}
+		if pl, ok := x.Inventory.Get(platform); ok && pl.Kind == "lab" && len(*w.Quiesce) > 0 && len(more) == 0 {
+			faults = append(faults, problem.Field{Field: "quiesce", Message: "Guests of a lab have no agent that could bring their file systems to rest. Leave it out."})
+		}
+		p.Quiesce = &ids
+	}
+	return p, faults
+}
+
+// machines finds machines by name or ID; all have to be of one platform.
+func (x *Protection) machines(texts []string) (platform string, out []group.Machine, faults []problem.Field) {
+	fault := func(i int, format string, a ...any) {
+		faults = append(faults, problem.Field{Field: fmt.Sprintf("machines[%d]", i), Message: fmt.Sprintf(format, a...)})
+	}
+	if len(texts) > group.MaxMachines {
+		return "", nil, []problem.Field{{Field: "machines", Message: fmt.Sprintf("A group has at most %d machines: they are captured at one instant.", group.MaxMachines)}}
+	}
+	var from inventory.Platform
+	for i, t := range texts {
+		p, m, err := x.Inventory.Machine(t)
+		if err != nil {
+			fault(i, "%q: %s.", t, strings.TrimSuffix(err.Error(), "."))
+			continue
+		}
+		why, mend := m.Barrier()
+		switch {
+		case slices.ContainsFunc(out, func(o group.Machine) bool { return o.ID == m.ID && from.ID == p.ID }):
+			fault(i, "%s is named twice.", m.Name)
+			continue
+		case from.ID != "" && p.ID != from.ID:
+			fault(i, "%s is on platform %s and others on %s; one instant is possible on one platform only. Make a group for each.", m.Name, p.Name, from.Name)
+			continue
+		case why != "":
+			fault(i, "%s cannot be protected. %s %s", m.Name, why, mend)
+			continue
+		}
+		from = p
+		gm := group.Machine{ID: m.ID, Name: m.Name, Disks: len(m.Disks)}
+		for _, d := range m.Disks {
+			gm.SizeBytes += d.SizeBytes
+		}
+		out = append(out, gm)
+	}
+	return from.ID, out, faults
+}
+
+// quiesced finds machines of a group by name or ID.
+func quiesced(texts []string, of []group.Machine) (ids []string, faults []problem.Field) {
+	ids = []string{}
+	var names []string
+	for _, m := range of {
+		names = append(names, m.Name)
+	}
+	for n, text := range texts {
+		_, id, _ := strings.Cut(text, "/")
+		at := slices.IndexFunc(of, func(m group.Machine) bool { return m.ID == id || m.ID == text || strings.EqualFold(m.Name, text) })
+		if at < 0 {
+			faults = append(faults, problem.Field{Field: fmt.Sprintf("quiesce[%d]", n), Message: fmt.Sprintf("%q is not a machine of this group; name one of %s.", text, strings.Join(names, ", "))})
+			continue
+		}
+		ids = append(ids, of[at].ID)
+	}
+	return ids, faults
+}
+
+// destination finds the recovery site that a new group names.
+func (x *Protection) destination(text string) (peering.Link, []problem.Field) {
+	if text == "" {
+		return peering.Link{}, []problem.Field{{Field: "link", Message: "Name the recovery site: one that this site is paired with."}}
+	}
+	l, err := x.Peering.Find(text)
+	if err != nil {
+		message := fmt.Sprintf("%s is not paired with %q. Pair the sites first.", x.Site.Name, text)
+		if near, ok := x.Peering.Nearest(text); ok {
+			message += fmt.Sprintf(" Did you mean %q?", near)
+		}
+		return l, []problem.Field{{Field: "link", Message: message}}
+	}
+	return l, nil
+}
+
+// draft is a new group as it would be saved, with all that is wrong with it.
+func (x *Protection) draft(in api.NewGroup) (group.Spec, peering.Link, []problem.Field) {
+	w, faults := newWish(in)
+	l, more := x.destination(in.Link)
+	faults = append(faults, more...)
+	empty := group.Spec{Priority: group.Normal}
+	p, more := x.resolve(w, empty)
+	faults = append(faults, more...)
+	s := p.Apply(empty)
+	if len(s.Machines) > 0 {
+		s.Platform, _, _ = x.machines(in.Machines)
+	}
+	s.Destinations = []group.Destination{{SiteID: l.PeerID, Site: l.Peer}}
+	named := map[string]bool{}
+	for _, f := range faults {
+		named[strings.SplitN(f.Field, "[", 2)[0]] = true
+	}
+	for _, f := range x.Groups.Check(s, "") {
+		// What could not be read is not told twice.
+		if !named[strings.SplitN(f.Field, "[", 2)[0]] {
+			faults = append(faults, f)
+		}
+	}
+	return s, l, faults
+}
+
+// Create protects machines together, and gives the group's ID.
+func (x *Protection) Create(ctx context.Context, who actor.Actor, in api.NewGroup) (string, error) {
+	s, l, faults := x.draft(in)
+	if len(faults) > 0 {
+		return "", problem.InvalidFields(faults...)
+	}
+	if in.Paused != nil && *in.Paused {
+		s.Pause = &group.Pause{By: who.String(), Since: x.Clock.Now().UTC()}
+	}
+	r, err := x.Groups.Create(ctx, who, directory.Record{ID: uuid.NewString(), Link: l.ID, HomeID: x.Site.ID, HomeName: x.Site.Name, RecoveryName: l.Peer, Spec: s})
+	if err != nil {
+		return "", err
+	}
+	x.Peering.Beat(ctx, l.ID) // the recovery site learns of it before the first block arrives
+	x.Mover.Wake()
+	return r.ID, nil
+}
+
+// pass gives a wish to a group's home site.
+func (x *Protection) pass(ctx context.Context, who actor.Actor, r directory.Record, action string, body []byte) error {
+	l, ok := x.Peering.Get(r.Link)
+	if !ok {
+		return problem.Conflict("The link to %s is gone.", r.HomeName)
+	}
+	if err := l.Act(ctx, r.ID, link.Act{Action: action, Who: who.String(), Body: body}); err != nil {
+		if p, ok := problem.Of(err); ok {
+			return p
+		}
+		return problem.Unreachable("%s owns this group's settings and cannot be asked: %v", r.HomeName, err)
+	}
+	return nil
+}
+
+// Act does what a recovery site asks for in the name of somebody there.
+func (x *Protection) Act(ctx context.Context, who actor.Actor, id, action string, body []byte) error {
+	r, ok := x.Groups.Get(id)
+	if !ok || r.Direction != directory.Out {
+		return problem.NotFound("group", id)
+	}
+	bad := func(err error) error { return problem.Invalid("body", "%v.", err) }
+	switch action {
+	case actRun:
+		var w runWish
+		if err := json.Unmarshal(body, &w); err != nil {
+			return bad(err)
+		}
+		return x.run(ctx, who, r, w.Compare)
+	case actEdit:
+		w, err := directory.DecodeWish(body)
+		if err != nil {
+			return bad(err)
+		}
+		return x.edit(ctx, who, r, w)
+	case actDelete:
+		var w deleteWish
+		if err := json.Unmarshal(body, &w); err != nil {
+			return bad(err)
+		}
+		return x.deleteHome(ctx, who, r, w.Points, false)
+	}
+	return problem.Invalid("action", "%q is not known.", action)
+}
+
+// change does an edit, here or at the group's home site.
+func (x *Protection) change(ctx context.Context, who actor.Actor, r directory.Record, w directory.Wish) error {
+	switch r.Direction {
+	case directory.Ended:
+		return problem.Conflict("The group %s has ended; only its points are left.", r.Spec.Name)
+	case directory.Out:
+		return x.edit(ctx, who, r, w)
+	}
+	return x.pass(ctx, who, r, actEdit, directory.EncodeWish(w))
+}
+
+// edit changes a group that is home here.
+func (x *Protection) edit(ctx context.Context, who actor.Actor, r directory.Record, w directory.Wish) error {
+	p, faults := x.resolve(w, r.Spec)
+	if len(faults) > 0 {
+		return problem.InvalidFields(faults...)
+	}
+	next, changes, err := x.Groups.Update(ctx, who, r.ID, p, w.Match, func(next directory.Record, cs []group.Change) string {
+		switch {
+		case p.Pause != nil:
+			return pausedText(who, next.Spec.Name, *p.Pause)
+		case p.Resume:
+			return fmt.Sprintf("%s resumed %s", who, next.Spec.Name)
+		}
+		return fmt.Sprintf("%s changed the group %s: %s", who, next.Spec.Name, group.Words(cs))
+	})
+	if err != nil || len(changes) == 0 {
+		return err
+	}
+	if !group.SameMachines(r.Spec, next.Spec) {
+		if err := x.Mover.Renew(ctx, next, "the group's machines changed"); err != nil {
+			return err
+		}
+	}
+	x.Peering.Beat(ctx, next.Link)
+	return nil
+}
+
+// Update changes a group. Match is the revision that was looked at; nil if that does
+// not matter.
+func (x *Protection) Update(ctx context.Context, who actor.Actor, id string, in api.GroupPatch, match *int64) error {
+	r, err := x.Groups.Find(id)
+	if err != nil {
+		return err
+	}
+	w, faults := wishOf(in)
+	if len(faults) > 0 {
+		return problem.InvalidFields(faults...)
+	}
+	w.Match = match
+	if w.Keep != nil && len(promise.Faults(w.Patch.Apply(r.Spec).Promise.Check())) == 0 && (in.DropPoints == nil || !*in.DropPoints) {
+		lost, numbers, err := x.Keeper.WouldDrop(ctx, r, *w.Keep)
+		if err != nil {
+			return err
+		}
+		if n := len(lost.Points); n > 0 {
+			return problem.Conflict("The ladder %q would drop %s of %s at once (%s), captured from %s to %s. Allow it with dropPoints, or pin those that are to stay.",
+				w.Keep, words.Count(n, "point"), r.Spec.Name, numbersText(numbers), stamp(lost.Points[n-1].Capture), stamp(lost.Points[0].Capture))
+		}
+	}
+	return x.change(ctx, who, r, w)
+}
+
+func stamp(t time.Time) string { return t.UTC().Format(time.RFC3339) }
+
+// numbersText lists points' numbers, newest first.
+func numbersText(ns []int64) string {
+	var out []string
+	for _, n := range ns {
+		out = append(out, fmt.Sprint(n))
+	}
+	if len(out) == 1 {
+		return "number " + out[0]
+	}
+	return "numbers " + words.Joined(out, 6)
+}
+
+// Preview tells what an edit would do, without making it.
+func (x *Protection) Preview(ctx context.Context, id string, in api.GroupPatch) (api.Preview, error) {
+	r, err := x.Groups.Find(id)
+	if err != nil {
+		return api.Preview{}, err
+	}
+	v := api.Preview{Revision: r.Revision, Changes: []api.Change{}, Faults: []api.FieldError{}, Warnings: []api.FieldError{}}
+	w, faults := wishOf(in)
+	p := w.Patch
+	if r.Direction == directory.Out {
+		var more []problem.Field
+		p, more = x.resolve(w, r.Spec)
+		faults = append(faults, more...)
+	}
+	next := p.Apply(r.Spec)
+	if len(faults) == 0 {
+		if r.Direction == directory.Out {
+			faults = x.Groups.Check(next, r.ID)
+		} else {
+			for _, f := range promise.Faults(next.Validate()) {
+				faults = append(faults, problem.Field{Field: f.Field, Message: f.Message})
+			}
+		}
+	}
+	v.Faults = fieldErrors(faults)
+	v.Changes = changesView(group.Diff(r.Spec, next))
+	v.Forecast = x.foretell(r, next, v.Faults)
+	v.Warnings = v.Forecast.Warnings
+	if w.Keep != nil && len(faults) == 0 {
+		lost, numbers, err := x.Keeper.WouldDrop(ctx, r, *w.Keep)
+		if err != nil {
+			return v, err
+		}
+		v.DropsPoints = len(lost.Points)
+		if len(numbers) > 0 {
+			v.DropsNumbers = &numbers
+		}
+		if !lost.Oldest.IsZero() {
+			v.OldestLeftAt = new(lost.Oldest.UTC())
+		}
+	}
+	return v, nil
+}
+
+// Pause holds cycles, for a while or until they are resumed. A cycle under way stops
+// where it is and goes on later.
+func (x *Protection) Pause(ctx context.Context, who actor.Actor, id string, in *api.PauseRequest) error {
+	r, err := x.Groups.Find(id)
+	if err != nil {
+		return err
+	}
+	p := &group.Pause{By: who.String(), Since: x.Clock.Now().UTC()}
+	if in != nil {
+		if in.Reason != nil {
+			if p.Reason = strings.TrimSpace(*in.Reason); p.Reason != "" && group.CheckName(p.Reason, group.MaxReason) != "" {
+				return problem.Invalid("reason", "A reason is one line of at most %d characters.", group.MaxReason)
+			}
+		}
+		if in.ForSeconds != nil {
+			d := duration(*in.ForSeconds)
+			if d <= 0 || d > group.MaxPause {
+				return problem.Invalid("forSeconds", "A pause lasts from a second to a year; leave it out for until it is resumed.")
+			}
+			p.Until = p.Since.Add(d)
+		}
+	}
+	return x.change(ctx, who, r, directory.Wish{Patch: group.Patch{Pause: p}})
+}
+
+// Resume lets cycles run again.
+func (x *Protection) Resume(ctx context.Context, who actor.Actor, id string) error {
+	r, err := x.Groups.Find(id)
+	if err != nil {
+		return err
+	}
+	return x.change(ctx, who, r, directory.Wish{Patch: group.Patch{Resume: true}})
+}
+
+// Run starts a cycle as soon as it can be; to compare is to read all of the disks
+// and not only what the platform reports as changed.
+func (x *Protection) Run(ctx context.Context, who actor.Actor, id string, compare bool) error {
+	r, err := x.Groups.Find(id)
+	if err != nil {
+		return err
+	}
+	switch r.Direction {
+	case directory.Ended:
+		return problem.Conflict("The group %s has ended; only its points are left.", r.Spec.Name)
+	case directory.Out:
+		return x.run(ctx, who, r, compare)
+	}
+	body, err := json.Marshal(runWish{compare})
+	if err != nil {
+		return err
+	}
+	return x.pass(ctx, who, r, actRun, body)
+}
+
+func (x *Protection) run(ctx context.Context, who actor.Actor, r directory.Record, compare bool) error {
+	if err := x.Mover.Ask(r, compare); err != nil {
+		return err
+	}
+	what := "cycle"
+	if compare {
+		what = "comparison"
+	}
+	x.Mover.Trail.Note(ctx, who, x.Mover.Object(r), "%s asked for a %s of %s now", who, what, r.Spec.Name)
+	return nil
+}
+
+// Delete ends a group. Points says what becomes of its points at the recovery site:
+// "keep" or "delete". WithoutPeer ends it here although the recovery site cannot be
+// told; its points stay there.
+func (x *Protection) Delete(ctx context.Context, who actor.Actor, id, points string, withoutPeer bool) error {
+	if points != "keep" && points != "delete" {
+		return problem.Invalid("points", `Say what becomes of the points: "keep" or "delete".`)
+	}
+	r, err := x.Groups.Find(id)
+	if err != nil {
+		return err
+	}
+	switch r.Direction {
+	case directory.Ended:
+		if points != "delete" {
+			return problem.Conflict("The group %s has ended already; only deleting its points is left to do.", r.Spec.Name)
+		}
+		return x.Peering.Forget(ctx, who, r)
+	case directory.Out:
+		return x.deleteHome(ctx, who, r, points, withoutPeer)
+	}
+	body, err := json.Marshal(deleteWish{points})
+	if err != nil {
+		return err
+	}
+	err = x.pass(ctx, who, r, actDelete, body)
+	if p, ok := problem.Of(err); ok && p.Status == 404 {
+		// Home has no such group any more, and this site never heard of its end.
+		x.Keeper.Abandon(r.ID)
+		if err := x.Groups.End(ctx, who, r.ID, "", fmt.Sprintf("%s is not known at %s any more; %s ended it here", r.Spec.Name, r.HomeName, who)); err != nil {
+			return err
+		}
+		if points == "delete" {
+			return x.Peering.Forget(ctx, who, r)
+		}
+		return nil
+	}
+	return err
+}
+
+func (x *Protection) deleteHome(ctx context.Context, who actor.Actor, r directory.Record, points string, withoutPeer bool) error {
+	if points != "keep" && points != "delete" {
+		return problem.Invalid("points", `Say what becomes of the points: "keep" or "delete".`)
+	}
+	if points == "delete" {
+		if err := x.Keeper.Idle(r.ID); err != nil {
+			return err
+		}
+	}
+	l, ok := x.Peering.Get(r.Link)
+	if !ok && !withoutPeer {
+		return problem.Unreachable("The link to %s is gone. Delete the group without it; its points then stay there.", r.RecoveryName)
+	}
+	base, undo := x.Mover.Stop(r.ID)
+	told := ok
+	if ok {
+		if err := l.EndGroup(ctx, r.ID, points == "delete"); err != nil {
+			told = false
+			if !withoutPeer {
+				undo()
+				if p, ok := problem.Of(err); ok {
+					return p
+				}
+				return problem.Unreachable("%s holds this group's points and cannot be told: %v. Try again, or delete it without %s (its points then stay there).", l.Peer, err, l.Peer)
+			}
+		}
+	}
+	if err := x.endHere(ctx, who, r, l, points, told); err != nil {
+		undo()
+		return err
+	}
+	x.Mover.Forget(ctx, r.Spec.Platform, base)
+	return nil
+}
+
+// endHere ends a group at its home site, once the recovery site has heard of it or
+// will.
+func (x *Protection) endHere(ctx context.Context, who actor.Actor, r directory.Record, l peering.Link, points string, told bool) error {
+	x.Keeper.Abandon(r.ID)
+	if l.ID != "" && !told {
+		if err := x.DB.AddFarewell(ctx, r.ID, l.ID); err != nil {
+			return err
+		}
+	}
+	text := fmt.Sprintf("%s deleted the group %s; points: %s", who, r.Spec.Name, points)
+	if x.Keeper.Keeps(r.ID) && points == "keep" {
+		// The points that home kept as well stay, without the group.
+		if err := x.Groups.End(ctx, who, r.ID, x.Site.Name, text); err != nil {
+			return err
+		}
+		return x.Keeper.ForgetRemote(ctx, r.ID)
+	}
+	if _, err := x.Keeper.DropAll(ctx, r.ID); err != nil {
+		return err
+	}
+	return errors.Join(x.Groups.Delete(ctx, who, r.ID, text))
+}

@@ -1,0 +1,169 @@
+package records
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Point is a recovery point: of this site's own store, or as the recovery site
+// last reported it.
+type Point struct {
+	ID          string     `db:"id"`
+	GroupID     string     `db:"group_id"`
+	CaptureAt   time.Time  `db:"capture_at"`
+	Held        bool       `db:"held"` // in this site's own store
+	Pinned      bool       `db:"pinned"`
+	PinnedUntil *time.Time `db:"pinned_until"`
+	PinReason   string     `db:"pin_reason"`
+	PinnedBy    string     `db:"pinned_by"`
+	Seal        []byte     `db:"seal"`
+}
+
+const addPoint = `INSERT INTO points (id, group_id, capture_at, held, pinned, pinned_until, pin_reason, pinned_by, seal)
+		VALUES (:id, :group_id, :capture_at, :held, :pinned, :pinned_until, :pin_reason, :pinned_by, :seal)`
+
+// PutPoint stores a point; what is known of its pin stays.
+func (db *DB) PutPoint(ctx context.Context, p Point) error {
+	return db.named(ctx, "point", addPoint+` ON CONFLICT (id) DO NOTHING`, p)
+}
+
+// MirrorPoints makes the points known of a group those that the recovery site
+// reports, pins included.
+func (db *DB) MirrorPoints(ctx context.Context, group string, ps []Point) error {
+	return db.together(ctx, "mirror points", func(tx *sqlx.Tx) error {
+		ids := make([]string, len(ps))
+		for i, p := range ps {
+			ids[i] = p.ID
+			if _, err := named(ctx, tx, "point", addPoint+` ON CONFLICT (id) DO UPDATE SET pinned = :pinned, pinned_until = :pinned_until, pin_reason = :pin_reason, pinned_by = :pinned_by
+				WHERE NOT points.held`, p); err != nil {
+				return err
+			}
+		}
+		_, err := exec(ctx, tx, "points", `DELETE FROM points WHERE group_id = $1 AND NOT held AND NOT id = ANY($2::uuid[])`, group, ids)
+		return err
+	})
+}
+
+// PointFilter narrows a list of points; the zero value lets all pass.
+type PointFilter struct {
+	Groups        []string   // none: of every group
+	Before, After *time.Time // of the capture, both exclusive
+	Consistency   string     // crash or application
+	Limit         int        // 0: no limit
+	Skip          int
+}
+
+// Points lists points, newest first.
+func (db *DB) Points(ctx context.Context, f PointFilter) ([]Point, error) {
+	q, args := `SELECT * FROM points WHERE true`, []any{}
+	and := func(cond string, v any) {
+		args = append(args, v)
+		q += fmt.Sprintf(cond, len(args))
+	}
+	if f.Groups != nil {
+		and(` AND group_id = ANY($%d::uuid[])`, f.Groups)
+	}
+	if f.Before != nil {
+		and(` AND capture_at < $%d`, *f.Before)
+	}
+	if f.After != nil {
+		and(` AND capture_at > $%d`, *f.After)
+	}
+	if f.Consistency != "" {
+		and(` AND seal->>'consistency' = $%d`, f.Consistency)
+	}
+	q += ` ORDER BY capture_at DESC, id`
+	if f.Limit > 0 {
+		and(` LIMIT $%d`, f.Limit)
+		and(` OFFSET $%d`, f.Skip)
+	}
+	return list[Point](ctx, db, "points", q, args...)
+}
+
+// Marks lists the points of groups without their seals, newest first: what a
+// ladder judges by.
+func (db *DB) Marks(ctx context.Context, groups []string) ([]Point, error) {
+	return list[Point](ctx, db, "points", `SELECT id, group_id, capture_at, held, pinned, pinned_until FROM points WHERE group_id = ANY($1::uuid[]) ORDER BY capture_at DESC, id`, groups)
+}
+
+// Point finds one.
+func (db *DB) Point(ctx context.Context, id string) (Point, error) {
+	return get[Point](ctx, db, "point", `SELECT * FROM points WHERE id = $1`, id)
+}
+
+// PointIDs lists those that are known, with whether each is held here.
+func (db *DB) PointIDs(ctx context.Context) (map[string]bool, error) {
+	xs, err := list[Point](ctx, db, "points", `SELECT id, held FROM points`)
+	out := map[string]bool{}
+	for _, x := range xs {
+		out[x.ID] = x.Held
+	}
+	return out, err
+}
+
+// PinPoint writes a point's pin, with its line of the trail.
+func (db *DB) PinPoint(ctx context.Context, p Point, a Activity) error {
+	return db.together(ctx, "pin", func(tx *sqlx.Tx) error {
+		if _, err := named(ctx, tx, "point", `UPDATE points SET pinned = :pinned, pinned_until = :pinned_until, pin_reason = :pin_reason, pinned_by = :pinned_by WHERE id = :id`, p); err != nil {
+			return err
+		}
+		if a.Text == "" {
+			return nil
+		}
+		return addActivity(ctx, tx, a)
+	})
+}
+
+// DeletePoint removes one.
+func (db *DB) DeletePoint(ctx context.Context, id string) error {
+	return db.exec(ctx, "point", `DELETE FROM points WHERE id = $1`, id)
+}
+
+// PointTotals counts points and their oldest and newest capture, by group.
+type PointTotals struct {
+	GroupID string    `db:"group_id"`
+	Held    bool      `db:"held"` // here
+	Count   int       `db:"count"`
+	Oldest  time.Time `db:"oldest"`
+	Newest  time.Time `db:"newest"`
+}
+
+const totals = `SELECT group_id, held, count(*) AS count, min(capture_at) AS oldest, max(capture_at) AS newest FROM points`
+
+// PointTotals lists the totals of all groups that have points.
+func (db *DB) PointTotals(ctx context.Context) ([]PointTotals, error) {
+	return list[PointTotals](ctx, db, "points", totals+` GROUP BY group_id, held`)
+}
+
+// GroupTotals lists the totals of one group.
+func (db *DB) GroupTotals(ctx context.Context, group string) ([]PointTotals, error) {
+	return list[PointTotals](ctx, db, "points", totals+` WHERE group_id = $1 GROUP BY group_id, held`, group)
+}
+
+// Served is a point that is served over NBD.
+type Served struct {
+	ID        string    `db:"id"`
+	Point     string    `db:"point"`
+	Token     string    `db:"token"`
+	CreatedBy string    `db:"created_by"`
+	CreatedAt time.Time `db:"created_at"`
+	Mode      string    `db:"mode"` // read-only, throw-away or lasting
+}
+
+// AddServed stores one.
+func (db *DB) AddServed(ctx context.Context, s Served) error {
+	return db.named(ctx, "served point", `INSERT INTO served (id, point, token, mode, created_by, created_at) VALUES (:id, :point, :token, :mode, :created_by, :created_at)`, s)
+}
+
+// Served lists all.
+func (db *DB) Served(ctx context.Context) ([]Served, error) {
+	return list[Served](ctx, db, "served points", `SELECT * FROM served ORDER BY created_at`)
+}
+
+// DeleteServed removes one.
+func (db *DB) DeleteServed(ctx context.Context, id string) error {
+	return db.exec(ctx, "served point", `DELETE FROM served WHERE id = $1`, id)
+}

@@ -1,0 +1,395 @@
+// Package site wires the rooms of a site together and runs them. It decides nothing
+// itself.
+package site
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"kestrel/internal/access"
+	"kestrel/internal/audit"
+	"kestrel/internal/clock"
+	"kestrel/internal/core/actor"
+	"kestrel/internal/core/group"
+	"kestrel/internal/core/span"
+	"kestrel/internal/cycle"
+	"kestrel/internal/directory"
+	"kestrel/internal/events"
+	"kestrel/internal/files/bucket"
+	"kestrel/internal/history"
+	"kestrel/internal/httpapi"
+	"kestrel/internal/inventory"
+	"kestrel/internal/keeper"
+	"kestrel/internal/landing"
+	"kestrel/internal/link"
+	"kestrel/internal/mover"
+	"kestrel/internal/nbd"
+	"kestrel/internal/operation"
+	"kestrel/internal/overview"
+	"kestrel/internal/peering"
+	"kestrel/internal/points"
+	"kestrel/internal/protection"
+	"kestrel/internal/records"
+	"kestrel/internal/serving"
+)
+
+// Version is the version of this build.
+const Version = "0.2.0"
+
+// Config is what a site is started with.
+type Config struct {
+	Name        string // of the site
+	StateDir    string
+	DatabaseURL string
+	LinkListen  string // host:port for other sites
+	LinkAddress string // what other sites connect to; LinkListen if empty
+	NBDListen   string // host:port for serving points; without certificates, on loopback
+	NBDAddress  string // what hypervisors connect to; NBDListen if empty
+	// NBDCertificates is a folder with cacert.pem, servercert.pem and
+	// serverkey.pem; with it, points are served under TLS only.
+	NBDCertificates string
+	// StoreFloor is the room in bytes that arriving cycles leave free; 0 for the
+	// default.
+	StoreFloor int64
+	// StoreSecret encrypts the point store; none leaves it in the clear.
+	StoreSecret points.Secret
+	// Objects, if its URL is given, keeps the point store in an object store.
+	Objects bucket.Config
+	// VerifyEvery is the time within which all of the point store is verified once;
+	// 0 for a week, negative for never.
+	VerifyEvery time.Duration
+	// Guard is the command of the process that lets machines go which are held when
+	// this one is killed.
+	Guard      []string
+	ConsoleURL string // for one-time links
+	Clock      clock.Clock
+	Log        *slog.Logger
+	// Pulse is the longest time between two looks at what is due; 500 ms if zero.
+	// Links are measured every fourth pulse.
+	Pulse time.Duration
+}
+
+// What is done how often, in pulses.
+const (
+	beatPulses    = 4
+	refreshPulses = 20
+	tidyPulses    = 120
+)
+
+// Site is a running site. Its rooms may be used by whoever wires an interface to
+// them.
+type Site struct {
+	cfg  Config
+	self records.Site
+	clk  clock.Clock
+	log  *slog.Logger
+	db   *records.DB
+
+	store       *points.Store
+	linkL, nbdL net.Listener
+	id          *link.Identity
+	nbdTLS      *tls.Config // nil: NBD is served in the clear, on loopback
+	ready       atomic.Bool
+
+	Hub        *events.Hub
+	Trail      *audit.Trail
+	Access     *access.Access
+	Groups     *directory.Directory
+	Inventory  *inventory.Inventory
+	History    *history.History
+	Operations *operation.Operations
+	Keeper     *keeper.Keeper
+	Peering    *peering.Peering
+	Mover      *mover.Mover
+	Protection *protection.Protection
+	Serving    *serving.Serving
+	Landings   *landing.Landings
+	Overview   *overview.Overview
+}
+
+// New opens everything a site needs. Call Run to set it to work, and Close at the
+// end.
+func New(ctx context.Context, cfg Config) (*Site, error) {
+	if cfg.VerifyEvery == 0 {
+		cfg.VerifyEvery = span.Week
+	}
+	if cfg.Pulse == 0 {
+		cfg.Pulse = 500 * time.Millisecond
+	}
+	if why := group.CheckName(cfg.Name, 60); why != "" {
+		return nil, fmt.Errorf("the name of the site: %s", why)
+	}
+	if err := checkNBD(cfg); err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(cfg.StateDir, 0o700); err != nil {
+		return nil, fmt.Errorf("make state folder: %w", err)
+	}
+	s := &Site{cfg: cfg, clk: cfg.Clock, log: cfg.Log, Hub: events.NewHub()}
+	if err := s.open(ctx); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	return s, nil
+}
+
+func checkNBD(cfg Config) error {
+	host, _, err := net.SplitHostPort(cfg.NBDListen)
+	switch {
+	case err != nil:
+		return fmt.Errorf("the NBD address %q is not HOST:PORT", cfg.NBDListen)
+	case !serving.Loopback(host) && cfg.NBDCertificates == "":
+		return fmt.Errorf("the NBD address %q is not on loopback, and points leave this host under TLS only; give certificates, or listen on 127.0.0.1", cfg.NBDListen)
+	case cfg.NBDAddress != "":
+		if _, _, err := net.SplitHostPort(cfg.NBDAddress); err != nil {
+			return fmt.Errorf("the NBD address %q for hypervisors is not HOST:PORT", cfg.NBDAddress)
+		}
+	case net.ParseIP(host).IsUnspecified():
+		return fmt.Errorf("the NBD address %q is all of this host's; give the one that hypervisors connect to as well", cfg.NBDListen)
+	}
+	return nil
+}
+
+// open opens store, database and listeners, and the rooms from the inside out.
+func (s *Site) open(ctx context.Context) (err error) {
+	cfg := s.cfg
+	if cfg.NBDCertificates != "" {
+		if s.nbdTLS, err = nbd.ServerTLS(cfg.NBDCertificates); err != nil {
+			return fmt.Errorf("certificates for NBD: %w", err)
+		}
+	}
+	if s.id, err = link.LoadIdentity(cfg.StateDir, s.clk.Now()); err != nil {
+		return err
+	}
+	objects, err := s.openStore(ctx)
+	if err != nil {
+		return err
+	}
+	if s.db, err = records.Open(ctx, cfg.DatabaseURL); err != nil {
+		return err
+	}
+	if s.self, err = s.db.Site(ctx, cfg.Name, s.clk.Now()); err != nil {
+		return err
+	}
+	if s.self.Name != cfg.Name {
+		return fmt.Errorf("this state belongs to site %q; start it under that name, or with another --state", s.self.Name)
+	}
+	if err := s.store.SetOwner(points.Owner{SiteID: s.self.ID, Site: s.self.Name}); err != nil {
+		return err
+	}
+	if s.linkL, err = net.Listen("tcp", cfg.LinkListen); err != nil {
+		return fmt.Errorf("listen for other sites on %s: %w", cfg.LinkListen, err)
+	}
+	if s.nbdL, err = net.Listen("tcp", cfg.NBDListen); err != nil {
+		return fmt.Errorf("listen for NBD on %s: %w", cfg.NBDListen, err)
+	}
+	return s.openRooms(ctx, objects)
+}
+
+func (s *Site) openStore(ctx context.Context) (objects *bucket.FS, err error) {
+	cfg := s.cfg
+	opts := points.Options{Now: s.clk.Now, Secret: cfg.StoreSecret}
+	dir := filepath.Join(cfg.StateDir, "store")
+	if cfg.Objects.URL != "" {
+		if objects, err = bucket.Open(ctx, dir, cfg.Objects); err != nil {
+			return nil, err
+		}
+		opts.Files = objects
+	} else if err := bucket.RefuseCache(dir); err != nil {
+		return nil, err
+	}
+	if s.store, err = points.Open(dir, opts); err != nil {
+		return nil, err
+	}
+	floor := cfg.StoreFloor
+	if floor == 0 {
+		if floor, err = points.DefaultFloor(s.store.Dir()); err != nil {
+			return nil, err
+		}
+	}
+	s.store.SetFloor(floor)
+	return objects, nil
+}
+
+func (s *Site) openRooms(ctx context.Context, objects *bucket.FS) (err error) {
+	cfg, clk, log, db, hub := s.cfg, s.clk, s.log, s.db, s.Hub
+	owner := "kt-" + s.self.ID[:8] + "-" // marks this site's checkpoints on platforms
+	s.Trail = audit.New(db, clk, hub, log)
+	s.Access = access.New(db, s.Trail, clk, cfg.ConsoleURL)
+	s.History = history.New(db, clk)
+	s.Operations = operation.New(db, s.Trail, clk, hub, log)
+	if s.Groups, err = directory.Open(ctx, db, s.Trail, clk, hub); err != nil {
+		return err
+	}
+	if s.Inventory, err = inventory.Open(ctx, inventory.Config{DB: db, Groups: s.Groups, Trail: s.Trail, Clock: clk, Hub: hub, Log: log, StateDir: cfg.StateDir, Owner: owner, Guard: cfg.Guard, Every: refreshPulses * cfg.Pulse}); err != nil {
+		return err
+	}
+	if s.Keeper, err = keeper.New(ctx, keeper.Config{Site: s.self.Name, Records: db, Store: s.store, Objects: objects, ObjectsURL: cfg.Objects.URL, Groups: s.Groups, History: s.History, Operations: s.Operations,
+		Trail: s.Trail, Clock: clk, Hub: hub, Log: log, VerifyEvery: cfg.VerifyEvery, TidyEvery: tidyPulses * cfg.Pulse}); err != nil {
+		return err
+	}
+	address := cfg.LinkAddress
+	if address == "" {
+		address = s.linkL.Addr().String()
+	}
+	// Peering tells the other site what the mover sees, and asks protection to act;
+	// both are made of peering, and so are reached through the site.
+	if s.Peering, err = peering.Open(ctx, peering.Config{Site: s.self, Identity: s.id, DB: db, Groups: s.Groups, Keeper: s.Keeper, Trail: s.Trail, Clock: clk, Hub: hub, Log: log, BeatEvery: beatPulses * cfg.Pulse, Address: address,
+		Platforms: s.countPlatforms, Live: func(id string) link.Live { return s.Mover.Live(id) },
+		Act: func(ctx context.Context, who actor.Actor, id, action string, body []byte) error {
+			return s.Protection.Act(ctx, who, id, action, body)
+		}}); err != nil {
+		return err
+	}
+	if s.Mover, err = mover.New(ctx, mover.Config{Owner: owner, Groups: s.Groups, Records: db, Points: s.Keeper, Arrived: s.History.Arrived, Source: s.source, Way: s.way, Platforms: s.platformIDs,
+		Trail: s.Trail, Clock: clk, Hub: hub, Log: log, Pulse: cfg.Pulse}); err != nil {
+		return err
+	}
+	s.Protection = protection.New(protection.Config{Site: s.self, DB: db, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Mover: s.Mover, Keeper: s.Keeper, Clock: clk})
+	if s.Serving, err = serving.Open(ctx, serving.Config{DB: db, Store: s.store, Keeper: s.Keeper, Trail: s.Trail, Clock: clk, Log: log, StateDir: cfg.StateDir, Listener: s.nbdL, TLS: s.nbdTLS, Address: cfg.NBDAddress}); err != nil {
+		return err
+	}
+	if s.Landings, err = landing.Open(ctx, landing.Config{Site: s.self.Name, DB: db, Store: s.store, Keeper: s.Keeper, Serving: s.Serving, Inventory: s.Inventory, Groups: s.Groups, Operations: s.Operations,
+		Trail: s.Trail, Clock: clk, Hub: hub, Log: log}); err != nil {
+		return err
+	}
+	s.Overview = overview.New(overview.Config{Site: s.self.Name, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Mover: s.Mover, Keeper: s.Keeper, History: s.History, Clock: clk})
+	return nil
+}
+
+func (s *Site) countPlatforms() (platforms, machines int) {
+	for _, p := range s.Inventory.All() {
+		platforms++
+		machines += len(p.Held().Machines)
+	}
+	return platforms, machines
+}
+
+func (s *Site) platformIDs() []string {
+	var out []string
+	for _, p := range s.Inventory.All() {
+		out = append(out, p.ID)
+	}
+	return out
+}
+
+// source is a platform as cycles need it.
+func (s *Site) source(id string) (mover.Source, bool) {
+	p, ok := s.Inventory.Get(id)
+	return mover.Source{Driver: p.Driver, Up: p.Up, Err: p.Err}, ok
+}
+
+// way is a link as cycles need it.
+func (s *Site) way(id string) (mover.Way, bool) {
+	l, ok := s.Peering.Get(id)
+	if !ok {
+		return mover.Way{}, false
+	}
+	return mover.Way{Reached: l.Reached, Limit: l.Limit, Encoding: l.Encoding(), Ours: l.Ours, Abandon: l.Abandon,
+		Remote: func(group string, weight float64) cycle.Remote { return l.Remote(group, weight) }}, true
+}
+
+// Run works until ctx ends, and then waits until everything has stopped. Cycles and
+// operations that are under way stop where they are and go on at the next start.
+func (s *Site) Run(ctx context.Context) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	var wg sync.WaitGroup
+	failed := make(chan error, 2)
+	serve := func(f func() error) {
+		wg.Go(func() {
+			if err := f(); err != nil {
+				failed <- err
+			}
+		})
+	}
+	serve(func() error { return link.Serve(ctx, s.linkL, s.id, s.Peering, s.log) })
+	serve(func() error { return nbd.ServeTLS(ctx, s.nbdL, s.Serving, s.nbdTLS) })
+	for _, run := range []func(context.Context){s.Inventory.Run, s.Operations.Run, s.Peering.Run, s.Mover.Run, s.Keeper.Run, s.Keeper.Verify, s.tidy} {
+		wg.Go(func() { run(ctx) })
+	}
+	s.ready.Store(true)
+	var err error
+	select {
+	case <-ctx.Done():
+	case err = <-failed:
+		cancel()
+	}
+	s.Hub.Close()
+	wg.Wait()
+	return err
+}
+
+// tidy does what falls due now and then, until ctx ends.
+func (s *Site) tidy(ctx context.Context) {
+	if err := s.Landings.Resume(ctx); err != nil && ctx.Err() == nil {
+		s.log.Error("take up landings", "err", err)
+	}
+	for n := 0; ; n++ {
+		if err := s.Groups.ResumeDue(ctx); err != nil && ctx.Err() == nil {
+			s.log.Error("end pauses", "err", err)
+		}
+		if n%tidyPulses == 0 {
+			if err := errors.Join(s.Access.Tidy(ctx), s.History.Tidy(ctx)); err != nil && ctx.Err() == nil {
+				s.log.Warn("tidy the records", "err", err)
+			}
+		}
+		if clock.Sleep(ctx, s.clk, s.cfg.Pulse) != nil {
+			return
+		}
+	}
+}
+
+// Close lets go of store and database.
+func (s *Site) Close() error {
+	var errs []error
+	for _, l := range []net.Listener{s.linkL, s.nbdL} {
+		if l != nil {
+			_ = l.Close()
+		}
+	}
+	if s.Inventory != nil {
+		s.Inventory.Close()
+	}
+	if s.Serving != nil {
+		s.Serving.Close()
+	}
+	if s.db != nil {
+		errs = append(errs, s.db.Close())
+	}
+	if s.store != nil {
+		errs = append(errs, s.store.Close())
+	}
+	return errors.Join(errs...)
+}
+
+// Ready reports whether the site can do its work.
+func (s *Site) Ready(ctx context.Context) error {
+	if !s.ready.Load() {
+		return errors.New("still starting")
+	}
+	if err := s.db.PingContext(ctx); err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	return nil
+}
+
+// Self is this site's identity.
+func (s *Site) Self() records.Site { return s.self }
+
+// Now is the time at this site.
+func (s *Site) Now() time.Time { return s.clk.Now() }
+
+// Rooms is the site as the API asks it.
+func (s *Site) Rooms() httpapi.Rooms {
+	return httpapi.Rooms{Version: Version, Site: s, Access: s.Access, Trail: s.Trail, Events: s.Hub, Directory: s.Groups, Groups: s.Protection, Overview: s.Overview, Platforms: s.Inventory, Links: s.Peering,
+		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Operations: s.Operations}
+}

@@ -1,0 +1,333 @@
+package demo
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"kestrel/internal/access"
+	"kestrel/internal/api"
+	"kestrel/internal/clock"
+	"kestrel/internal/core/actor"
+	"kestrel/internal/core/ladder"
+	"kestrel/internal/core/span"
+	"kestrel/internal/httpapi"
+	"kestrel/internal/lab"
+	"kestrel/internal/nbd"
+	"kestrel/internal/overview"
+	"kestrel/internal/records"
+	"kestrel/internal/site"
+)
+
+func newPassword() string {
+	b := make([]byte, 9)
+	_, _ = rand.Read(b) // never fails since Go 1.24
+	return base64.RawURLEncoding.EncodeToString(b)
+}
+
+// plan is a protection group of the story.
+type plan struct {
+	home, to   string
+	name       string
+	machines   []string
+	rpo, every string
+	keep       string
+	paused     bool // after its first copy
+	quiesce    []string
+	tags       string // words
+}
+
+func (p plan) tagList() *[]string {
+	tags := strings.Fields(p.tags)
+	return &tags
+}
+
+const keepUsual = "all 2h, 15min 6h, 1h 2d"
+
+// pastPlans were made hours ago.
+func pastPlans() []plan {
+	return []plan{
+		{"Norhaven", "Eastmole", "Vessel tracking", []string{"track-ingest", "track-tsdb", "track-map"}, "10min", "4min", keepUsual, false, nil, "sea gold"},
+		{"Norhaven", "Skarholt", "Timetable", []string{"time-api", "time-web-1", "time-web-2"}, "30min", "12min", keepUsual, false, nil, "passengers"},
+		{"Norhaven", "Eastmole", "Fuel ledger", []string{"fuel-db"}, "6h", "30min", keepUsual, true, nil, "office"},
+		{"Eastmole", "Norhaven", "Harbour gates", []string{"gate-ctl", "gate-db"}, "15min", "6min", keepUsual, false, nil, "harbour gold"},
+		{"Eastmole", "Norhaven", "Freight desk", []string{"freight-db", "freight-app"}, "30min", "10min", keepUsual, false, nil, "office"},
+		{"Skarholt", "Norhaven", "Radio archive", []string{"radio-arch", "beacon-log"}, "2h", "45min", "all 6h, 1h 2d, 1d 14d", false, nil, "sea"},
+	}
+}
+
+// crewRota is a day old and close to its target when the demo starts.
+func crewRota() plan {
+	return plan{"Norhaven", "Skarholt", "Crew rota", []string{"rota-db", "rota-app"}, "6h", "5h45min", "all 2d, 1d 14d", false, nil, "office"}
+}
+
+// presentPlans are made when the demo starts. Ticketing's data lies on an old
+// array that reads more slowly than it changes, so that it goes over its
+// target; the cameras' first copy takes a while.
+func presentPlans() []plan {
+	return []plan{
+		{"Norhaven", "Eastmole", "Ticketing", []string{"tick-db", "tick-app", "tick-web"}, "15s", "5s", "all 30min, 5min 6h", false, nil, "passengers gold"},
+		{"Norhaven", "Eastmole", "Pier cameras", []string{"cam-rec-1", "cam-rec-2"}, "1h", "30min", keepUsual, false, nil, "harbour"},
+	}
+}
+
+func (p plan) promise() (api.Promise, error) {
+	rpo, err1 := span.Parse(p.rpo)
+	every, err2 := span.Parse(p.every)
+	keep, err3 := ladder.Parse(p.keep)
+	out := api.Promise{RpoTargetSeconds: int64(rpo / time.Second), CadenceSeconds: int64(every / time.Second)}
+	for _, r := range keep {
+		out.Keep = append(out.Keep, api.Rung{EachSeconds: int64(r.Each / time.Second), ForSeconds: int64(r.For / time.Second)})
+	}
+	return out, errors.Join(err1, err2, err3)
+}
+
+// The past is told by running the real service and labs through it, on a clock
+// that runs fast: slower while first copies are made, so that they do not seem
+// to take hours.
+const (
+	pastLong  = 5*time.Hour + 15*time.Minute // before now, where the story begins
+	pastShort = 3 * time.Hour
+	speedCopy = 20
+	speedSkip = 4000
+	speedRun  = 330
+)
+
+// tellPast runs the sites through the hours before now.
+func (d *demo) tellPast(ctx context.Context) error {
+	d.say("first start: making the labs' disks, then running the sites through the last %s on a fast clock; about a minute", span.Format(pastShort))
+	now := time.Now()
+	return d.rehearse(ctx, now.Add(-pastLong), func(ctx context.Context, clk *clock.Fast, sites map[string]*site.Site) error {
+		if err := d.openSites(ctx, clk, sites); err != nil {
+			return err
+		}
+		d.say("the sites are paired; copying for the first time")
+		clk.SetSpeed(speedCopy)
+		if err := d.makeGroups(ctx, sites, []plan{crewRota()}); err != nil {
+			return err
+		}
+		if err := allSealed(ctx, sites); err != nil {
+			return err
+		}
+		clk.SetSpeed(speedSkip)
+		if err := settle(ctx, clk, now.Add(-pastShort)); err != nil {
+			return err
+		}
+		clk.SetSpeed(speedCopy)
+		if err := d.makeGroups(ctx, sites, pastPlans()); err != nil {
+			return err
+		}
+		if err := allSealed(ctx, sites); err != nil {
+			return err
+		}
+		d.say("%d groups are copied; the hours pass", len(pastPlans())+1)
+		clk.SetSpeed(speedRun)
+		if err := settle(ctx, clk, now.Add(-40*time.Minute)); err != nil {
+			return err
+		}
+		for _, p := range pastPlans() {
+			if p.paused {
+				if err := sites[p.home].Protection.Pause(ctx, d.person(), p.name, &api.PauseRequest{Reason: new("the array is being replaced")}); err != nil {
+					return err
+				}
+			}
+		}
+		// What runs when the present is reached is cut off, and goes on there.
+		return settle(ctx, clk, time.Now())
+	})
+}
+
+// settle waits until the fast clock has come to an instant.
+func settle(ctx context.Context, clk clock.Clock, until time.Time) error {
+	return clock.Sleep(ctx, clk, until.Sub(clk.Now()))
+}
+
+// allSealed waits until every group has its first point.
+func allSealed(ctx context.Context, sites map[string]*site.Site) error {
+	for {
+		waiting := false
+		for _, s := range sites {
+			groups, _, err := s.Overview.List(overview.Filter{})
+			if err != nil {
+				return err
+			}
+			for _, g := range groups {
+				waiting = waiting || g.NewestCaptureAt == nil
+			}
+		}
+		if !waiting {
+			return nil
+		}
+		if err := clock.Sleep(ctx, clock.Wall{}, 50*time.Millisecond); err != nil {
+			return err
+		}
+	}
+}
+
+// rehearse runs labs and services in this process on a fast clock.
+func (d *demo) rehearse(ctx context.Context, from time.Time, story func(context.Context, *clock.Fast, map[string]*site.Site) error) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	clk := clock.NewFast(from, 1)
+	logFile, err := os.OpenFile(filepath.Join(d.State, "past.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = logFile.Close() }()
+	log := slog.New(slog.NewJSONHandler(logFile, nil))
+	g, gctx := errgroup.WithContext(ctx)
+	sites := map[string]*site.Site{}
+	var closers []io.Closer
+	err = func() error {
+		for _, s := range d.sites {
+			l, err := d.rehearseLab(gctx, g, s, clk)
+			if err != nil {
+				return err
+			}
+			closers = append(closers, l)
+		}
+		for _, s := range d.sites {
+			svc, err := site.New(gctx, site.Config{Name: s.name, StateDir: filepath.Join(s.dir, "site"), DatabaseURL: s.db, LinkListen: s.addr(portLink), NBDListen: s.addr(portNBD), StoreFloor: storeFloor,
+				ConsoleURL: s.url(), Clock: clk, Log: log.With("site", s.name), Pulse: 15 * time.Second})
+			if err != nil {
+				return err
+			}
+			closers = append(closers, svc)
+			sites[s.name] = svc
+			g.Go(func() error { return svc.Run(gctx) })
+		}
+		return story(gctx, clk, sites)
+	}()
+	cancel()
+	err = errors.Join(err, g.Wait())
+	for i := len(closers) - 1; i >= 0; i-- {
+		err = errors.Join(err, closers[i].Close())
+	}
+	return err
+}
+
+func (d *demo) rehearseLab(ctx context.Context, g *errgroup.Group, s place, clk clock.Clock) (*lab.Lab, error) {
+	sc, err := lab.LoadScenario(s.scenario())
+	if err != nil {
+		return nil, err
+	}
+	nl, err := net.Listen("tcp", s.addr(portLabNBD))
+	if err != nil {
+		return nil, err
+	}
+	hl, err := net.Listen("tcp", s.addr(portLab))
+	if err != nil {
+		return nil, err
+	}
+	dir := filepath.Join(s.dir, "lab")
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	l, err := lab.Open(dir, sc, clk, nl.Addr().String())
+	if err != nil {
+		return nil, err
+	}
+	g.Go(func() error { return l.Run(ctx, 20*time.Second) })
+	g.Go(func() error { return nbd.Serve(ctx, nl, l) })
+	g.Go(func() error { return httpapi.Serve(ctx, hl, l.Handler("lab", d.secrets.LabPassword), "", "") })
+	return l, nil
+}
+
+// fromDemo is where what the story does comes from, in the trail.
+const fromDemo = "127.0.0.1"
+
+// person is who does what the story tells.
+func (d *demo) person() actor.Actor {
+	return actor.Actor{Kind: actor.Person, Name: d.secrets.User, Role: actor.Administrator, From: fromDemo}
+}
+
+// openSites makes the administrators, adds the platforms and pairs the sites,
+// as people would.
+func (d *demo) openSites(ctx context.Context, clk clock.Clock, sites map[string]*site.Site) error {
+	profiles := map[string]any{}
+	for _, s := range d.sites {
+		svc := sites[s.name]
+		db, err := records.Open(ctx, s.db)
+		if err != nil {
+			return err
+		}
+		link, err := access.WelcomeLink(ctx, db, clk.Now(), s.url())
+		err = errors.Join(err, db.Close())
+		if err != nil {
+			return err
+		}
+		if _, _, err := svc.Access.Welcome(ctx, api.Welcome{Token: link[len(s.url()+"/welcome#"):], Name: d.secrets.User, Password: d.secrets.Password}, fromDemo); err != nil {
+			return err
+		}
+		t, err := svc.Access.CreateToken(ctx, d.person(), api.NewToken{Name: "demo command line"})
+		if err != nil {
+			return err
+		}
+		d.secrets.Tokens[s.name] = t.Secret
+		profiles[s.scenario()] = map[string]string{"url": s.url(), "token": t.Secret, "site": s.name, "user": d.secrets.User}
+		if _, err := svc.Inventory.Create(ctx, d.person(), api.NewPlatform{Name: s.scenario() + "-lab", Kind: "lab", Address: "http://" + s.addr(portLab), User: new("lab"), Password: new(d.secrets.LabPassword)}); err != nil {
+			return err
+		}
+	}
+	for _, pair := range [][2]string{{"Norhaven", "Eastmole"}, {"Norhaven", "Skarholt"}} {
+		inv, err := sites[pair[0]].Peering.Invite(ctx, d.person(), api.NewInvitation{ForSite: &pair[1]})
+		if err != nil {
+			return err
+		}
+		if _, err := sites[pair[1]].Peering.Accept(ctx, d.person(), api.AcceptInvitation{Invitation: inv.Text}); err != nil {
+			return err
+		}
+	}
+	b, err := json.MarshalIndent(map[string]any{"current": "norhaven", "profiles": profiles}, "", "  ")
+	if err != nil {
+		return err
+	}
+	return errors.Join(os.WriteFile(filepath.Join(d.State, "profiles.json"), b, 0o600), d.saveSecrets())
+}
+
+func (d *demo) makeGroups(ctx context.Context, sites map[string]*site.Site, plans []plan) error {
+	for _, p := range plans {
+		promise, err := p.promise()
+		if err != nil {
+			return err
+		}
+		// A platform or a link that has just come up may not be seen yet.
+		for try := 0; ; try++ {
+			_, err = sites[p.home].Protection.Create(ctx, d.person(), api.NewGroup{Name: p.name, Tags: p.tagList(), Machines: p.machines, Link: p.to, Promise: &promise})
+			if err == nil || try == 100 {
+				break
+			}
+			if err := clock.Sleep(ctx, clock.Wall{}, 50*time.Millisecond); err != nil {
+				return err
+			}
+		}
+		if err != nil {
+			return fmt.Errorf("group %s: %w", p.name, err)
+		}
+	}
+	return nil
+}
+
+// tellPresent makes the groups that are busy when the demo opens, through the
+// API like anybody else.
+func (d *demo) tellPresent(ctx context.Context) error {
+	for _, p := range presentPlans() {
+		d.say("%s: making the group %s", p.home, p.name)
+		if err := d.makeGroup(ctx, p); err != nil {
+			return fmt.Errorf("group %s: %w", p.name, err)
+		}
+	}
+	return nil
+}

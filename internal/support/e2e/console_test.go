@@ -1,0 +1,131 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"kestrel/internal/api"
+	"kestrel/internal/support/browser"
+)
+
+// do runs steps in the browser; a step that takes too long fails the test with
+// a word on where, and what the page showed.
+func do(t *testing.T, tab context.Context, what string, steps ...chromedp.Action[chromedp.Void]) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(tab, 40*time.Second)
+	defer cancel()
+	if err := chromedp.Do(ctx, steps...); err != nil {
+		text, _ := chromedp.Run(tab, chromedp.Evaluate[string]("document.body.innerText"))
+		t.Fatalf("%s: %v\nthe page shows:\n%s", what, err, text)
+	}
+}
+
+// axe finds nothing wrong with the page as it stands.
+func axe(t *testing.T, tab context.Context, page string) {
+	t.Helper()
+	source, err := os.ReadFile(filepath.Join("..", "..", "..", "console", "node_modules", "axe-core", "axe.min.js"))
+	require.NoError(t, err, "./dev build installs it")
+	ctx, cancel := context.WithTimeout(tab, 60*time.Second)
+	defer cancel()
+	_, err = chromedp.Run(ctx, chromedp.Evaluate[string](string(source)+"; 'loaded'"))
+	require.NoError(t, err)
+	out, err := chromedp.Run(ctx, chromedp.Evaluate[string](`axe.run(document, {runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa"]}).then(r =>
+		JSON.stringify(r.violations.map(v => ({rule: v.id, help: v.help, at: v.nodes.slice(0, 3).map(n => n.html.slice(0, 160) + " | " + n.failureSummary)}))))`, chromedp.EvalAwaitPromise))
+	require.NoError(t, err)
+	var violations []map[string]any
+	require.NoError(t, json.Unmarshal([]byte(out), &violations))
+	pretty, _ := json.MarshalIndent(violations, "", "  ")
+	require.Empty(t, violations, "%s: %s", page, pretty)
+}
+
+// A first day in the console, in a real browser: sign in, add a platform, pair,
+// make a group and watch it, look at its points, and end it.
+func TestTheFirstDayInTheConsole(t *testing.T) {
+	if raceEnabled {
+		t.Skip("the browser driver races with itself when it types; ./dev test runs this test without the race detector")
+	}
+	w := newWorld(t)
+	tab, stop, err := browser.Open(context.Background(), 1280, 800)
+	if err != nil {
+		t.Fatalf("%v: ./dev test installs it", err)
+	}
+	defer stop()
+	do(t, tab, "wrong password", chromedp.Navigate(w.home.url), browser.See("Sign in"), browser.Fill("Name", person), browser.Fill("Password", "not this one"), browser.Press("Sign in"),
+		browser.See("Name or password is wrong"))
+	axe(t, tab, "sign-in")
+	do(t, tab, "sign in", browser.SignIn(w.home.url, person, password), browser.See("Nothing is protected yet"))
+	axe(t, tab, "empty board")
+
+	do(t, tab, "add a platform", browser.Press("Sites & links"), browser.Press("Add a platform…"),
+		browser.Fill("Name", "harbour"), browser.Fill("Hosts", "vbox:///session"), browser.Press("Add"), browser.See("the URI begins with qemu"))
+	axe(t, tab, "libvirt platform dialog")
+	do(t, tab, "another kind", browser.Choose("Kind", "lab"), browser.Fill("Address", w.lab.url), browser.Fill("User", "lab"), browser.Fill("Password", "wrong"),
+		browser.Press("Add"), browser.See("User or password is wrong"))
+	axe(t, tab, "platform dialog")
+	do(t, tab, "add it rightly", browser.Fill("Password", "lab-password"), browser.Press("Add"), browser.See("Platform harbour"))
+
+	inv := must[api.InvitationSecret](w.recovery, "POST", "/invitations", api.NewInvitation{})
+	do(t, tab, "pair", browser.Press("Accept an invitation…"), browser.Fill("Invitation", inv.Text[:40]), browser.Press("Pair the sites"), browser.See("copy the whole string"),
+		browser.Fill("Invitation", inv.Text), browser.Press("Pair the sites"), browser.See("Link to Eastmole"))
+	axe(t, tab, "sites")
+	do(t, tab, "a token", browser.Press("Make a token"), browser.See("Give the token a name"), browser.Fill("New token for", "monitoring"), browser.Press("Make a token"), browser.See("Shown once:"))
+	secret, err := chromedp.Run(tab, chromedp.Text(chromedp.CSS("code.select-all")))
+	require.NoError(t, err)
+	require.Equal(t, 200, w.home.raw("GET", "/board", secret, nil).StatusCode)
+	do(t, tab, "store", browser.Press("Verify every block"), browser.See("All good"), browser.Press("Give room back now"), browser.See("packs removed"))
+
+	tick := func(name string) chromedp.Action[chromedp.Void] {
+		return chromedp.Click(chromedp.Search(fmt.Sprintf(`//label[.//span[text()=%q]]`, name)))
+	}
+	do(t, tab, "make a group", browser.Press("Groups"), browser.Press("New group"), browser.See("It has no disks"), tick("tick-db"), tick("tick-app"),
+		browser.Fill("Name", "Ticketing"), browser.Fill("RPO target", "5 min"), browser.See("Cycles every 5 min cannot keep"),
+		browser.Fill("Cycles start every", "2 min"), browser.See("Worst exposure"))
+	axe(t, tab, "new group")
+	do(t, tab, "its page", browser.Press("Make the group"), browser.See("On target"), browser.See("Last cycle"), browser.See("crash-consistent"))
+	axe(t, tab, "group")
+	g := must[[]api.Group](w.home, "GET", "/groups", nil)[0]
+	require.Equal(t, int64(300), g.Promise.RpoTargetSeconds)
+	require.Len(t, g.Machines, 2)
+
+	do(t, tab, "pause and resume", browser.Press("Pause"), browser.See("Cycles are paused."), browser.Press("Resume"), browser.See("On target"))
+	do(t, tab, "the board", browser.Press("Tide board"), browser.See("would lose less than it promised"))
+	axe(t, tab, "board")
+	for _, p := range []string{"Recovery points", "Machines", "Activity"} {
+		do(t, tab, p, browser.Press(p), chromedp.WaitVisible(chromedp.CSS("tbody tr")))
+		axe(t, tab, p)
+	}
+	_, err = chromedp.Run(tab, chromedp.Evaluate[string](`document.documentElement.dataset.theme = "dark"`))
+	require.NoError(t, err)
+	do(t, tab, "dark board", browser.Press("Tide board"), browser.See("would lose less than it promised"))
+	axe(t, tab, "dark board")
+	do(t, tab, "phone", browser.Size(390, 844), browser.See("would lose less than it promised"))
+	axe(t, tab, "board on a phone")
+	wide, err := chromedp.Run(tab, chromedp.Evaluate[bool](`document.documentElement.scrollWidth > 390`))
+	require.NoError(t, err)
+	require.False(t, wide, "nothing is cut off on a phone")
+	do(t, tab, "back", browser.Size(1280, 800))
+
+	// At the other site the same group comes in, and its point can be served.
+	do(t, tab, "the other site", browser.SignIn(w.recovery.url, person, password), browser.See("Ticketing"), browser.Press("Recovery points"), browser.Press("Serve…"), browser.See("May clients write?"))
+	axe(t, tab, "serve dialog")
+	do(t, tab, "serve", browser.Press("Serve"), browser.See("Served over NBD"))
+	axe(t, tab, "served point")
+	require.Len(t, must[[]api.Served](w.recovery, "GET", "/served", nil), 1)
+	do(t, tab, "start from a point", browser.Press("Start…"), browser.See("This site has no platform on which machines can be started"), browser.Press("Close"))
+	do(t, tab, "landings", browser.Press("Landings"), browser.See("Nothing has landed here"))
+	axe(t, tab, "landings")
+	do(t, tab, "stop", browser.Press("Recovery points"), browser.See("Served over NBD"), browser.Press("Stop serving"), chromedp.WaitNotPresent(chromedp.Search(`//h2[text()="Served over NBD"]`)))
+
+	do(t, tab, "delete", browser.SignIn(w.home.url, person, password), browser.Press("Ticketing"), browser.Press("Delete…"), browser.See("What becomes of the points?"))
+	axe(t, tab, "delete dialog")
+	do(t, tab, "name it", browser.Fill("To go on, type the group's name: Ticketing", "Ticketing"), browser.Press("Delete the group"), browser.See("No group yet"))
+	require.Empty(t, must[[]api.Group](w.home, "GET", "/groups", nil))
+}
