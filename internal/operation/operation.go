@@ -111,19 +111,14 @@ type Work struct {
 	ops *Operations
 	rec records.Operation
 
-	mu     sync.Mutex
-	p      progress
-	cancel context.CancelCauseFunc // nil before it runs
+	cancel context.CancelCauseFunc
+
+	mu sync.Mutex
+	p  progress
 }
 
 // stopNow ends it as one that somebody stopped.
-func (w *Work) stopNow() {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if w.cancel != nil {
-		w.cancel(errStopped)
-	}
-}
+func (w *Work) stopNow() { w.cancel(errStopped) }
 
 // Input reads what was asked for.
 func (w *Work) Input(v any) error {
@@ -251,10 +246,15 @@ func (o *Operations) take(ctx context.Context, r records.Operation) {
 	}
 	w.p.Attempts++
 	w.p.Began, w.p.From = now, w.p.Done
+	inner, cancel := context.WithCancelCause(run)
+	w.cancel = cancel
 	o.mu.Lock()
 	o.works[r.ID] = w
 	o.mu.Unlock()
-	o.wg.Go(func() { o.run(run, k, w) })
+	o.wg.Go(func() {
+		defer cancel(nil)
+		o.run(run, inner, k, w)
+	})
 }
 
 // Reasons for which work is cut off.
@@ -263,12 +263,9 @@ var (
 	errLost    = errors.New("somebody else works on it")
 )
 
-func (o *Operations) run(ctx context.Context, k Kind, w *Work) {
-	inner, cancel := context.WithCancelCause(ctx)
-	defer cancel(nil)
-	w.mu.Lock()
-	w.cancel = cancel
-	w.mu.Unlock()
+// run does work within inner, which ends with ctx, that of the service.
+func (o *Operations) run(ctx, inner context.Context, k Kind, w *Work) {
+	cancel := w.cancel
 	beating := make(chan struct{})
 	go func() {
 		defer close(beating)

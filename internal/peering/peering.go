@@ -136,6 +136,7 @@ type Link struct {
 	Ahead            time.Duration // how far its clock is ahead of ours
 	Free             int64         // bytes of its point store; 0 if unknown
 	Limit            int64         // of what we send, now, in bytes a second; 0 for none
+	Key              []byte        // fingerprint of the other site's
 	settings         settings
 	caller           *link.Peer
 }
@@ -166,7 +167,7 @@ func (p *Peering) now(s *state) Link {
 	if s.inAt.After(seen) {
 		seen = s.inAt
 	}
-	return Link{ID: s.rec.ID, PeerID: s.rec.PeerID, Peer: s.rec.PeerName, Up: p.up(s), Reached: p.reached(s), SeenAt: seen, Ahead: s.ahead, Free: s.free,
+	return Link{ID: s.rec.ID, PeerID: s.rec.PeerID, Peer: s.rec.PeerName, Up: p.up(s), Reached: p.reached(s), SeenAt: seen, Ahead: s.ahead, Free: s.free, Key: s.rec.PeerKey,
 		Limit: s.set.Pace.At(p.Clock.Now().Local()), settings: s.set, caller: s.peer}
 }
 

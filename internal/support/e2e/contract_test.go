@@ -21,7 +21,7 @@ import (
 // and every one but signing in wants a session or token.
 func TestEveryOperationIsGuarded(t *testing.T) {
 	w := newWorld(t)
-	b, err := os.ReadFile("../../api/openapi.yaml")
+	b, err := os.ReadFile("../../../api/openapi.yaml")
 	require.NoError(t, err)
 	var doc struct {
 		Paths map[string]map[string]yaml.Node `yaml:"paths"`

@@ -1,0 +1,369 @@
+package records_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/require"
+
+	"kestrel/internal/records"
+	"kestrel/internal/support/pgcluster"
+)
+
+var (
+	cluster *pgcluster.Cluster
+	ctx     = context.Background()
+	now     = time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
+)
+
+func TestMain(m *testing.M) { os.Exit(run(m)) }
+
+func run(m *testing.M) int {
+	dir, err := os.MkdirTemp("/var/tmp", "kestrel-records")
+	if err != nil {
+		panic(err)
+	}
+	defer func() { _ = os.RemoveAll(dir) }()
+	_ = os.Chmod(dir, 0o711) // the cluster's user has to pass
+	if cluster, err = pgcluster.Start(ctx, filepath.Join(dir, "pg"), 0); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	defer func() { _ = cluster.Stop() }()
+	return m.Run()
+}
+
+func newURL(t *testing.T) string {
+	t.Helper()
+	url, err := cluster.Database(ctx, "r"+strings.ReplaceAll(uuid.NewString(), "-", ""))
+	require.NoError(t, err)
+	return url
+}
+
+func open(t *testing.T) *records.DB {
+	t.Helper()
+	db, err := records.Open(ctx, newURL(t))
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, db.Close()) })
+	return db
+}
+
+func group(name string, machines ...string) records.Group {
+	return records.Group{ID: uuid.NewString(), Name: name, Direction: "out", HomeID: "11111111-1111-4111-8111-111111111111", HomeName: "Norhaven", RecoveryName: "Eastmole", Term: 1, Revision: 1, Settings: []byte(`{}`), Anchor: now, CreatedAt: now,
+		Target: 300, Platform: "p", Machines: machines}
+}
+
+func line(text string, object string, revision int64) records.Activity {
+	return records.Activity{At: now, Who: "anna", Actor: "person", Kind: "group", Subject: "x", Object: object, Revision: &revision, Text: text}
+}
+
+// Services that start at once on one database: one migrates it, all find it so.
+func TestMigrationsTakeTurns(t *testing.T) {
+	url := newURL(t)
+	var wg sync.WaitGroup
+	errs := make([]error, 4)
+	for i := range errs {
+		wg.Go(func() {
+			db, err := records.Open(ctx, url)
+			if err == nil {
+				_, err = db.Site(ctx, "Norhaven", now)
+				err = errors.Join(err, db.Close())
+			}
+			errs[i] = err
+		})
+	}
+	wg.Wait()
+	require.NoError(t, errors.Join(errs...))
+}
+
+// Of two edits made of one revision, one is written, with its line; the other
+// changes nothing.
+func TestSwapComparesTheRevision(t *testing.T) {
+	db := open(t)
+	g := group("Ticketing", "m1")
+	require.NoError(t, db.AddGroup(ctx, g, line("made", g.ID, 1)))
+	var wg sync.WaitGroup
+	errs := make([]error, 8)
+	for i := range errs {
+		wg.Go(func() {
+			next := g
+			next.Revision, next.Name = 2, fmt.Sprint("Edit ", i)
+			errs[i] = db.SwapGroup(ctx, next, 1, line(next.Name, g.ID, 2))
+		})
+	}
+	wg.Wait()
+	won := -1
+	for i, err := range errs {
+		if err == nil {
+			require.Equal(t, -1, won, "one only")
+			won = i
+		} else {
+			require.ErrorIs(t, err, records.ErrStale)
+		}
+	}
+	gs, err := db.Groups(ctx)
+	require.NoError(t, err)
+	require.Equal(t, fmt.Sprint("Edit ", won), gs[0].Name)
+	edits, err := db.Edits(ctx, g.ID, 1)
+	require.NoError(t, err)
+	require.Len(t, edits, 1)
+	require.Equal(t, gs[0].Name, edits[0].Text)
+}
+
+func TestNamesAndMachinesAreTakenOnce(t *testing.T) {
+	db := open(t)
+	one := group("Ticketing", "m1", "m2")
+	require.NoError(t, db.AddGroup(ctx, one, line("made", one.ID, 1)))
+	err := db.AddGroup(ctx, group("TICKETING", "m9"), records.Activity{})
+	require.True(t, records.Taken(err, records.GroupNameTaken), "%v", err)
+	err = db.AddGroup(ctx, group("Second", "m2"), records.Activity{})
+	require.True(t, records.Taken(err, records.MachineTaken), "%v", err)
+	gs, err := db.Groups(ctx)
+	require.NoError(t, err)
+	require.Len(t, gs, 1, "what was refused left nothing")
+	ended := one
+	ended.Direction, ended.Revision = "ended", 2
+	require.NoError(t, db.SwapGroup(ctx, ended, 1, line("ended", one.ID, 2)))
+	require.NoError(t, db.AddGroup(ctx, group("Ticketing", "m1"), records.Activity{}), "an ended group holds neither")
+}
+
+func TestMirrorTakesWhatIsLater(t *testing.T) {
+	db := open(t)
+	g := group("Ticketing")
+	g.Direction, g.Revision, g.Term = "in", 5, 2
+	put := func(term, revision int64, name string) bool {
+		x := g
+		x.Term, x.Revision, x.Name = term, revision, name
+		ok, err := db.MirrorGroup(ctx, x, now, records.Activity{})
+		require.NoError(t, err)
+		return ok
+	}
+	require.True(t, put(2, 5, "a"))
+	require.False(t, put(2, 4, "b"))
+	require.False(t, put(1, 99, "c"))
+	require.True(t, put(2, 5, "d"), "the same again heals what differs")
+	require.True(t, put(3, 1, "e"))
+	gs, err := db.Groups(ctx)
+	require.NoError(t, err)
+	require.Equal(t, "e", gs[0].Name)
+}
+
+func TestTargetsAreKeptAsTheyWerePromised(t *testing.T) {
+	db := open(t)
+	g := group("Ticketing", "m1")
+	require.NoError(t, db.AddGroup(ctx, g, records.Activity{}))
+	for i, target := range []int64{300, 60, 60, 300} {
+		g.Revision++
+		g.Target = target
+		a := line("edit", g.ID, g.Revision)
+		a.At = now.Add(time.Duration(i+1) * time.Hour)
+		require.NoError(t, db.SwapGroup(ctx, g, g.Revision-1, a))
+	}
+	ts, err := db.Targets(ctx, g.ID)
+	require.NoError(t, err)
+	var got []int64
+	for _, x := range ts {
+		got = append(got, x.Seconds)
+	}
+	require.Equal(t, []int64{300, 60, 300}, got, "a mark for each change, none where nothing changed")
+	require.NoError(t, db.DeleteGroup(ctx, g.ID, line("deleted", g.ID, 9)))
+	ts, err = db.Targets(ctx, g.ID)
+	require.NoError(t, err)
+	require.Empty(t, ts)
+}
+
+// An edit and a cycle of one group end at the same moment: neither undoes what the
+// other wrote.
+func TestEditsAndCyclesKeepEachOthersRecords(t *testing.T) {
+	db := open(t)
+	g := group("Ticketing", "m1")
+	require.NoError(t, db.AddGroup(ctx, g, records.Activity{}))
+	c := records.Cycle{ID: uuid.NewString(), GroupID: g.ID, Number: 1, State: "running", StartedAt: now, Detail: []byte(`{}`)}
+	require.NoError(t, db.PutCycle(ctx, c))
+	edited := g
+	edited.Name, edited.Revision = "Tickets", 2
+	c.State, c.EndedAt = "sealed", &now
+	require.NoError(t, db.NoteStart(ctx, g.ID, now))
+	require.NoError(t, db.SwapGroup(ctx, edited, 1, records.Activity{}))
+	require.NoError(t, db.EndCycle(ctx, c, records.Replication{GroupID: g.ID, BaseCheckpoint: "kt-1", BasePoint: "point-1"}))
+	require.NoError(t, db.NoteStart(ctx, g.ID, now.Add(time.Second)))
+	gs, err := db.Groups(ctx)
+	require.NoError(t, err)
+	require.Equal(t, "Tickets", gs[0].Name)
+	rs, err := db.Replications(ctx)
+	require.NoError(t, err)
+	require.Len(t, rs, 1)
+	require.Equal(t, []string{"kt-1", "point-1"}, []string{rs[0].BaseCheckpoint, rs[0].BasePoint})
+	require.WithinDuration(t, now.Add(time.Second), *rs[0].LastStart, 0)
+	_, err = db.OpenCycle(ctx, g.ID)
+	require.ErrorIs(t, err, records.ErrNotFound)
+}
+
+func TestCyclesAndArrivals(t *testing.T) {
+	db := open(t)
+	g := group("Ticketing", "m1")
+	require.NoError(t, db.AddGroup(ctx, g, records.Activity{}))
+	for n := int64(1); n <= 10; n++ {
+		at := now.Add(time.Duration(n) * time.Minute)
+		require.NoError(t, db.PutCycle(ctx, records.Cycle{ID: uuid.NewString(), GroupID: g.ID, Number: n, State: "sealed", StartedAt: at, EndedAt: &at, Detail: []byte(`{}`)}))
+		require.NoError(t, db.AddArrival(ctx, g.ID, records.Arrival{CaptureAt: at, SealedAt: at.Add(time.Second)}))
+		require.NoError(t, db.AddArrival(ctx, g.ID, records.Arrival{CaptureAt: at, SealedAt: at.Add(time.Second)}), "the same again counts once")
+	}
+	require.NoError(t, db.TrimCycles(ctx, g.ID, 10, 4))
+	cs, err := db.Cycles(ctx, g.ID, 10, 2)
+	require.NoError(t, err)
+	require.Equal(t, []int64{9, 8}, []int64{cs[0].Number, cs[1].Number})
+	all, err := db.NewestCycles(ctx, 100)
+	require.NoError(t, err)
+	require.Len(t, all, 4)
+	as, err := db.Arrivals(ctx, g.ID, now.Add(5*time.Minute+30*time.Second), now.Add(8*time.Minute+30*time.Second))
+	require.NoError(t, err)
+	require.Len(t, as, 4, "three within, and the newest before")
+	every, err := db.AllArrivals(ctx, now.Add(5*time.Minute+30*time.Second), now.Add(8*time.Minute+30*time.Second))
+	require.NoError(t, err)
+	require.Len(t, every, 4)
+	require.NoError(t, db.TrimArrivals(ctx, now.Add(9*time.Minute)))
+	as, err = db.Arrivals(ctx, g.ID, now, now.Add(time.Hour))
+	require.NoError(t, err)
+	require.Len(t, as, 2)
+}
+
+func TestPointsAreFilteredAndMirrored(t *testing.T) {
+	db := open(t)
+	g, other := group("Ticketing", "m1"), group("Second", "m2")
+	for _, x := range []records.Group{g, other} {
+		require.NoError(t, db.AddGroup(ctx, x, records.Activity{}))
+	}
+	put := func(group string, minute int, consistency string, held bool) records.Point {
+		p := records.Point{ID: uuid.NewString(), GroupID: group, CaptureAt: now.Add(time.Duration(minute) * time.Minute), Held: held, Seal: []byte(`{"consistency":"` + consistency + `"}`)}
+		require.NoError(t, db.PutPoint(ctx, p))
+		return p
+	}
+	one, two, three := put(g.ID, 1, "crash", false), put(g.ID, 2, "application", false), put(g.ID, 3, "crash", true)
+	put(other.ID, 2, "crash", true)
+	ids := func(f records.PointFilter) []string {
+		ps, err := db.Points(ctx, f)
+		require.NoError(t, err)
+		out := []string{}
+		for _, p := range ps {
+			out = append(out, p.ID)
+		}
+		return out
+	}
+	mine := []string{g.ID}
+	require.Equal(t, []string{three.ID, two.ID, one.ID}, ids(records.PointFilter{Groups: mine}))
+	require.Equal(t, []string{two.ID}, ids(records.PointFilter{Groups: mine, Before: &three.CaptureAt, After: &one.CaptureAt}))
+	require.Equal(t, []string{two.ID}, ids(records.PointFilter{Consistency: "application"}))
+	require.Equal(t, []string{two.ID}, ids(records.PointFilter{Groups: mine, Limit: 1, Skip: 1}))
+	require.Empty(t, ids(records.PointFilter{Groups: []string{}}))
+	require.Len(t, ids(records.PointFilter{}), 4)
+	two.Pinned, two.PinReason = true, "upgrade"
+	require.NoError(t, db.MirrorPoints(ctx, g.ID, []records.Point{two}))
+	require.Equal(t, []string{three.ID, two.ID}, ids(records.PointFilter{Groups: mine}), "what the other site no longer has is gone, what is held here stays")
+	got, err := db.Point(ctx, two.ID)
+	require.NoError(t, err)
+	require.Equal(t, "upgrade", got.PinReason)
+	ts, err := db.GroupTotals(ctx, g.ID)
+	require.NoError(t, err)
+	require.Len(t, ts, 2)
+}
+
+// The lease of work passes on when it is over, and what its last holder writes
+// under the old epoch is refused.
+func TestLeasesAreFenced(t *testing.T) {
+	db := open(t)
+	o := records.Operation{ID: uuid.NewString(), Kind: "export", Subject: "x", State: "running", StartedAt: now, StartedBy: "anna", Input: []byte(`{}`), Progress: []byte(`{}`)}
+	require.NoError(t, db.AddOperation(ctx, o))
+	first, err := db.TakeOperation(ctx, o.ID, "a", now, now.Add(10*time.Second))
+	require.NoError(t, err)
+	_, err = db.TakeOperation(ctx, o.ID, "b", now.Add(5*time.Second), now.Add(15*time.Second))
+	require.ErrorIs(t, err, records.ErrNotFound, "it is held")
+	first.LeaseUntil = new(now.Add(20 * time.Second))
+	stop, err := db.HoldOperation(ctx, first)
+	require.NoError(t, err)
+	require.False(t, stop)
+	second, err := db.TakeOperation(ctx, o.ID, "b", now.Add(21*time.Second), now.Add(31*time.Second))
+	require.NoError(t, err)
+	require.Greater(t, second.Epoch, first.Epoch)
+	_, err = db.HoldOperation(ctx, first)
+	require.ErrorIs(t, err, records.ErrLost)
+	first.State, first.EndedAt = "done", &now
+	require.ErrorIs(t, db.EndOperation(ctx, first), records.ErrLost)
+	require.NoError(t, db.StopOperation(ctx, o.ID))
+	stop, err = db.HoldOperation(ctx, second)
+	require.NoError(t, err)
+	require.True(t, stop)
+	second.State, second.EndedAt, second.Message = "stopped", &now, "Stopped."
+	require.NoError(t, db.EndOperation(ctx, second))
+	require.ErrorIs(t, db.StopOperation(ctx, o.ID), records.ErrNotFound)
+	open, err := db.OpenOperations(ctx)
+	require.NoError(t, err)
+	require.Empty(t, open)
+}
+
+// A site's key never changes by pairing again, and a key is one site's.
+func TestALinkKeepsItsKey(t *testing.T) {
+	db := open(t)
+	l := records.Link{ID: uuid.NewString(), PeerID: uuid.NewString(), PeerName: "Eastmole", Address: "a:1", PeerKey: []byte("key-1"), CreatedAt: now}
+	require.NoError(t, db.PutLink(ctx, l))
+	l.Address = "a:2"
+	require.NoError(t, db.PutLink(ctx, l))
+	forged := l
+	forged.PeerKey, forged.Address = []byte("key-2"), "evil:1"
+	require.ErrorIs(t, db.PutLink(ctx, forged), records.ErrStale)
+	ls, err := db.Links(ctx)
+	require.NoError(t, err)
+	require.Equal(t, []string{"a:2", "key-1"}, []string{ls[0].Address, string(ls[0].PeerKey)})
+	other := records.Link{ID: uuid.NewString(), PeerID: uuid.NewString(), PeerName: "Skarholt", Address: "b:1", PeerKey: []byte("key-1"), CreatedAt: now}
+	require.True(t, records.Taken(db.PutLink(ctx, other), records.LinkKeyTaken))
+	require.NoError(t, db.RekeyLink(ctx, forged))
+}
+
+func TestPeople(t *testing.T) {
+	db := open(t)
+	p := records.Person{ID: uuid.NewString(), Name: "Anna", PasswordHash: "x", Role: "administrator", Tags: records.Tags{}, CreatedAt: now}
+	require.NoError(t, db.AddPerson(ctx, p))
+	twin := p
+	twin.ID, twin.Name = uuid.NewString(), "ANNA"
+	require.True(t, records.Taken(db.AddPerson(ctx, twin), records.PersonNameTaken))
+	ben := records.Person{ID: uuid.NewString(), Name: "ben", PasswordHash: "x", Role: "operator", Tags: records.Tags{`gold`, `a"b\c`, "ü"}, CreatedAt: now}
+	require.NoError(t, db.AddPerson(ctx, ben))
+	got, err := db.PersonByName(ctx, "BEN")
+	require.NoError(t, err)
+	require.Equal(t, ben.Tags, got.Tags)
+	require.ErrorIs(t, db.DeletePerson(ctx, p.ID), records.ErrStale, "somebody may do everything")
+	p.Role = "viewer"
+	require.ErrorIs(t, db.ChangePerson(ctx, p), records.ErrStale)
+	ben.Role, ben.Tags = "administrator", records.Tags{}
+	require.NoError(t, db.ChangePerson(ctx, ben))
+	require.NoError(t, db.ChangePerson(ctx, p))
+	require.NoError(t, db.DeletePerson(ctx, p.ID))
+	ps, err := db.People(ctx)
+	require.NoError(t, err)
+	require.Len(t, ps, 1)
+}
+
+// A database that was used by another site is not taken for ours, and one that holds
+// a site adopts nothing.
+func TestRecordsKeepTheirSite(t *testing.T) {
+	db := open(t)
+	a, err := db.Site(ctx, "Norhaven", now)
+	require.NoError(t, err)
+	b, err := db.Site(ctx, "Eastmole", now)
+	require.NoError(t, err)
+	require.Equal(t, a, b)
+	require.ErrorIs(t, db.Adopt(ctx, records.Site{Name: "x"}, nil), records.ErrNotEmpty)
+	fresh := open(t)
+	require.NoError(t, fresh.Adopt(ctx, records.Site{Name: "Eastmole", CreatedAt: now}, []records.Group{group("Ticketing")}))
+	gs, err := fresh.Groups(ctx)
+	require.NoError(t, err)
+	require.Len(t, gs, 1)
+}
