@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"slices"
 	"strings"
 	"sync"
@@ -533,6 +534,9 @@ func (d *Directory) ResumeDue(ctx context.Context) error {
 		_, _, err := d.Update(ctx, actor.System(), r.ID, group.Patch{Resume: true}, &r.Revision, func(Record, []group.Change) string {
 			return fmt.Sprintf("The pause of %s is over; it was for: %s", r.Spec.Name, orNone(r.Spec.Pause.Reason))
 		})
+		if p, ok := problem.Of(err); ok && p.Status == http.StatusPreconditionFailed {
+			continue // somebody edited it meanwhile: the next look judges what they wrote
+		}
 		errs = append(errs, err)
 	}
 	return errors.Join(errs...)

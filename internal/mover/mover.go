@@ -92,11 +92,13 @@ type Config struct {
 	// Platforms lists the IDs of all platforms of this site.
 	Platforms func() []string
 	// Pass runs one cycle; cycle.Run if nil.
-	Pass  func(ctx context.Context, d platform.Driver, r cycle.Remote, clk clock.Clock, job cycle.Job, report func(cycle.Progress)) (*points.Seal, error)
-	Trail *audit.Trail
-	Clock clock.Clock
-	Hub   *events.Hub
-	Log   *slog.Logger
+	Pass func(ctx context.Context, d platform.Driver, r cycle.Remote, clk clock.Clock, job cycle.Job, report func(cycle.Progress)) (*points.Seal, error)
+	// Decide gives what begins now; schedule.Decide if nil.
+	Decide func(now time.Time, groups []schedule.Facts, slots int) schedule.Decision
+	Trail  *audit.Trail
+	Clock  clock.Clock
+	Hub    *events.Hub
+	Log    *slog.Logger
 	// Pulse is the longest time between two looks at what is due.
 	Pulse time.Duration
 }
@@ -170,6 +172,9 @@ func (r *running) rate(now time.Time) (int64, time.Time) {
 func New(ctx context.Context, cfg Config) (*Mover, error) {
 	if cfg.Pass == nil {
 		cfg.Pass = cycle.Run
+	}
+	if cfg.Decide == nil {
+		cfg.Decide = schedule.Decide
 	}
 	m := &Mover{Config: cfg, by: map[string]*state{}, kick: make(chan struct{}, 1), asking: map[string]bool{}}
 	reps, err := cfg.Records.Replications(ctx)
@@ -328,7 +333,7 @@ func (m *Mover) step() time.Time {
 		}
 		facts = append(facts, f)
 	}
-	d := schedule.Decide(now, facts, slots-m.running)
+	d := m.Decide(now, facts, slots-m.running)
 	for _, st := range d.Start {
 		h := groups[st.ID]
 		m.begin(h.Record, m.of(st.ID), h.source, h.way, st.Why)

@@ -19,13 +19,13 @@ import (
 	"syscall"
 	"time"
 
+	"kestrel/internal/access"
 	"kestrel/internal/api"
 	"kestrel/internal/clock"
 	"kestrel/internal/lab"
 	"kestrel/internal/nbd"
 	"kestrel/internal/problem"
 	"kestrel/internal/records"
-	"kestrel/internal/access"
 	"kestrel/internal/support/freeport"
 	"kestrel/internal/support/pgcluster"
 )

@@ -10,6 +10,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -402,7 +403,7 @@ func (db *DB) TrimCycles(_ context.Context, group string, newest, keep int64) er
 	return nil
 }
 
-// PutPoint keeps a point; what is known of its pin stays.
+// PutPoint implements keeper.Records.
 func (db *DB) PutPoint(_ context.Context, p records.Point) error {
 	db.mu.Lock()
 	defer db.mu.Unlock()
@@ -412,13 +413,11 @@ func (db *DB) PutPoint(_ context.Context, p records.Point) error {
 	return nil
 }
 
-// Points lists the points of a group, newest first.
-func (db *DB) Points(group string) []records.Point {
-	db.mu.Lock()
-	defer db.mu.Unlock()
+// pointsOf gives the points that pass, newest first; the lock is held.
+func (db *DB) pointsOf(which func(records.Point) bool) []records.Point {
 	var out []records.Point
 	for _, p := range db.points {
-		if p.GroupID == group {
+		if which(p) {
 			out = append(out, p)
 		}
 	}
@@ -428,7 +427,132 @@ func (db *DB) Points(group string) []records.Point {
 	return out
 }
 
-// DeletePoint forgets one.
+// Points implements keeper.Records.
+func (db *DB) Points(_ context.Context, f records.PointFilter) ([]records.Point, error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	out := db.pointsOf(func(p records.Point) bool {
+		var seal struct{ Consistency string }
+		return (f.Groups == nil || slices.Contains(f.Groups, p.GroupID)) && (f.Before == nil || p.CaptureAt.Before(*f.Before)) && (f.After == nil || p.CaptureAt.After(*f.After)) &&
+			(f.Consistency == "" || json.Unmarshal(p.Seal, &seal) == nil && seal.Consistency == f.Consistency)
+	})
+	if f.Limit > 0 {
+		out = out[min(f.Skip, len(out)):]
+		out = out[:min(f.Limit, len(out))]
+	}
+	return out, nil
+}
+
+// Marks implements keeper.Records.
+func (db *DB) Marks(_ context.Context, groups []string) ([]records.Point, error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	out := db.pointsOf(func(p records.Point) bool { return slices.Contains(groups, p.GroupID) })
+	for i := range out {
+		out[i].Seal = nil
+	}
+	return out, nil
+}
+
+// Point implements keeper.Records.
+func (db *DB) Point(_ context.Context, id string) (records.Point, error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	p, ok := db.points[id]
+	if !ok {
+		return p, missing("point")
+	}
+	return p, nil
+}
+
+// PointIDs implements keeper.Records.
+func (db *DB) PointIDs(context.Context) (map[string]bool, error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	out := map[string]bool{}
+	for id, p := range db.points {
+		out[id] = p.Held
+	}
+	return out, nil
+}
+
+// PinPoint implements keeper.Records.
+func (db *DB) PinPoint(_ context.Context, p records.Point, a records.Activity) error {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	was, ok := db.points[p.ID]
+	if !ok {
+		return missing("point")
+	}
+	was.Pinned, was.PinnedUntil, was.PinReason, was.PinnedBy = p.Pinned, p.PinnedUntil, p.PinReason, p.PinnedBy
+	db.points[p.ID] = was
+	if a.Text != "" {
+		db.add(a)
+	}
+	return nil
+}
+
+// MirrorPoints implements keeper.Records.
+func (db *DB) MirrorPoints(_ context.Context, group string, ps []records.Point) error {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	reported := map[string]bool{}
+	for _, p := range ps {
+		reported[p.ID] = true
+		if was, ok := db.points[p.ID]; !ok {
+			db.points[p.ID] = p
+		} else if !was.Held {
+			was.Pinned, was.PinnedUntil, was.PinReason, was.PinnedBy = p.Pinned, p.PinnedUntil, p.PinReason, p.PinnedBy
+			db.points[p.ID] = was
+		}
+	}
+	for id, p := range db.points {
+		if p.GroupID == group && !p.Held && !reported[id] {
+			delete(db.points, id)
+		}
+	}
+	return nil
+}
+
+// totals counts points; the lock is held.
+func (db *DB) totals(which func(records.Point) bool) []records.PointTotals {
+	by := map[string]records.PointTotals{}
+	for _, p := range db.points {
+		if !which(p) {
+			continue
+		}
+		k := fmt.Sprint(p.GroupID, p.Held)
+		t, ok := by[k]
+		if !ok {
+			t = records.PointTotals{GroupID: p.GroupID, Held: p.Held, Oldest: p.CaptureAt, Newest: p.CaptureAt}
+		}
+		t.Count++
+		if p.CaptureAt.Before(t.Oldest) {
+			t.Oldest = p.CaptureAt
+		}
+		if p.CaptureAt.After(t.Newest) {
+			t.Newest = p.CaptureAt
+		}
+		by[k] = t
+	}
+	return slices.Collect(maps.Values(by))
+}
+
+// PointTotals implements keeper.Records.
+func (db *DB) PointTotals(context.Context) ([]records.PointTotals, error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	return db.totals(func(records.Point) bool { return true }), nil
+}
+
+// GroupTotals implements keeper.Records.
+func (db *DB) GroupTotals(_ context.Context, group string) ([]records.PointTotals, error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	return db.totals(func(p records.Point) bool { return p.GroupID == group }), nil
+}
+
+// DeletePoint implements keeper.Records.
 func (db *DB) DeletePoint(_ context.Context, id string) error {
 	db.mu.Lock()
 	defer db.mu.Unlock()

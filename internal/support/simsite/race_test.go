@@ -1,0 +1,5 @@
+//go:build race
+
+package simsite_test
+
+const raceDetector = true

@@ -1,0 +1,411 @@
+// Package simsite runs two sites on a virtual clock: the real directory, mover,
+// keeper, history and health, over records in memory, a file system in memory, and
+// platforms and a link that fail by a seed. The same seed gives the same weeks. It
+// runs inside a bubble of testing/synctest, whose clock moves when all wait.
+package simsite
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"log/slog"
+	"math/rand/v2"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"kestrel/internal/audit"
+	"kestrel/internal/clock"
+	"kestrel/internal/core/actor"
+	"kestrel/internal/core/cadence"
+	"kestrel/internal/core/exposure"
+	"kestrel/internal/core/group"
+	"kestrel/internal/core/ladder"
+	"kestrel/internal/core/promise"
+	"kestrel/internal/core/schedule"
+	"kestrel/internal/core/span"
+	"kestrel/internal/cycle"
+	"kestrel/internal/directory"
+	"kestrel/internal/events"
+	"kestrel/internal/files/faulty"
+	"kestrel/internal/history"
+	"kestrel/internal/keeper"
+	"kestrel/internal/mover"
+	"kestrel/internal/operation"
+	"kestrel/internal/points"
+	"kestrel/internal/support/memory"
+)
+
+// Plan is what a history is made of.
+type Plan struct {
+	Seed   uint64
+	Groups int
+	For    time.Duration
+	// Careless plants a fault: writes of settings forget to compare revisions.
+	Careless bool
+	// AnyOrder plants a fault: of the cycles that are due, any begin first.
+	AnyOrder bool
+	Log      func(format string, a ...any)
+}
+
+// Outcome counts what was met, so that a run in which nothing happened shows.
+type Outcome struct {
+	Sealed, Failed, Resumed, Crowded     int
+	Edits, Overtaken, Pauses, Pins       int
+	Cuts, Outages, Restarts, LostAnswers int
+	Dropped                              int
+	Kept                                 float64 // share of group-time within target
+	// Story is a digest of what every group went through.
+	Story string
+}
+
+const (
+	slots     = 4 // as the mover has
+	platforms = 3
+	beatEvery = 5 * time.Minute
+	// offGrid keeps what the run does from falling on an instant at which cycles
+	// fall due.
+	offGrid = 123457 * time.Nanosecond
+	// patience is how long a group may wait that is due and could begin, beside
+	// twice its target.
+	patience = 6 * time.Hour
+)
+
+const (
+	homeID     = "11111111-1111-4111-8111-111111111111"
+	recoveryID = "22222222-2222-4222-8222-222222222222"
+	homeName   = "Norhaven"
+	otherName  = "Eastmole"
+	wayID      = "way"
+)
+
+var quiet = slog.New(slog.DiscardHandler)
+
+// side is one site. Its rooms are replaced at a restart; what they stand on stays.
+type side struct {
+	id, name string
+	db       *memory.DB
+	store    *points.Store
+
+	groups  *directory.Directory
+	history *history.History
+	keeper  *keeper.Keeper
+}
+
+func newSide(id, name string, seed uint64) (*side, error) {
+	s := &side{id: id, name: name, db: memory.New()}
+	fs := faulty.New(rand.New(rand.NewPCG(seed, 7)))
+	fs.SetCapacity(1 << 40)
+	fs.CutAfter(-1)
+	var err error
+	if s.store, err = points.Open("store", points.Options{Now: time.Now, Files: fs, Later: func(f func()) { f() }}); err != nil {
+		return nil, err
+	}
+	return s, s.open()
+}
+
+// open makes the rooms from what is recorded, as a start does.
+func (s *side) open() (err error) {
+	ctx, hub, clk := context.Background(), events.NewHub(), clock.Wall{}
+	trail := audit.New(s.db, clk, hub, quiet)
+	if s.groups, err = directory.Open(ctx, s.db, trail, clk, hub); err != nil {
+		return err
+	}
+	s.history = history.New(s.db, clk)
+	s.keeper, err = keeper.New(ctx, keeper.Config{Site: s.name, Records: s.db, Store: s.store, Groups: s.groups, History: s.history, Operations: operation.New(s.db, trail, clk, hub, quiet),
+		Trail: trail, Clock: clk, Hub: hub, Log: quiet, VerifyEvery: -1, TidyEvery: time.Hour})
+	return err
+}
+
+// world is one history.
+type world struct {
+	Plan
+	ctx            context.Context // until calm comes
+	end            context.Context // until all ends
+	home, recovery *side
+	mover          *mover.Mover
+	stopMover      func()
+
+	mu    sync.Mutex
+	out   Outcome
+	fault error // the first that was found
+	cut   bool
+	cuts  int // counted, to know of a cut that came and went
+	down  [platforms]bool
+	// since when the link and the platforms are there
+	linkedSince time.Time
+	upSince     [platforms]time.Time
+	calm        bool
+	tries       map[string]int           // of cycles, by group
+	captured    map[string]time.Time     // by checkpoint
+	left        map[string]time.Duration // of copying it
+	arrived     map[string][]exposure.Arrival
+	targets     map[string][]exposure.Target
+	wish        map[string]*wish
+	rival       func() // what comes between the next look and its write
+	story       map[string][]string
+	pinned      map[string]string // point by group
+}
+
+// draw gives random numbers that depend on the seed and on what they are for, and
+// not on who asked first.
+func (w *world) draw(parts ...any) *rand.Rand {
+	h := fnv.New64a()
+	fmt.Fprintln(h, parts...)
+	return rand.New(rand.NewPCG(w.Seed, h.Sum64()))
+}
+
+// wait is a length of time about a mean, to the nanosecond, so that hardly two
+// things happen at one instant.
+func wait(r *rand.Rand, mean time.Duration) time.Duration {
+	return time.Duration(float64(mean) * (0.2 + 1.6*r.Float64()))
+}
+
+// found notes a fault that the run has to report.
+func (w *world) found(format string, a ...any) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.fault == nil {
+		w.fault = fmt.Errorf("%s: %w", time.Now().UTC().Format(time.DateTime), fmt.Errorf(format, a...))
+	}
+}
+
+func (w *world) tell(id, format string, a ...any) {
+	text := time.Now().UTC().Format("02 15:04:05.000000000 ") + fmt.Sprintf(format, a...)
+	w.mu.Lock()
+	w.story[id] = append(w.story[id], text)
+	w.mu.Unlock()
+	w.Log("%s %s", id[:8], text)
+}
+
+// Run goes through a history. The error is the first thing that did not hold.
+func Run(plan Plan) (Outcome, error) {
+	ctx, calm := context.WithCancel(context.Background())
+	end, stop := context.WithCancel(context.Background())
+	defer stop()
+	defer calm()
+	w := &world{Plan: plan, ctx: ctx, end: end, tries: map[string]int{}, captured: map[string]time.Time{}, left: map[string]time.Duration{}, arrived: map[string][]exposure.Arrival{}, targets: map[string][]exposure.Target{},
+		wish: map[string]*wish{}, story: map[string][]string{}, pinned: map[string]string{}}
+	if w.Log == nil {
+		w.Log = func(string, ...any) {}
+	}
+	if err := w.begin(); err != nil {
+		return w.out, err
+	}
+	var wg sync.WaitGroup
+	for _, f := range []func(){w.beats, w.cutting, w.edits, w.pins, w.restarts} {
+		wg.Go(f)
+	}
+	for p := range platforms {
+		wg.Go(func() { w.outages(p) })
+	}
+	wg.Go(func() { w.recovery.keeper.Run(end) })
+	time.Sleep(plan.For + offGrid)
+	w.mu.Lock()
+	w.calm, w.cut, w.down = true, false, [platforms]bool{}
+	w.mu.Unlock()
+	calm()
+	// Whatever was cut off goes on, and both sites agree again.
+	time.Sleep(6*time.Hour + offGrid)
+	w.mu.Lock()
+	stopMover := w.stopMover
+	w.mu.Unlock()
+	stopMover()
+	time.Sleep(2 * beatEvery)
+	stop()
+	wg.Wait()
+	w.end = context.Background()
+	w.beat(0)
+	w.check()
+	w.out.Story = w.digest()
+	for _, s := range []*side{w.home, w.recovery} {
+		if err := s.store.Close(); err != nil {
+			return w.out, err
+		}
+	}
+	return w.out, w.fault
+}
+
+// begin makes both sites and the groups.
+func (w *world) begin() (err error) {
+	if w.home, err = newSide(homeID, homeName, w.Seed); err != nil {
+		return err
+	}
+	if w.recovery, err = newSide(recoveryID, otherName, w.Seed+1); err != nil {
+		return err
+	}
+	for n := range w.Groups {
+		r := w.draw("group", n)
+		every := []time.Duration{15 * time.Minute, 30 * time.Minute, time.Hour, 4 * time.Hour, span.Day}[r.IntN(5)]
+		rec := directory.Record{ID: uuid.Must(uuid.NewRandomFromReader(source{r})).String(), Link: wayID, HomeID: homeID, HomeName: homeName, RecoveryName: otherName,
+			Spec: group.Spec{Name: fmt.Sprintf("group %03d", n), Platform: fmt.Sprint(n % platforms), Priority: group.Normal, Destinations: []group.Destination{{SiteID: recoveryID, Site: otherName}},
+				Machines: []group.Machine{{ID: fmt.Sprint("m", n), Name: fmt.Sprint("m", n), Disks: 1, SizeBytes: points.BlockSize}},
+				Promise:  promise.Promise{Target: 3 * every, Cadence: cadence.Cadence{Every: every}, Keep: ladders[r.IntN(len(ladders))]}}}
+		rec, err = w.home.groups.Create(w.end, anna, rec)
+		if err != nil {
+			return fmt.Errorf("make group %d: %w", n, err)
+		}
+		w.targets[rec.ID] = []exposure.Target{{Since: rec.CreatedAt, Target: rec.Spec.Promise.Target}}
+		w.wish[rec.ID] = &wish{}
+	}
+	w.home.db.Careless = w.Careless
+	w.home.db.Before = w.between
+	w.beat(0)
+	return w.startMover()
+}
+
+var anna = actor.Actor{Kind: actor.Person, Name: "anna", Role: actor.Administrator}
+
+var ladders = []ladder.Ladder{
+	{{For: 2 * time.Hour}},
+	{{For: time.Hour}, {Each: time.Hour, For: span.Day}},
+	{{For: 30 * time.Minute}, {Each: 4 * time.Hour, For: 2 * span.Day}, {Each: span.Day, For: span.Week}},
+}
+
+// source makes drawn numbers the source of an identifier's randomness.
+type source struct{ r *rand.Rand }
+
+func (s source) Read(p []byte) (int, error) {
+	for i := range p {
+		p[i] = byte(s.r.Uint32())
+	}
+	return len(p), nil
+}
+
+// startMover starts the home site's mover, as a start of the service does.
+func (w *world) startMover() error {
+	s := w.home
+	m, err := mover.New(w.end, mover.Config{Owner: "sim-", Groups: s.groups, Records: s.db, Points: s.keeper, Arrived: s.history.Arrived, Source: w.platform, Way: w.way, Platforms: func() []string { return nil },
+		Pass: w.pass, Decide: w.decide, Trail: audit.New(s.db, clock.Wall{}, events.NewHub(), quiet), Clock: clock.Wall{}, Hub: events.NewHub(), Log: quiet, Pulse: 10 * time.Minute})
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithCancel(w.end)
+	done := make(chan struct{})
+	go func() { m.Run(ctx); close(done) }()
+	w.mu.Lock()
+	w.mover, w.stopMover = m, func() { cancel(); <-done }
+	w.mu.Unlock()
+	return nil
+}
+
+// rooms are the home site's as they are now.
+func (w *world) rooms() (*directory.Directory, *keeper.Keeper, *mover.Mover) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.home.groups, w.home.keeper, w.mover
+}
+
+// decide is the real decision, held against what has to be true of it.
+func (w *world) decide(now time.Time, fs []schedule.Facts, free int) schedule.Decision {
+	d := schedule.Decide(now, fs, free)
+	if w.AnyOrder {
+		d = anyOrder(now, fs, free)
+	}
+	w.judge(now, fs, free, d)
+	return d
+}
+
+// judge finds cycles that begin while others wait that need it more. It says
+// afresh what that means, and asks nothing of the code that decided.
+func (w *world) judge(now time.Time, fs []schedule.Facts, free int, d schedule.Decision) {
+	latest := func(f schedule.Facts) time.Time {
+		from := cmp.Or(f.Captured, f.DueSince, now)
+		if f.Captured.IsZero() && !f.DueSince.IsZero() {
+			from = f.DueSince
+		}
+		return from.Add(f.Target).Add(-f.Length)
+	}
+	started := map[string]bool{}
+	for _, s := range d.Start {
+		started[s.ID] = true
+	}
+	if len(started) > max(free, 0) {
+		w.found("%d cycles begin where %d may", len(started), free)
+	}
+	var last time.Time
+	for _, f := range fs {
+		if started[f.ID] {
+			if f.Paused || f.Running || !f.PlatformUp || !f.LinkUp || now.Before(f.RetryAt) {
+				w.found("%s begins and must not: %+v", f.Name, f)
+			}
+			if l := latest(f); l.After(last) && f.AskedAt.IsZero() {
+				last = l
+			}
+		}
+	}
+	crowded := false
+	for _, f := range fs {
+		if started[f.ID] || f.DueSince.IsZero() || f.Paused || f.Running || !f.PlatformUp || !f.LinkUp || now.Before(f.RetryAt) {
+			continue
+		}
+		crowded = true
+		if len(started) > 0 && latest(f).Before(last) {
+			w.found("%s waits, which has to begin by %s, and one begins that has until %s", f.Name, latest(f).Format(time.DateTime), last.Format(time.DateTime))
+		}
+		if len(started) < free {
+			w.found("%s waits beside a free place", f.Name)
+		}
+	}
+	if crowded {
+		w.mu.Lock()
+		w.out.Crowded++
+		w.mu.Unlock()
+	}
+}
+
+// anyOrder decides as if by map order.
+func anyOrder(now time.Time, fs []schedule.Facts, free int) schedule.Decision {
+	whole := schedule.Decide(now, fs, len(fs))
+	slices.SortFunc(whole.Start, func(a, b schedule.Start) int { return cmp.Compare(a.ID, b.ID) })
+	whole.Start = whole.Start[:min(max(free, 0), len(whole.Start))]
+	return whole
+}
+
+// digest sums up what every group went through.
+func (w *world) digest() string {
+	var ids []string
+	for id := range w.story {
+		ids = append(ids, id)
+	}
+	slices.Sort(ids)
+	h := sha256.New()
+	for _, id := range ids {
+		fmt.Fprintln(h, id)
+		slices.Sort(w.story[id]) // of one instant in any order
+		for _, line := range w.story[id] {
+			fmt.Fprintln(h, line)
+		}
+	}
+	return hex.EncodeToString(h.Sum(nil)[:8])
+}
+
+// errSaid are what goes wrong by the plan.
+var (
+	errPlatform = errors.New("the platform refused")
+	errLink     = errors.New("the link was cut")
+	errAnswer   = errors.New("the answer did not come")
+)
+
+// kindOf is a cycle's kind, for its progress.
+func kindOf(job cycle.Job) string {
+	switch {
+	case job.BasePoint == "":
+		return cycle.KindSeed
+	case job.Compare:
+		return cycle.KindCompare
+	}
+	return cycle.KindChanges
+}
+
+// Plus adds up what two histories met.
+func (o Outcome) Plus(p Outcome) Outcome {
+	return Outcome{Sealed: o.Sealed + p.Sealed, Failed: o.Failed + p.Failed, Resumed: o.Resumed + p.Resumed, Crowded: o.Crowded + p.Crowded, Edits: o.Edits + p.Edits, Overtaken: o.Overtaken + p.Overtaken,
+		Pauses: o.Pauses + p.Pauses, Pins: o.Pins + p.Pins, Cuts: o.Cuts + p.Cuts, Outages: o.Outages + p.Outages, Restarts: o.Restarts + p.Restarts, LostAnswers: o.LostAnswers + p.LostAnswers, Dropped: o.Dropped + p.Dropped}
+}
