@@ -1,20 +1,29 @@
 import { QueryClientProvider } from "@tanstack/react-query";
-import { StrictMode } from "react";
+import { type ComponentType, lazy, StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Navigate, Route, Routes } from "react-router";
 import { queries } from "./api";
-import { ActivityPage } from "./pages/activity";
 import { BoardPage } from "./pages/board";
-import { GroupPage } from "./pages/group";
-import { GroupFormPage } from "./pages/groupform";
-import { GroupsPage } from "./pages/groups";
-import { LandingsPage } from "./pages/landings";
-import { MachinesPage } from "./pages/machines";
-import { PointsPage } from "./pages/points";
 import { SignInPage, WelcomePage } from "./pages/signin";
-import { SitesPage } from "./pages/sites";
 import { Shell } from "./shell";
 import "./styles.css";
+
+/** page loads a page when it is first gone to. */
+function page<K extends string>(load: () => Promise<Record<K, ComponentType>>, name: K) {
+  return lazy(async () => ({ default: (await load())[name] }));
+}
+
+const AccessPage = page(() => import("./pages/access"), "AccessPage");
+const ActivityPage = page(() => import("./pages/activity"), "ActivityPage");
+const GroupPage = page(() => import("./pages/group"), "GroupPage");
+const GroupFormPage = page(() => import("./pages/groupform"), "GroupFormPage");
+const GroupsPage = page(() => import("./pages/groups"), "GroupsPage");
+const LandingsPage = page(() => import("./pages/landings"), "LandingsPage");
+const MachinesPage = page(() => import("./pages/machines"), "MachinesPage");
+const PlatformsPage = page(() => import("./pages/platforms"), "PlatformsPage");
+const PointsPage = page(() => import("./pages/points"), "PointsPage");
+const SitesPage = page(() => import("./pages/sites"), "SitesPage");
+const StorePage = page(() => import("./pages/store"), "StorePage");
 
 const root = document.getElementById("root");
 if (root) {
@@ -34,7 +43,10 @@ if (root) {
               <Route path="/points" element={<PointsPage />} />
               <Route path="/landings" element={<LandingsPage />} />
               <Route path="/machines" element={<MachinesPage />} />
-              <Route path="/links" element={<SitesPage />} />
+              <Route path="/sites" element={<SitesPage />} />
+              <Route path="/platforms" element={<PlatformsPage />} />
+              <Route path="/store" element={<StorePage />} />
+              <Route path="/access" element={<AccessPage />} />
               <Route path="/activity" element={<ActivityPage />} />
               <Route path="*" element={<Navigate to="/" replace />} />
             </Route>

@@ -1,7 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
 import {
   Archive,
+  Boxes,
   ChartNoAxesColumn,
+  Database,
+  KeyRound,
   Layers,
   Link2,
   List,
@@ -12,8 +15,8 @@ import {
   Server,
   Sun,
 } from "lucide-react";
-import { useState } from "react";
-import { Navigate, NavLink, Outlet, useNavigate } from "react-router";
+import { Component, type ReactNode, Suspense, useState } from "react";
+import { Navigate, NavLink, Outlet, useLocation, useNavigate } from "react-router";
 import { api, ask, Problem, queries, useLive } from "./api";
 
 const nav = [
@@ -22,7 +25,10 @@ const nav = [
   { to: "/points", text: "Recovery points", icon: Archive },
   { to: "/landings", text: "Landings", icon: PlaneLanding },
   { to: "/machines", text: "Machines", icon: Server },
-  { to: "/links", text: "Sites & links", icon: Link2 },
+  { to: "/sites", text: "Sites", icon: Link2 },
+  { to: "/platforms", text: "Platforms", icon: Boxes },
+  { to: "/store", text: "Point store", icon: Database },
+  { to: "/access", text: "Access", icon: KeyRound },
   { to: "/activity", text: "Activity", icon: List },
 ];
 
@@ -41,6 +47,26 @@ function useTheme() {
       set(t);
     },
   };
+}
+
+/** Guard keeps a fault of one page from taking the others away. */
+class Guard extends Component<{ children: ReactNode }, { fault?: Error }> {
+  override state: { fault?: Error } = {};
+  static getDerivedStateFromError(fault: Error) {
+    return { fault };
+  }
+  override render() {
+    if (!this.state.fault) return this.props.children;
+    return (
+      <div role="alert" className="grid justify-items-start gap-2 p-8">
+        <p className="font-semibold">This page cannot be shown.</p>
+        <p className="text-muted">{this.state.fault.message}. Nothing was changed; the other pages go on working.</p>
+        <button type="button" className="cursor-pointer font-semibold text-link" onClick={() => location.reload()}>
+          Load it again
+        </button>
+      </div>
+    );
+  }
 }
 
 export function Shell() {
@@ -63,6 +89,7 @@ function Inside({ site, name }: { site: string; name: string }) {
   const { theme, flip } = useTheme();
   const [open, setOpen] = useState(false);
   const go = useNavigate();
+  const where = useLocation();
   const links = useQuery({ queryKey: ["links"], queryFn: () => ask(api.GET("/links")), refetchInterval: 10_000 });
   const signOut = async () => {
     await ask(api.DELETE("/session")).catch(() => undefined);
@@ -129,7 +156,11 @@ function Inside({ site, name }: { site: string; name: string }) {
         </div>
       </div>
       <main id="content" className="mx-auto w-full max-w-[1500px] px-4 py-5 lg:px-7">
-        <Outlet />
+        <Guard key={where.pathname}>
+          <Suspense>
+            <Outlet />
+          </Suspense>
+        </Guard>
       </main>
     </div>
   );

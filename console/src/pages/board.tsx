@@ -108,7 +108,7 @@ export function BoardPage() {
           ) : (
             <Empty
               action={
-                <Button kind="main" onClick={() => go("/links")}>
+                <Button kind="main" onClick={() => go("/sites")}>
                   Pair with another site
                 </Button>
               }
@@ -140,7 +140,7 @@ export function BoardPage() {
               {b.links.map((l) => (
                 <li key={l.id} className="border-line border-t px-4 py-2.5 first:border-t-0">
                   <div className="flex items-center justify-between gap-2">
-                    <Link to="/links" className="font-semibold">
+                    <Link to="/sites" className="font-semibold">
                       {b.site} ↔ {l.peer}
                     </Link>
                     <State of={l.up ? "up" : "down"} />

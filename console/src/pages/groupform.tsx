@@ -218,7 +218,7 @@ function Form({ id, start }: { id?: string; start: Start }) {
                 {machines.data && !machines.data.length && (
                   <li className="px-2 py-3 text-muted">
                     No machines yet.{" "}
-                    <Link to="/links" className="font-semibold text-link">
+                    <Link to="/sites" className="font-semibold text-link">
                       Add a platform
                     </Link>{" "}
                     first.

@@ -44,26 +44,26 @@ export function LandingsPage() {
               <tbody>
                 {q.data?.map((l) => (
                   <tr key={l.id} className="border-line border-t">
-                    <td className={`${td} whitespace-nowrap`}>
+                    <td className={td}>
                       <div className="font-semibold">{l.name}</div>
                       <div className="text-muted text-xs">
                         {l.name === l.machine ? "" : `${l.machine} at home · `}by {l.createdBy}, {when(l.createdAt)}
                       </div>
                     </td>
-                    <td className={`${td} whitespace-nowrap`}>
+                    <td className={td}>
                       {l.groupName} {l.pointNumber}
                       <div className="text-muted text-xs">
                         captured <When at={l.captureAt} />
                       </div>
                     </td>
-                    <td className={`${td} whitespace-nowrap`}>
+                    <td className={td}>
                       {l.platformName}
                       <div className="text-muted text-xs">datastore {l.datastore}</div>
                     </td>
-                    <td className={`${td} min-w-52`}>
+                    <td className={`${td} min-w-44`}>
                       <LandingState l={l} />
                     </td>
-                    <td className={`${td} whitespace-nowrap`}>
+                    <td className={td}>
                       {l.nics.map((n) => (
                         <div key={n.mac}>
                           {networkText(n.network)}

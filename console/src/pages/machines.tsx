@@ -77,7 +77,7 @@ export function MachinesPage() {
         {platforms.data && !platforms.data.length ? (
           <Empty
             action={
-              <Link to="/links" className="font-semibold text-link">
+              <Link to="/platforms" className="font-semibold text-link">
                 Add a platform →
               </Link>
             }

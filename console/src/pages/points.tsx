@@ -109,7 +109,7 @@ export function PointsPage() {
                       {p.consistency === "application" ? "▲ application" : "crash"}
                       {!p.oneInstant && <div className="text-tight-ink text-xs">◆ each at its own instant</div>}
                     </td>
-                    <td className={td}>{p.held ? "here" : "at the recovery site"}</td>
+                    <td className={`${td} whitespace-nowrap`}>{p.held ? "here" : "other site"}</td>
                     <td className={`${td} whitespace-nowrap text-right`}>
                       {p.held && (
                         <span className="inline-flex gap-1">

@@ -3,10 +3,21 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { api, ask, type Schemas } from "../api";
 import { count, size, span, when } from "../format";
-import { Button, Card, Fault, Field, inputLook, When } from "../ui";
+import { Button, Card, Fault, Field, inputLook, Page, When } from "../ui";
+
+export function StorePage() {
+  return (
+    <Page title="Point store">
+      <div className="grid items-start gap-4 lg:grid-cols-2">
+        <StoreCard />
+        <CopiesCard />
+      </div>
+    </Page>
+  );
+}
 
 /** StoreCard tells what the site's point store holds, and in what state. */
-export function StoreCard() {
+function StoreCard() {
   const { data: store } = useQuery({
     queryKey: ["store"],
     queryFn: () => ask(api.GET("/store")),
@@ -158,7 +169,7 @@ function StoreWork({ stale }: { stale: boolean }) {
 }
 
 /** Copies are images that were carried over by hand: a first copy ships only what is in none of them. */
-export function CopiesCard() {
+function CopiesCard() {
   const qc = useQueryClient();
   const [path, setPath] = useState("");
   const q = useQuery({ queryKey: ["copies"], queryFn: () => ask(api.GET("/copies")), refetchInterval: 15_000 });

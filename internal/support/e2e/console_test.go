@@ -64,7 +64,7 @@ func TestTheFirstDayInTheConsole(t *testing.T) {
 	do(t, tab, "sign in", browser.SignIn(w.home.url, person, password), browser.See("Nothing is protected yet"))
 	axe(t, tab, "empty board")
 
-	do(t, tab, "add a platform", browser.Press("Sites & links"), browser.Press("Add a platform…"),
+	do(t, tab, "add a platform", browser.Press("Platforms"), browser.Press("Add a platform…"),
 		browser.Fill("Name", "harbour"), browser.Fill("Hosts", "vbox:///session"), browser.Press("Add"), browser.See("the URI begins with qemu"))
 	axe(t, tab, "libvirt platform dialog")
 	do(t, tab, "another kind", browser.Choose("Kind", "lab"), browser.Fill("Address", w.lab.url), browser.Fill("User", "lab"), browser.Fill("Password", "wrong"),
@@ -73,14 +73,16 @@ func TestTheFirstDayInTheConsole(t *testing.T) {
 	do(t, tab, "add it rightly", browser.Fill("Password", "lab-password"), browser.Press("Add"), browser.See("Platform harbour"))
 
 	inv := must[api.InvitationSecret](w.recovery, "POST", "/invitations", api.NewInvitation{})
-	do(t, tab, "pair", browser.Press("Accept an invitation…"), browser.Fill("Invitation", inv.Text[:40]), browser.Press("Pair the sites"), browser.See("copy the whole string"),
+	do(t, tab, "pair", browser.Press("Sites"), browser.Press("Accept an invitation…"), browser.Fill("Invitation", inv.Text[:40]), browser.Press("Pair the sites"), browser.See("copy the whole string"),
 		browser.Fill("Invitation", inv.Text), browser.Press("Pair the sites"), browser.See("Link to Eastmole"))
 	axe(t, tab, "sites")
+	do(t, tab, "a person", browser.Press("Access"), browser.See("who may sign in"), browser.Press("Make a one-time link"), browser.See("Good once"))
+	axe(t, tab, "access")
 	do(t, tab, "a token", browser.Press("Make a token"), browser.See("Give the token a name"), browser.Fill("New token for", "monitoring"), browser.Press("Make a token"), browser.See("Shown once:"))
-	secret, err := chromedp.Run(tab, chromedp.Text(chromedp.CSS("code.select-all")))
+	secret, err := chromedp.Run(tab, chromedp.Text(chromedp.CSS("section:nth-of-type(2) code.select-all")))
 	require.NoError(t, err)
 	require.Equal(t, 200, w.home.raw("GET", "/board", secret, nil).StatusCode)
-	do(t, tab, "store", browser.Press("Verify every block"), browser.See("All good"), browser.Press("Give room back now"), browser.See("packs removed"))
+	do(t, tab, "store", browser.Press("Point store"), browser.Press("Verify every block"), browser.See("All good"), browser.Press("Give room back now"), browser.See("packs removed"))
 
 	tick := func(name string) chromedp.Action[chromedp.Void] {
 		return chromedp.Click(chromedp.Search(fmt.Sprintf(`//label[.//span[text()=%q]]`, name)))
