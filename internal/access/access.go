@@ -282,13 +282,11 @@ func (a *Access) InvitePerson(ctx context.Context, who actor.Actor, in api.NewPe
 }
 
 func (a *Access) findPerson(ctx context.Context, id string) (records.Person, error) {
-	var p records.Person
-	err := error(records.ErrNotFound)
+	find := a.db.PersonByName
 	if uuid.Validate(id) == nil {
-		p, err = a.db.Person(ctx, id)
-	} else {
-		p, err = a.db.PersonByName(ctx, id)
+		find = a.db.Person
 	}
+	p, err := find(ctx, id)
 	if errors.Is(err, records.ErrNotFound) {
 		return p, problem.NotFound("person", id)
 	}

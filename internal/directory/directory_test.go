@@ -75,10 +75,10 @@ func TestNoEditIsLost(t *testing.T) {
 	for round := range 24 {
 		db := memory.New()
 		// Two directories on one database, as two processes would be.
-		a, b := open(t, db), open(t, db)
+		a := open(t, db)
 		r, err := a.Create(ctx, anna, record("Ticketing", "m1"))
 		require.NoError(t, err)
-		b = open(t, db)
+		b := open(t, db)
 		clash := round%3 == 0
 		patches := []group.Patch{{Every: new(30 * time.Second)}, {Priority: new(group.High)}}
 		if clash {

@@ -70,7 +70,7 @@ func (p *stallable) pass(to, from net.Conn) {
 			}
 			return
 		}
-		if _, err := io.WriteString(to, string(buf[:n])); err != nil {
+		if _, err := to.Write(buf[:n]); err != nil {
 			return
 		}
 	}

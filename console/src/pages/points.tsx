@@ -92,7 +92,7 @@ export function PointsPage() {
                       {p.lostBytes > 0 && (
                         <div
                           className="text-over-ink text-xs"
-                          title="The point store's card on Sites & links lists what."
+                          title="The page Point store lists what."
                         >
                           ✕ {size(p.lostBytes)} cannot be read
                         </div>
