@@ -1,7 +1,6 @@
 package site_test
 
 import (
-	"io"
 	"net"
 	"strings"
 	"sync"
