@@ -90,10 +90,7 @@ export function PointsPage() {
                         </span>
                       )}
                       {p.lostBytes > 0 && (
-                        <div
-                          className="text-over-ink text-xs"
-                          title="The page Point store lists what."
-                        >
+                        <div className="text-over-ink text-xs" title="The page Point store lists what.">
                           ✕ {size(p.lostBytes)} cannot be read
                         </div>
                       )}
