@@ -85,6 +85,7 @@ func run(ctx context.Context, state, out, binary, only string) error {
 		{name: "points", path: "/points?group=" + id["Harbour gates"], await: "Export"},
 		{name: "machines", path: "/machines", await: "Protection"},
 		{name: "sites", path: "/sites", await: "Eastmole"},
+		{name: "access", path: "/access", await: "API tokens"},
 		{name: "activity", path: "/activity", await: "What"},
 	}
 	if id["Boarding"] != "" { // a demo with real guests
@@ -94,7 +95,6 @@ func run(ctx context.Context, state, out, binary, only string) error {
 		}
 		shots = append(shots,
 			shot{name: "group-real", path: "/groups/" + id["Boarding"], await: "At the last capture"},
-			shot{name: "platform-add", path: "/platforms", await: "Hosts", do: chromedp.Click(chromedp.Search(`//button[starts-with(text(),"Add a platform")]`))},
 			shot{name: "landings", path: "/landings", await: "boarding-db", at: "eastmole"},
 			shot{name: "landing-start", path: "/points?group=" + id["Boarding"], await: "Export", at: "eastmole", do: chromedp.Steps(chromedp.Click(chromedp.Search(`//button[starts-with(text(),"Start")]`)), chromedp.Sleep(time.Second))})
 	}

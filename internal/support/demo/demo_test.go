@@ -93,8 +93,8 @@ func TestDemo(t *testing.T) {
 		require.Contains(t, out.String(), site)
 	}
 	var secrets struct {
-		User, Password string
-		Tokens         map[string]string
+		User, Password, LabPassword string
+		Tokens                      map[string]string
 	}
 	b, err = os.ReadFile(filepath.Join(o.State, "sign-in.json"))
 	require.NoError(t, err)
@@ -141,6 +141,7 @@ func TestDemo(t *testing.T) {
 		return n
 	}
 	require.GreaterOrEqual(t, points(after), points(before)-5, "the data is kept (the ladder may have thinned a few)")
+	documented(t, o.Binary, o.State, o.Ports, secrets.LabPassword)
 }
 
 // A folder that is not a demo's is never deleted.
