@@ -60,20 +60,16 @@ export const exactly = (t: string | undefined | null) => (t ? full.format(new Da
 export const clockTime = (t: number) => hm.format(t);
 export const dayTime = (t: number) => `${day.format(t)} ${hm.format(t)}`;
 
-/** parseSpan reads "15 min", "6h", "2 d" as seconds; undefined if it is none. */
-export function parseSpan(text: string): number | undefined {
-  const units: Record<string, number> = { s: 1, sec: 1, m: 60, min: 60, h: 3600, d: 86400, w: 604800 };
-  let rest = text.trim().toLowerCase();
-  if (!rest) return undefined;
-  let total = 0;
-  while (rest) {
-    const m = rest.match(/^(\d+(?:\.\d+)?)\s*([a-z]+)\s*/);
-    const unit = m && units[m[2] ?? ""];
-    if (!m || !unit) return undefined;
-    total += Number(m[1]) * unit;
-    rest = rest.slice(m[0].length);
-  }
-  return Math.round(total);
+/** plainSpan writes seconds without loss, as the service reads them: "90s", "15min", "2d". */
+export function plainSpan(s: number): string {
+  for (const [n, u] of [
+    [604800, "w"],
+    [86400, "d"],
+    [3600, "h"],
+    [60, "min"],
+  ] as const)
+    if (s >= n && s % n === 0) return `${s / n}${u}`;
+  return `${s}s`;
 }
 
 export const count = (n: number, noun: string) => `${n} ${noun}${n === 1 ? "" : "s"}`;

@@ -1,24 +1,88 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
+import { type UseFormReturn, useForm, useWatch } from "react-hook-form";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, ask, Problem, type Promise_ } from "../api";
-import { count, exactly, parseSpan, rate, size, span, when } from "../format";
+import { api, ask, type Group, Problem, type Schemas } from "../api";
+import { count, exactly, plainSpan, rate, size, span, when } from "../format";
 import { Button, Card, Fault, Field, inputLook, Page } from "../ui";
 
-type RungText = { id: number; each: string; reach: string };
+/** Values are what can be set. Machines are named by ID, never by a name that two may have. */
+type Values = {
+  name: string;
+  tags: string;
+  machines: string[];
+  link: string;
+  quiesce: string[];
+  together: boolean;
+  priority: string;
+  compareEvery: string;
+  homePoints: boolean;
+  rpo: string;
+  every: string;
+  keep: string;
+};
 
-let nextRung = 0;
-const rung = (each: string, reach: string): RungText => ({ id: nextRung++, each, reach });
+type Patch = Schemas["GroupPatch"];
 
-function spanText(s: number): string {
-  for (const [n, u] of [
-    [604800, "w"],
-    [86400, "d"],
-    [3600, "h"],
-    [60, "min"],
-  ] as const)
-    if (s >= n && s % n === 0) return `${s / n} ${u}`;
-  return `${s} s`;
+const fresh: Values = {
+  name: "",
+  tags: "",
+  machines: [],
+  link: "",
+  quiesce: [],
+  together: true,
+  priority: "normal",
+  compareEvery: "0",
+  homePoints: false,
+  rpo: "15 min",
+  every: "5 min",
+  keep: "all 6h, 1h 2d, 1d 14d",
+};
+
+/** homeOf finds a group's machine among those of this site; none if its home is the other one. */
+const homeOf = (g: Group, m: Schemas["GroupMachine"], all?: Schemas["Machine"][]) =>
+  all?.find((x) => x.group === g.id && x.id.endsWith(`/${m.id}`))?.id;
+
+function valuesOf(g: Group, all: Schemas["Machine"][]): Values {
+  const key = (m: Schemas["GroupMachine"]) => homeOf(g, m, all) ?? m.id;
+  const p = g.promise;
+  return {
+    name: g.name,
+    tags: g.tags.join(", "),
+    machines: g.machines.map(key),
+    link: g.link ?? "",
+    quiesce: g.machines.filter((m) => m.quiesce).map(key),
+    together: g.together,
+    priority: g.priority,
+    compareEvery: String(g.compareEverySeconds),
+    homePoints: g.homePoints,
+    rpo: plainSpan(p.rpoTargetSeconds),
+    every: p.cadenceSeconds ? plainSpan(p.cadenceSeconds) : "hand",
+    keep: p.keep
+      .map((r) => `${r.eachSeconds ? plainSpan(r.eachSeconds) : "all"} ${plainSpan(r.forSeconds)}`)
+      .join(", "),
+  };
+}
+
+const tagsOf = (text: string) => text.split(/[\s,]+/).filter(Boolean);
+
+/** patchOf names only what was edited, so that what others edit meanwhile stays. */
+function patchOf(v: Values, dirty: Partial<Record<keyof Values, unknown>>): Patch {
+  const p: Patch = {};
+  if (dirty.name) p.name = v.name;
+  if (dirty.tags) p.tags = tagsOf(v.tags);
+  if (dirty.machines) p.machines = v.machines;
+  if (dirty.quiesce) p.quiesce = v.quiesce.filter((m) => v.machines.includes(m));
+  if (dirty.together) p.together = v.together;
+  if (dirty.priority) p.priority = v.priority;
+  if (dirty.compareEvery) p.compareEverySeconds = Number(v.compareEvery);
+  if (dirty.homePoints) p.homePoints = v.homePoints;
+  const text: Schemas["PromiseText"] = {};
+  if (dirty.rpo) text.rpoTarget = v.rpo;
+  if (dirty.every) text.cadence = v.every;
+  if (dirty.keep) text.keep = v.keep;
+  if (Object.keys(text).length) p.promiseText = text;
+  return p;
 }
 
 /** useSettled gives a value once it has not changed for a moment. */
@@ -33,259 +97,129 @@ function useSettled<T>(value: T): T {
 
 export function GroupFormPage() {
   const { id } = useParams();
+  // What the form begins from is asked for anew: a copy from before may be stale.
   const g = useQuery({
-    queryKey: ["group", id],
-    queryFn: () => ask(api.GET("/groups/{id}", { params: { path: { id: id ?? "" } } })),
+    queryKey: ["group-form", id],
+    queryFn: async () => {
+      const r = await api.GET("/groups/{id}", { params: { path: { id: id ?? "" } } });
+      const group = await ask(Promise.resolve(r));
+      return {
+        start: valuesOf(group, await ask(api.GET("/machines"))),
+        group,
+        tag: r.response.headers.get("ETag") ?? undefined,
+      };
+    },
     enabled: !!id,
+    gcTime: 0,
+    staleTime: Number.POSITIVE_INFINITY,
+    refetchOnWindowFocus: false,
   });
   if (g.error) return <Fault of={g.error} />;
   if (id && !g.data) return null;
-  const p = g.data?.promise;
   return (
     <Form
-      key={id ?? "new"}
-      id={id}
-      start={{
-        name: g.data?.name ?? "",
-        machines: g.data?.machines.map((m) => m.name) ?? [],
-        link: g.data?.link ?? "",
-        quiesce: g.data?.machines.filter((m) => m.quiesce).map((m) => m.name) ?? [],
-        together: g.data?.together ?? true,
-        priority: g.data?.priority ?? "normal",
-        homePoints: g.data?.homePoints ?? false,
-        compareEvery: g.data?.compareEverySeconds ?? 0,
-        rpo: p ? spanText(p.rpoTargetSeconds) : "15 min",
-        every: p ? (p.cadenceSeconds ? spanText(p.cadenceSeconds) : "") : "5 min",
-        byHand: p ? p.cadenceSeconds === 0 : false,
-        rungs: p
-          ? p.keep.map((r) => rung(r.eachSeconds ? spanText(r.eachSeconds) : "", spanText(r.forSeconds)))
-          : [rung("", "6 h"), rung("1 h", "2 d"), rung("1 d", "14 d")],
+      key={g.data?.tag ?? "new"}
+      of={g.data?.group}
+      start={g.data?.start ?? fresh}
+      tag={g.data?.tag}
+      again={() => {
+        g.refetch();
       }}
     />
   );
 }
 
-type Start = {
-  name: string;
-  machines: string[];
-  link: string;
-  quiesce: string[];
-  together: boolean;
-  priority: string;
-  compareEvery: number;
-  homePoints: boolean;
-  rpo: string;
-  every: string;
-  byHand: boolean;
-  rungs: RungText[];
-};
-
-function Form({ id, start }: { id?: string; start: Start }) {
+function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: string; again: () => void }) {
   const go = useNavigate();
-  const [name, setName] = useState(start.name);
-  const [chosen, setChosen] = useState<string[]>(start.machines);
-  const [link, setLink] = useState(start.link);
-  const [rpo, setRpo] = useState(start.rpo);
-  const [every, setEvery] = useState(start.every);
-  const [byHand, setByHand] = useState(start.byHand);
-  const [rungs, setRungs] = useState(start.rungs);
-  const [quiesce, setQuiesce] = useState<string[]>(start.quiesce);
-  const [together, setTogether] = useState(start.together);
-  const [priority, setPriority] = useState(start.priority);
-  const [homePoints, setHomePoints] = useState(start.homePoints);
-  const [compareEvery, setCompareEvery] = useState(start.compareEvery);
-  const [find, setFind] = useState("");
+  const form = useForm<Values>({ defaultValues: start });
+  const v = useWatch({ control: form.control }) as Values;
+  const dirty = form.formState.dirtyFields;
   const machines = useQuery({ queryKey: ["machines"], queryFn: () => ask(api.GET("/machines")) });
   const links = useQuery({ queryKey: ["links"], queryFn: () => ask(api.GET("/links")) });
   const platforms = useQuery({ queryKey: ["platforms"], queryFn: () => ask(api.GET("/platforms")) });
   const real = new Set(platforms.data?.filter((p) => p.kind === "libvirt").map((p) => p.id));
-  const restable = machines.data?.filter((m) => chosen.includes(m.name) && real.has(m.platform)) ?? [];
-  const only = links.data?.length === 1 ? links.data[0] : undefined;
-  const to = link || only?.id || "";
+  const restable = machines.data?.filter((m) => v.machines.includes(m.id) && real.has(m.platform)) ?? [];
+  const to = v.link || (links.data?.length === 1 ? links.data[0]?.id : "") || "";
+  const site = links.data?.find((l) => l.id === to);
+  const [drop, setDrop] = useState(false);
 
-  const unread = "Write a length of time, such as 90 s, 15 min, 6 h or 14 d.";
-  const target = parseSpan(rpo);
-  const cadence = byHand ? 0 : parseSpan(every);
-  const keep = useMemo(
-    () => rungs.map((r) => ({ eachSeconds: r.each.trim() ? parseSpan(r.each) : 0, forSeconds: parseSpan(r.reach) })),
-    [rungs],
-  );
-  const promise = useMemo((): Promise_ | undefined => {
-    if (target === undefined || cadence === undefined) return undefined;
-    const k = [];
-    for (const r of keep) {
-      if (r.eachSeconds === undefined || r.forSeconds === undefined) return undefined;
-      k.push({ eachSeconds: r.eachSeconds, forSeconds: r.forSeconds });
-    }
-    return { rpoTargetSeconds: target, cadenceSeconds: cadence, keep: k };
-  }, [target, cadence, keep]);
-  const asked = useSettled(useMemo(() => ({ promise, chosen }), [promise, chosen]));
-  const forecast = useQuery({
-    queryKey: ["forecast", id, asked],
-    queryFn: () =>
-      ask(
+  const patch = patchOf(v, dirty);
+  const settled = useSettled(JSON.stringify({ patch, v, to }));
+  const asked = useMemo(() => JSON.parse(settled) as { patch: Patch; v: Values; to: string }, [settled]);
+  const preview = useQuery({
+    queryKey: ["preview", of?.id, settled],
+    queryFn: async (): Promise<
+      Pick<Schemas["Preview"], "forecast" | "faults" | "warnings"> & Partial<Schemas["Preview"]>
+    > => {
+      if (of) return ask(api.POST("/groups/{id}/preview", { params: { path: { id: of.id } }, body: asked.patch }));
+      const x = asked.v;
+      const forecast = await ask(
         api.POST("/forecast", {
           body: {
-            promise: asked.promise as Promise_,
-            machines: asked.chosen.length ? asked.chosen : undefined,
-            group: id,
+            name: x.name || undefined,
+            link: asked.to || undefined,
+            promiseText: { rpoTarget: x.rpo, cadence: x.every, keep: x.keep },
+            machines: x.machines.length ? x.machines : undefined,
           },
         }),
-      ),
-    enabled: !!asked.promise,
-    placeholderData: (d) => d,
+      );
+      return { forecast, faults: forecast.faults, warnings: forecast.warnings };
+    },
+    placeholderData: keepPreviousData,
   });
   const save = useMutation({
     mutationFn: async () => {
-      if (!promise) throw new Problem(0, "Some lengths of time cannot be read", "Nothing was sent.", []);
-      const body = {
-        name,
-        machines: chosen,
-        promise,
-        together,
-        priority,
-        compareEverySeconds: compareEvery,
-        homePoints,
-        quiesce: restable.length ? quiesce.filter((n) => restable.some((m) => m.name === n)) : undefined,
-      };
-      if (id) return ask(api.PATCH("/groups/{id}", { params: { path: { id } }, body }));
-      return ask(api.POST("/groups", { body: { ...body, link: to } }));
+      if (of) {
+        const body = { ...patch, dropPoints: drop || undefined };
+        return ask(
+          api.PATCH("/groups/{id}", { params: { path: { id: of.id }, header: tag ? { "If-Match": tag } : {} }, body }),
+        );
+      }
+      return ask(
+        api.POST("/groups", {
+          body: {
+            name: v.name,
+            tags: tagsOf(v.tags),
+            machines: v.machines,
+            link: to,
+            promiseText: { rpoTarget: v.rpo, cadence: v.every, keep: v.keep },
+            together: v.together,
+            priority: v.priority,
+            compareEverySeconds: Number(v.compareEvery),
+            homePoints: v.homePoints,
+            quiesce: restable.length ? v.quiesce.filter((m) => v.machines.includes(m)) : undefined,
+          },
+        }),
+      );
     },
     onSuccess: (g) => go(`/groups/${g.id}`),
   });
   const problem = save.error instanceof Problem ? save.error : undefined;
-  const f = forecast.data;
+  const shown = preview.data;
   const faultsAt = (field: string) => [
-    ...(f?.faults.filter((x) => x.field === field || x.field.startsWith(`${field}[`)).map((x) => x.message) ?? []),
+    ...new Set([
+      ...(shown?.faults.filter((x) => x.field === field || x.field.startsWith(`${field}[`)).map((x) => x.message) ??
+        []),
+      ...(problem?.at(field) ?? []),
+    ]),
   ];
-  const shown = machines.data?.filter((m) =>
-    find
-      .toLowerCase()
-      .split(/\s+/)
-      .every((w) => `${m.name} ${m.folder} ${m.tags.join(" ")} ${m.guest}`.toLowerCase().includes(w)),
-  );
-  const site = links.data?.find((l) => l.id === to);
-  const toggle = (n: string) => setChosen(chosen.includes(n) ? chosen.filter((x) => x !== n) : [...chosen, n]);
-  const setRung = (i: number, r: Partial<RungText>) => setRungs(rungs.map((x, n) => (n === i ? { ...x, ...r } : x)));
+  const drops = shown?.dropsPoints ?? 0;
 
   return (
-    <Page crumbs={<Link to="/groups">Groups</Link>} title={id ? `Edit ${start.name}` : "New protection group"}>
+    <Page crumbs={<Link to="/groups">Groups</Link>} title={of ? `Edit ${of.name}` : "New protection group"}>
       <div className="grid items-start gap-4 xl:grid-cols-[minmax(0,1fr)_320px]">
-        <form
-          className="grid gap-4"
-          onSubmit={(e) => {
-            e.preventDefault();
-            save.mutate();
-          }}
-        >
-          <Card title="1 · Machines" aside={`${chosen.length} chosen, captured together at one instant`}>
-            <div className="grid gap-2 p-4">
-              <input
-                aria-label="Find machines"
-                className={inputLook}
-                placeholder="Find by name, folder or tag"
-                value={find}
-                onChange={(e) => setFind(e.target.value)}
-              />
-              <ul className="grid max-h-64 gap-0.5 overflow-auto rounded-md border border-line p-1">
-                {shown?.map((m) => {
-                  const bar = m.barrier
-                    ? `${m.barrier} ${m.mend ?? ""}`
-                    : m.group && m.group !== id
-                      ? `In the group ${m.groupName}.`
-                      : "";
-                  return (
-                    <li key={m.id}>
-                      <label
-                        className={`flex items-baseline gap-2.5 rounded px-2 py-1 ${bar ? "text-muted" : "cursor-pointer hover:bg-still-bg"}`}
-                      >
-                        <input
-                          type="checkbox"
-                          checked={chosen.includes(m.name)}
-                          disabled={!!bar && !chosen.includes(m.name)}
-                          onChange={() => toggle(m.name)}
-                        />
-                        <span className="w-36 shrink-0 truncate font-medium">{m.name}</span>
-                        <span className="w-36 shrink-0 truncate text-muted text-xs">{m.folder}</span>
-                        <span className="min-w-0 text-muted text-xs">
-                          {bar ||
-                            `${count(m.disks.length, "disk")} · ${size(m.disks.reduce((s, d) => s + d.usedBytes, 0))} used`}
-                        </span>
-                      </label>
-                    </li>
-                  );
-                })}
-                {machines.data && !machines.data.length && (
-                  <li className="px-2 py-3 text-muted">
-                    No machines yet.{" "}
-                    <Link to="/sites" className="font-semibold text-link">
-                      Add a platform
-                    </Link>{" "}
-                    first.
-                  </li>
-                )}
-                {machines.data?.length
-                  ? !shown?.length && <li className="px-2 py-3 text-muted">Nothing fits.</li>
-                  : null}
-              </ul>
-              {faultsAt("machines").map((t) => (
-                <div key={t} className="text-over-ink text-xs">
-                  ✕ {t}
-                </div>
-              ))}
-            </div>
-          </Card>
-          {restable.length > 0 && (
-            <Card title="At each capture" aside="what the guests notice">
-              <div className="grid gap-2 p-4">
-                <fieldset className="grid gap-1">
-                  <legend className="mb-1 font-medium">Bring file systems to rest</legend>
-                  {restable.map((m) => (
-                    <label key={m.id} className="flex items-baseline gap-2">
-                      <input
-                        type="checkbox"
-                        checked={quiesce.includes(m.name)}
-                        onChange={() =>
-                          setQuiesce(
-                            quiesce.includes(m.name) ? quiesce.filter((x) => x !== m.name) : [...quiesce, m.name],
-                          )
-                        }
-                      />
-                      {m.name}
-                    </label>
-                  ))}
-                  <div className="text-muted text-xs">
-                    The guest agent flushes and holds all writes for the moment of the capture, some tenths of a second.
-                    If it fails, the machine is captured as it is, and the point says so.
-                  </div>
-                </fieldset>
-                {restable.length > 1 && (
-                  <label className="flex items-baseline gap-2">
-                    <input type="checkbox" checked={together} onChange={(e) => setTogether(e.target.checked)} />
-                    <span>
-                      One instant for all{" "}
-                      <span className="text-muted text-xs">
-                        machines that are not at rest are suspended for some tenths of a second; without this, each has
-                        an instant of its own
-                      </span>
-                    </span>
-                  </label>
-                )}
-              </div>
-            </Card>
-          )}
+        <form className="grid gap-4" onSubmit={form.handleSubmit(() => save.mutate())}>
+          <Machines form={form} of={of} machines={machines.data} faults={faultsAt("machines")} />
+          {restable.length > 0 && <Rest form={form} restable={restable} />}
           <Card title="2 · Name and recovery site">
             <div className="grid gap-3 p-4 sm:grid-cols-2">
-              <Field label="Name" faults={problem?.at("name")} hint="What people call it, such as Ticketing.">
+              <Field
+                label="Name"
+                faults={faultsAt("name").filter(() => v.name)}
+                hint="What people call it, such as Ticketing."
+              >
                 {(i, d) => (
-                  <input
-                    id={i}
-                    aria-describedby={d}
-                    required
-                    className={inputLook}
-                    value={name}
-                    onChange={(e) => setName(e.target.value)}
-                  />
+                  <input id={i} aria-describedby={d} required className={inputLook} {...form.register("name")} />
                 )}
               </Field>
               <Field label="Recovery site" faults={problem?.at("link")} hint="Where its points are kept.">
@@ -294,14 +228,14 @@ function Form({ id, start }: { id?: string; start: Start }) {
                     id={i}
                     aria-describedby={d}
                     className={inputLook}
-                    disabled={!!id}
-                    value={to}
-                    onChange={(e) => setLink(e.target.value)}
+                    disabled={!!of}
+                    value={of && !links.data?.some((l) => l.id === to) ? "" : to}
+                    onChange={(e) => form.setValue("link", e.target.value, { shouldDirty: true })}
                   >
-                    <option value="">Choose a site</option>
+                    <option value="">{of ? of.recovery : "Choose a site"}</option>
                     {links.data?.map((l) => (
                       <option key={l.id} value={l.id}>
-                        {l.peer}
+                        {of ? of.recovery : l.peer}
                         {l.up ? "" : " (does not answer now)"}
                       </option>
                     ))}
@@ -309,18 +243,19 @@ function Form({ id, start }: { id?: string; start: Start }) {
                 )}
               </Field>
               <Field
+                label="Tags"
+                faults={faultsAt("tags")}
+                hint="Words with spaces between; people may be limited to them."
+              >
+                {(i, d) => <input id={i} aria-describedby={d} className={inputLook} {...form.register("tags")} />}
+              </Field>
+              <Field
                 label="Priority"
                 faults={problem?.at("priority")}
                 hint="Its share where the link to that site is limited: 4 to 2 to 1."
               >
                 {(i, d) => (
-                  <select
-                    id={i}
-                    aria-describedby={d}
-                    className={inputLook}
-                    value={priority}
-                    onChange={(e) => setPriority(e.target.value)}
-                  >
+                  <select id={i} aria-describedby={d} className={inputLook} {...form.register("priority")}>
                     <option value="high">high</option>
                     <option value="normal">normal</option>
                     <option value="low">low</option>
@@ -328,16 +263,12 @@ function Form({ id, start }: { id?: string; start: Start }) {
                 )}
               </Field>
               <label className="flex items-start gap-2">
-                <input
-                  type="checkbox"
-                  className="mt-1"
-                  checked={homePoints}
-                  onChange={(e) => setHomePoints(e.target.checked)}
-                />
+                <input type="checkbox" className="mt-1" {...form.register("homePoints")} />
                 <span>
-                  Keep points here as well
+                  Keep points at home as well
                   <span className="block text-muted text-xs">
-                    In this site's own store, by the same ladder. They protect from nothing that happens to the site.
+                    In the home site's own store, by the same ladder. They protect from nothing that happens to the
+                    site.
                   </span>
                 </span>
               </label>
@@ -347,14 +278,8 @@ function Form({ id, start }: { id?: string; start: Start }) {
                 hint="Reads everything once, to find what the platform did not report."
               >
                 {(i, d) => (
-                  <select
-                    id={i}
-                    aria-describedby={d}
-                    className={inputLook}
-                    value={compareEvery}
-                    onChange={(e) => setCompareEvery(Number(e.target.value))}
-                  >
-                    {[...new Set([0, 7 * 86400, 30 * 86400, 90 * 86400, start.compareEvery])]
+                  <select id={i} aria-describedby={d} className={inputLook} {...form.register("compareEvery")}>
+                    {[...new Set([0, 7 * 86400, 30 * 86400, 90 * 86400, of?.compareEverySeconds ?? 0])]
                       .sort((a, b) => a - b)
                       .map((n) => (
                         <option key={n} value={n}>
@@ -370,155 +295,305 @@ function Form({ id, start }: { id?: string; start: Start }) {
             <div className="grid gap-3 p-4 sm:grid-cols-2">
               <Field
                 label="RPO target"
-                hint="The most that may be lost, in time."
-                faults={target === undefined ? [unread] : faultsAt("promise.rpoTargetSeconds")}
+                hint="The most that may be lost, in time, such as 90 s, 15 min or 6 h."
+                faults={faultsAt("promise.rpoTargetSeconds")}
               >
-                {(i, d) => (
-                  <input
-                    id={i}
-                    aria-describedby={d}
-                    className={inputLook}
-                    value={rpo}
-                    onChange={(e) => setRpo(e.target.value)}
-                  />
-                )}
+                {(i, d) => <input id={i} aria-describedby={d} className={inputLook} {...form.register("rpo")} />}
               </Field>
               <Field
                 label="Cycles start every"
-                hint={
-                  <label className="flex items-center gap-1.5">
-                    <input type="checkbox" checked={byHand} onChange={(e) => setByHand(e.target.checked)} /> only by
-                    hand
-                  </label>
-                }
-                faults={cadence === undefined ? [unread] : faultsAt("promise.cadenceSeconds")}
+                hint="Such as 5 min; hand for cycles that run only when asked."
+                faults={faultsAt("promise.cadenceSeconds")}
               >
-                {(i, d) => (
-                  <input
-                    id={i}
-                    aria-describedby={d}
-                    className={inputLook}
-                    disabled={byHand}
-                    value={every}
-                    onChange={(e) => setEvery(e.target.value)}
-                  />
-                )}
+                {(i, d) => <input id={i} aria-describedby={d} className={inputLook} {...form.register("every")} />}
               </Field>
-              <fieldset className="grid gap-2 sm:col-span-2">
-                <legend className="mb-1 font-medium">Keep ladder</legend>
-                {rungs.map((r, i) => (
-                  <div key={r.id} className="flex flex-wrap items-center gap-2">
-                    <span className="text-muted">keep one per</span>
-                    <input
-                      aria-label={`Rung ${i + 1}: one per`}
-                      className={`${inputLook} !w-28`}
-                      placeholder="every point"
-                      value={r.each}
-                      onChange={(e) => setRung(i, { each: e.target.value })}
-                    />
-                    <span className="text-muted">for</span>
-                    <input
-                      aria-label={`Rung ${i + 1}: for`}
-                      className={`${inputLook} !w-24`}
-                      value={r.reach}
-                      onChange={(e) => setRung(i, { reach: e.target.value })}
-                    />
-                    {rungs.length > 1 && (
-                      <Button
-                        aria-label={`Take rung ${i + 1} out`}
-                        onClick={() => setRungs(rungs.filter((x) => x !== r))}
-                      >
-                        ✕
-                      </Button>
-                    )}
-                  </div>
-                ))}
-                {keep.some((r) => r.eachSeconds === undefined || r.forSeconds === undefined) && (
-                  <div className="text-over-ink text-xs">✕ {unread}</div>
-                )}
-                {faultsAt("promise.keep").map((t) => (
-                  <div key={t} className="text-over-ink text-xs">
-                    ✕ {t}
-                  </div>
-                ))}
-                <Button className="justify-self-start" onClick={() => setRungs([...rungs, rung("1 w", "5 w")])}>
-                  Add a rung
-                </Button>
-              </fieldset>
+              <div className="sm:col-span-2">
+                <Field
+                  label="Keep ladder"
+                  hint="From fine to coarse: “all 6h, 1h 2d, 1d 14d”, “24 hourly, 7 daily” or “3 a day for 5 days”."
+                  faults={faultsAt("promise.keep")}
+                >
+                  {(i, d) => <input id={i} aria-describedby={d} className={inputLook} {...form.register("keep")} />}
+                </Field>
+              </div>
             </div>
           </Card>
           <Card title="4 · Review">
             <div className="grid gap-3 p-4">
-              <p>
-                {chosen.length ? (
-                  <>
-                    <strong>{name || "This group"}</strong>: {chosen.join(", ")} to{" "}
-                    <strong>{site?.peer ?? "a site not chosen yet"}</strong>,{" "}
-                    {byHand ? "cycles by hand" : `a cycle every ${cadence === undefined ? "…" : span(cadence)}`}, to
-                    lose at most {target === undefined ? "…" : span(target)}.
-                    {!id && " The first copy begins at once; the machines keep running."}
-                  </>
-                ) : (
-                  "Choose machines to protect."
-                )}
-              </p>
-              <Fault of={save.error} />
+              {of ? (
+                <Changes changes={shown?.changes} />
+              ) : (
+                <p>
+                  {v.machines.length ? (
+                    <>
+                      <strong>{v.name || "This group"}</strong>: {count(v.machines.length, "machine")} to{" "}
+                      <strong>{site?.peer ?? "a site not chosen yet"}</strong>, a cycle every {v.every}, to lose at most{" "}
+                      {v.rpo}. The first copy begins at once; the machines keep running.
+                    </>
+                  ) : (
+                    "Choose machines to protect."
+                  )}
+                </p>
+              )}
+              {drops > 0 && (
+                <label className="flex items-start gap-2 rounded bg-tight-bg px-2.5 py-1.5 text-tight-ink">
+                  <input type="checkbox" className="mt-1" checked={drop} onChange={(e) => setDrop(e.target.checked)} />
+                  <span>
+                    Let {count(drops, "point")} go at once
+                    <span className="block text-xs">
+                      {shown?.dropsNumbers?.length
+                        ? `Numbers ${shown.dropsNumbers.slice(0, 12).join(", ")}${shown.dropsNumbers.length > 12 ? " …" : ""}. `
+                        : ""}
+                      The oldest that is left would be of {when(shown?.oldestLeftAt)}.
+                    </span>
+                  </span>
+                </label>
+              )}
+              <Fault of={save.error ?? preview.error} />
+              {problem?.status === 412 && (
+                <Button className="justify-self-start" onClick={again}>
+                  Look at it as it is now
+                </Button>
+              )}
               <div className="flex gap-2">
                 <Button
                   kind="main"
                   type="submit"
-                  disabled={save.isPending || !chosen.length || !promise || !!f?.faults.length}
+                  disabled={
+                    save.isPending ||
+                    !v.machines.length ||
+                    !!shown?.faults.length ||
+                    (!!of && !Object.keys(patch).length) ||
+                    (drops > 0 && !drop)
+                  }
                 >
-                  {id ? "Save" : "Make the group"}
+                  {of ? "Save" : "Make the group"}
                 </Button>
                 <Button onClick={() => go(-1)}>Back, change nothing</Button>
               </div>
             </div>
           </Card>
         </form>
-        <Card title="What comes of it" className="xl:sticky xl:top-5">
-          {f && !f.faults.some((x) => x.field.startsWith("promise")) ? (
-            <dl className="grid gap-2 p-4">
-              <Out name="Next starts">
-                {f.starts.length
-                  ? f.starts.slice(0, 4).map((t) => (
-                      <div key={t} title={exactly(t)}>
-                        {when(t)}
-                      </div>
-                    ))
-                  : "only by hand"}
-              </Out>
-              <Out name="Points">
-                {f.points || "as many as you run"}, back to {span(f.oldestSeconds)}
-                <div className="text-muted text-xs">{f.pointsPerRung.join(" + ")}</div>
-              </Out>
-              <Out name="Worst exposure">
-                {f.worstSeconds ? span(f.worstSeconds) : "—"}
-                <div className="text-muted text-xs">cadence plus the length of a cycle</div>
-              </Out>
-              <Out name="First copy">{chosen.length ? size(f.usedBytes) : "—"}</Out>
-              <Out name="Space at most">
-                {chosen.length ? size(f.spaceBytes) : "—"}
-                <div className="text-muted text-xs">
-                  {f.changeBytesPerSecond
-                    ? `changing ${rate(f.changeBytesPerSecond)}, before compression`
-                    : "what changes is not known before the first cycles"}
-                </div>
-              </Out>
-              {f.warnings.map((w) => (
-                <div key={w.message} className="rounded bg-tight-bg px-2.5 py-1.5 text-tight-ink text-xs">
-                  ◆ {w.message}
-                </div>
-              ))}
-            </dl>
-          ) : (
-            <div className="p-4 text-muted">
-              {promise ? "This promise cannot be kept; see the note at its field." : "Fill in the promise to see it."}
-            </div>
-          )}
-        </Card>
+        <Consequence f={shown?.forecast} warnings={shown?.warnings ?? []} chosen={v.machines.length > 0} />
       </div>
     </Page>
+  );
+}
+
+/** Changes lists what an edit would change, from what to what. */
+function Changes({ changes }: { changes?: Schemas["Change"][] }) {
+  if (!changes?.length) return <p className="text-muted">Nothing is changed yet.</p>;
+  return (
+    <ul className="grid gap-1">
+      {changes.map((c) => (
+        <li key={c.field}>
+          <strong>{c.field}</strong>: {c.from} → {c.to}
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+/** Machines to choose from: those that can be protected first, the others folded away. */
+function Machines(p: { form: UseFormReturn<Values>; of?: Group; machines?: Schemas["Machine"][]; faults: string[] }) {
+  const [find, setFind] = useState("");
+  const chosen = useWatch({ control: p.form.control, name: "machines" });
+  const toggle = (id: string) =>
+    p.form.setValue("machines", chosen.includes(id) ? chosen.filter((x) => x !== id) : [...chosen, id], {
+      shouldDirty: true,
+    });
+  const barred = (m: Schemas["Machine"]) =>
+    m.barrier ? `${m.barrier} ${m.mend ?? ""}` : m.group && m.group !== p.of?.id ? `In the group ${m.groupName}.` : "";
+  const fits = p.machines?.filter((m) =>
+    find
+      .toLowerCase()
+      .split(/\s+/)
+      .every((w) => `${m.name} ${m.folder} ${m.tags.join(" ")} ${m.guest}`.toLowerCase().includes(w)),
+  );
+  const free = fits?.filter((m) => !barred(m) || chosen.includes(m.id)) ?? [];
+  const others = fits?.filter((m) => barred(m) && !chosen.includes(m.id)) ?? [];
+  // Machines of the home site, where this is the other one.
+  const group = p.of;
+  const away = group && p.machines ? group.machines.filter((m) => !homeOf(group, m, p.machines)) : [];
+  const row = (m: Schemas["Machine"]) => {
+    const bar = barred(m);
+    return (
+      <li key={m.id}>
+        <label
+          className={`flex items-baseline gap-2.5 rounded px-2 py-1 ${bar ? "text-muted" : "cursor-pointer hover:bg-still-bg"}`}
+        >
+          <input
+            type="checkbox"
+            checked={chosen.includes(m.id)}
+            disabled={!!bar && !chosen.includes(m.id)}
+            onChange={() => toggle(m.id)}
+          />
+          <span className="w-36 shrink-0 truncate font-medium">{m.name}</span>
+          <span className="w-36 shrink-0 truncate text-muted text-xs">{m.folder}</span>
+          <span className="min-w-0 text-muted text-xs">
+            {bar || `${count(m.disks.length, "disk")} · ${size(m.disks.reduce((s, d) => s + d.usedBytes, 0))} used`}
+          </span>
+        </label>
+      </li>
+    );
+  };
+  return (
+    <Card title="1 · Machines" aside={`${chosen.length} chosen, captured together at one instant`}>
+      <div className="grid gap-2 p-4">
+        {away.length > 0 && (
+          <p className="text-muted">
+            {away.map((m) => m.name).join(", ")} at {p.of?.home}. Machines are chosen there.
+          </p>
+        )}
+        {!away.length && (
+          <>
+            <input
+              aria-label="Find machines"
+              className={inputLook}
+              placeholder="Find by name, folder or tag"
+              value={find}
+              onChange={(e) => setFind(e.target.value)}
+            />
+            <ul className="grid max-h-64 gap-0.5 overflow-auto rounded-md border border-line p-1">
+              {free.map(row)}
+              {p.machines && !p.machines.length && (
+                <li className="px-2 py-3 text-muted">
+                  No machines yet.{" "}
+                  <Link to="/platforms" className="font-semibold text-link">
+                    Add a platform
+                  </Link>{" "}
+                  first.
+                </li>
+              )}
+              {p.machines?.length && !free.length ? (
+                <li className="px-2 py-3 text-muted">
+                  {find ? "Nothing that could be protected fits." : "Every machine that can be protected is."}
+                </li>
+              ) : null}
+            </ul>
+            {others.length > 0 && (
+              <details className="rounded-md border border-line px-3 py-1.5">
+                <summary className="cursor-pointer text-muted">
+                  {count(others.length, "machine")} protected already, or that cannot be
+                </summary>
+                <ul className="grid max-h-48 gap-0.5 overflow-auto">{others.map(row)}</ul>
+              </details>
+            )}
+          </>
+        )}
+        {p.faults.map((t) => (
+          <div key={t} className="text-over-ink text-xs">
+            ✕ {t}
+          </div>
+        ))}
+      </div>
+    </Card>
+  );
+}
+
+/** Rest is what guests notice of a capture, where they can be asked. */
+function Rest({ form, restable }: { form: UseFormReturn<Values>; restable: Schemas["Machine"][] }) {
+  const quiesce = useWatch({ control: form.control, name: "quiesce" });
+  return (
+    <Card title="At each capture" aside="what the guests notice">
+      <div className="grid gap-2 p-4">
+        <fieldset className="grid gap-1">
+          <legend className="mb-1 font-medium">Bring file systems to rest</legend>
+          {restable.map((m) => (
+            <label key={m.id} className="flex items-baseline gap-2">
+              <input
+                type="checkbox"
+                checked={quiesce.includes(m.id)}
+                onChange={() =>
+                  form.setValue(
+                    "quiesce",
+                    quiesce.includes(m.id) ? quiesce.filter((x) => x !== m.id) : [...quiesce, m.id],
+                    { shouldDirty: true },
+                  )
+                }
+              />
+              {m.name}
+            </label>
+          ))}
+          <div className="text-muted text-xs">
+            The guest agent flushes and holds all writes for the moment of the capture, some tenths of a second. If it
+            fails, the machine is captured as it is, and the point says so.
+          </div>
+        </fieldset>
+        {restable.length > 1 && (
+          <label className="flex items-baseline gap-2">
+            <input type="checkbox" {...form.register("together")} />
+            <span>
+              One instant for all{" "}
+              <span className="text-muted text-xs">
+                machines that are not at rest are suspended for some tenths of a second; without this, each has an
+                instant of its own
+              </span>
+            </span>
+          </label>
+        )}
+      </div>
+    </Card>
+  );
+}
+
+/** Consequence is what comes of a promise, before it is made. */
+function Consequence({
+  f,
+  warnings,
+  chosen,
+}: {
+  f?: Schemas["Forecast"];
+  warnings: Schemas["FieldError"][];
+  chosen: boolean;
+}) {
+  return (
+    <Card title="What comes of it" className="xl:sticky xl:top-5">
+      {f && !f.faults.some((x) => x.field.startsWith("promise")) ? (
+        <dl className="grid gap-2 p-4">
+          <Out name="Next starts">
+            {f.starts.length
+              ? f.starts.slice(0, 4).map((t) => (
+                  <div key={t} title={exactly(t)}>
+                    {when(t)}
+                  </div>
+                ))
+              : "only by hand"}
+          </Out>
+          <Out name="Points">
+            {f.points || "as many as you run"}, back to {span(f.oldestSeconds)}
+            <div className="text-muted text-xs">{f.pointsPerRung.join(" + ")}</div>
+          </Out>
+          <Out name="Worst exposure">
+            {f.worstSeconds === undefined ? "as long as nobody runs a cycle" : span(f.worstSeconds)}
+            {f.worstSeconds !== undefined && (
+              <div className="text-muted text-xs">
+                cadence plus the length of a cycle
+                {f.cycleSeconds ? `, here about ${span(Math.ceil(f.cycleSeconds))}` : ""}
+              </div>
+            )}
+          </Out>
+          <Out name="First copy">{chosen ? size(f.usedBytes) : "—"}</Out>
+          <Out name="Space at most">
+            {chosen ? size(f.spaceBytes) : "—"}
+            <div className="text-muted text-xs">
+              {f.changeBytesPerSecond
+                ? `changing ${rate(f.changeBytesPerSecond)}, before compression`
+                : "what changes is not known before the first cycles"}
+            </div>
+          </Out>
+          {warnings.map((w) => (
+            <div key={w.message} className="rounded bg-tight-bg px-2.5 py-1.5 text-tight-ink text-xs">
+              ◆ {w.message}
+            </div>
+          ))}
+        </dl>
+      ) : (
+        <div className="p-4 text-muted">
+          {f ? "This promise cannot be kept; see the note at its field." : "Fill in the promise to see it."}
+        </div>
+      )}
+    </Card>
   );
 }
 

@@ -87,7 +87,7 @@ func TestTheFirstDayInTheConsole(t *testing.T) {
 	tick := func(name string) chromedp.Action[chromedp.Void] {
 		return chromedp.Click(chromedp.Search(fmt.Sprintf(`//label[.//span[text()=%q]]`, name)))
 	}
-	do(t, tab, "make a group", browser.Press("Groups"), browser.Press("New group"), browser.See("It has no disks"), tick("tick-db"), tick("tick-app"),
+	do(t, tab, "make a group", browser.Press("Groups"), browser.Press("New group"), browser.See("protected already, or that cannot be"), tick("tick-db"), tick("tick-app"),
 		browser.Fill("Name", "Ticketing"), browser.Fill("RPO target", "5 min"), browser.See("Cycles every 5 min cannot keep"),
 		browser.Fill("Cycles start every", "2 min"), browser.See("Worst exposure"))
 	axe(t, tab, "new group")
@@ -98,6 +98,16 @@ func TestTheFirstDayInTheConsole(t *testing.T) {
 	require.Len(t, g.Machines, 2)
 
 	do(t, tab, "pause and resume", browser.Press("Pause"), browser.See("Cycles are paused."), browser.Press("Resume"), browser.See("On target"))
+	// An edit names only what was edited: what another edited meanwhile stays, and
+	// who looked at something else is told.
+	do(t, tab, "edit", browser.Press("Edit"), browser.See("Nothing is changed yet."), browser.Fill("RPO target", "10 min"), browser.See("5 min → 10 min"))
+	axe(t, tab, "edit a group")
+	must[api.Group](w.home, "PATCH", "/groups/"+g.ID, api.GroupPatch{Priority: new("high")})
+	do(t, tab, "overtaken", browser.Press("Save"), browser.See("priority: normal → high"), browser.Press("Look at it as it is now"), browser.See("Nothing is changed yet."),
+		browser.Fill("RPO target", "10 min"), browser.See("5 min → 10 min"), browser.Press("Save"), browser.See("On target"))
+	g = must[api.Group](w.home, "GET", "/groups/"+g.ID, nil)
+	require.Equal(t, int64(600), g.Promise.RpoTargetSeconds)
+	require.Equal(t, "high", g.Priority)
 	do(t, tab, "the board", browser.Press("Tide board"), browser.See("would lose less than it promised"))
 	axe(t, tab, "board")
 	for _, p := range []string{"Recovery points", "Machines", "Activity"} {
