@@ -1,4 +1,4 @@
-import { Dialog } from "radix-ui";
+import { Dialog, DropdownMenu } from "radix-ui";
 import { type ButtonHTMLAttributes, type ReactNode, useId } from "react";
 import { Problem } from "./api";
 import { exactly, when } from "./format";
@@ -192,3 +192,31 @@ export function Bar({ share, label, tone = "bg-water" }: { share: number; label:
 
 export const th = "whitespace-nowrap px-4 py-2 text-left text-muted text-xs";
 export const td = "px-4 py-2 align-top";
+
+/** RowMenu holds what can be done with a row of a table beside the first thing. */
+export function RowMenu({ of, items }: { of: string; items: { text: string; act: () => void; why?: string }[] }) {
+  return (
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger asChild>
+        <Button small aria-label={`More for ${of}`}>
+          More ▾
+        </Button>
+      </DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content align="end" className="min-w-40 rounded-md border border-line bg-card p-1 shadow-xl">
+          {items.map((x) => (
+            <DropdownMenu.Item
+              key={x.text}
+              disabled={!!x.why}
+              onSelect={x.act}
+              className="cursor-pointer rounded px-2.5 py-1.5 outline-none data-[disabled]:cursor-not-allowed data-[highlighted]:bg-still-bg data-[disabled]:text-muted"
+            >
+              {x.text}
+              {x.why && <span className="block text-muted text-xs">{x.why}</span>}
+            </DropdownMenu.Item>
+          ))}
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
+  );
+}

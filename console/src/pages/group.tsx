@@ -6,6 +6,7 @@ import { count, millis, rate, rungText, size, span, when } from "../format";
 import { Rail } from "../rail";
 import { Bar, Button, Card, Empty, Fault, Field, inputLook, Modal, Page, State, td, th, When } from "../ui";
 import { Chart } from "../water";
+import { PauseDialog } from "./holding";
 
 const ranges: [string, number][] = [
   ["15 min", 900],
@@ -26,15 +27,16 @@ export function GroupPage() {
     refetchInterval: 3000,
   });
   const [deleting, setDeleting] = useState(false);
+  const [pausing, setPausing] = useState(false);
   const act = useMutation({
-    mutationFn: (what: "run" | "compare" | "pause" | "resume") =>
+    mutationFn: (what: "run" | "compare" | "resume") =>
       what === "run" || what === "compare"
         ? ask(
             api.POST("/groups/{id}/run", {
               params: { path: { id }, query: { compare: what === "compare" || undefined } },
             }),
           )
-        : ask(api.POST(`/groups/{id}/${what}`, { params: { path: { id } } })),
+        : ask(api.POST("/groups/{id}/resume", { params: { path: { id } } })),
     onSuccess: (g) => qc.setQueryData(["group", id], g),
   });
   const g = q.data;
@@ -76,8 +78,8 @@ export function GroupPage() {
               >
                 Compare
               </Button>
-              <Button disabled={act.isPending} onClick={() => act.mutate(g.paused ? "resume" : "pause")}>
-                {g.paused ? "Resume" : "Pause"}
+              <Button disabled={act.isPending} onClick={() => (g.paused ? act.mutate("resume") : setPausing(true))}>
+                {g.paused ? "Resume" : "Pause…"}
               </Button>
               {g.direction === "out" && (
                 <Link
@@ -115,6 +117,7 @@ export function GroupPage() {
           <CycleCard g={g} />
         </div>
       </div>
+      {pausing && <PauseDialog g={g} onClose={() => setPausing(false)} />}
       {deleting && <DeleteDialog g={g} onClose={() => setDeleting(false)} />}
     </Page>
   );

@@ -1,39 +1,44 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, ask, type Point, type Schemas } from "../api";
 import { count, rate, size, span, when } from "../format";
-import { Bar, Button, Card, Empty, Fault, Field, inputLook, Modal, Page, td, th, When } from "../ui";
+import { Bar, Button, Card, Empty, Fault, Field, inputLook, Modal, Page, RowMenu, td, th, When } from "../ui";
+import { PinDialog } from "./holding";
 import { LandDialog } from "./landings";
 
 export function PointsPage() {
   const [params, setParams] = useSearchParams();
   const group = params.get("group") ?? "";
   const qc = useQueryClient();
+  const [limit, setLimit] = useState(50);
   const groups = useQuery({ queryKey: ["groups"], queryFn: () => ask(api.GET("/groups")) });
   const q = useQuery({
-    queryKey: ["points", group],
-    queryFn: () => ask(api.GET("/points", { params: { query: { group: group || undefined } } })),
+    queryKey: ["points", group, limit],
+    queryFn: async () => {
+      const r = await api.GET("/points", { params: { query: { group: group || undefined, limit } } });
+      return { points: await ask(Promise.resolve(r)), total: Number(r.response.headers.get("X-Total-Count")) };
+    },
     refetchInterval: 15_000,
+    placeholderData: keepPreviousData,
   });
   const [exporting, setExporting] = useState<Point>();
   const [deleting, setDeleting] = useState<Point>();
   const [landing, setLanding] = useState<Point>();
-  const [limit, setLimit] = useState(50);
   const again = () => {
     qc.invalidateQueries({ queryKey: ["points"] });
     qc.invalidateQueries({ queryKey: ["served"] });
   };
-  const pin = useMutation({
+  const unpin = useMutation({
     mutationFn: (p: Point) =>
-      ask(api.PATCH("/points/{id}", { params: { path: { id: p.id } }, body: { pinned: !p.pinned } })),
+      ask(api.PATCH("/points/{id}", { params: { path: { id: p.id } }, body: { pinned: false } })),
     onSuccess: again,
   });
   const [serving, setServing] = useState<Point>();
-  const shown = q.data?.slice(0, limit);
+  const [pinning, setPinning] = useState<Point>();
   return (
     <Page title="Recovery points">
-      <Fault of={q.error ?? pin.error} />
+      <Fault of={q.error ?? unpin.error} />
       <ServedCard />
       <OperationsCard />
       <Card
@@ -52,9 +57,9 @@ export function PointsPage() {
             ))}
           </select>
         }
-        aside={q.data && count(q.data.length, "point")}
+        aside={q.data && count(q.data.total, "point")}
       >
-        {q.data && !q.data.length ? (
+        {q.data && !q.data.total ? (
           <Empty>No point yet. The first one is sealed when a group's first copy is done.</Empty>
         ) : (
           <div className="overflow-x-auto">
@@ -74,7 +79,7 @@ export function PointsPage() {
                 </tr>
               </thead>
               <tbody>
-                {shown?.map((p) => (
+                {q.data?.points.map((p) => (
                   <tr key={p.id} className="border-line border-t">
                     <td className={`${td} whitespace-nowrap`}>
                       <Link to={`/groups/${p.group}`} className="font-semibold">
@@ -84,7 +89,7 @@ export function PointsPage() {
                       {p.pinned && (
                         <span
                           className="ml-1.5 text-tight-ink"
-                          title={p.pinnedUntil ? `pinned until ${when(p.pinnedUntil)}` : "pinned"}
+                          title={`pinned${p.pinnedUntil ? ` until ${when(p.pinnedUntil)}` : ""}${p.pinnedBy ? ` by ${p.pinnedBy}` : ""}${p.pinReason ? `: ${p.pinReason}` : ""}`}
                         >
                           ◆ pinned
                         </span>
@@ -113,24 +118,22 @@ export function PointsPage() {
                           <Button small onClick={() => setLanding(p)}>
                             Start…
                           </Button>
-                          <Button small onClick={() => pin.mutate(p)}>
-                            {p.pinned ? "Unpin" : "Pin"}
-                          </Button>
-                          <Button small onClick={() => setServing(p)}>
-                            Serve…
-                          </Button>
-                          <Button small onClick={() => setExporting(p)}>
-                            Export…
-                          </Button>
-                          <Button
-                            small
-                            kind="danger"
-                            disabled={p.pinned || p.inUse}
-                            title={p.pinned ? "Unpin it first." : p.inUse ? "It is in use." : undefined}
-                            onClick={() => setDeleting(p)}
-                          >
-                            Delete…
-                          </Button>
+                          <RowMenu
+                            of={`point ${p.number}`}
+                            items={[
+                              {
+                                text: p.pinned ? "Unpin" : "Pin…",
+                                act: () => (p.pinned ? unpin.mutate(p) : setPinning(p)),
+                              },
+                              { text: "Serve…", act: () => setServing(p) },
+                              { text: "Export…", act: () => setExporting(p) },
+                              {
+                                text: "Delete…",
+                                act: () => setDeleting(p),
+                                why: p.pinned ? "Unpin it first." : p.inUse ? "It is in use." : undefined,
+                              },
+                            ]}
+                          />
                         </span>
                       )}
                     </td>
@@ -138,14 +141,15 @@ export function PointsPage() {
                 ))}
               </tbody>
             </table>
-            {q.data && q.data.length > limit && (
+            {q.data && q.data.total > limit && (
               <div className="border-line border-t p-3">
-                <Button onClick={() => setLimit(limit + 100)}>Show {Math.min(100, q.data.length - limit)} more</Button>
+                <Button onClick={() => setLimit(limit + 100)}>Show {Math.min(100, q.data.total - limit)} more</Button>
               </div>
             )}
           </div>
         )}
       </Card>
+      {pinning && <PinDialog p={pinning} onClose={() => setPinning(undefined)} />}
       {serving && <ServeDialog p={serving} onClose={() => setServing(undefined)} />}
       {exporting && <ExportDialog p={exporting} onClose={() => setExporting(undefined)} />}
       {landing && <LandDialog p={landing} onClose={() => setLanding(undefined)} />}

@@ -63,9 +63,9 @@ func See(text string) chromedp.Action[chromedp.Void] {
 	}
 }
 
-// Press clicks the button or link with this text.
+// Press clicks the button, link or item of a menu with this text.
 func Press(text string) chromedp.Action[chromedp.Void] {
-	return chromedp.Click(chromedp.Search(fmt.Sprintf(`//button[normalize-space()=%q and not(@disabled)] | //a[normalize-space()=%q]`, text, text)))
+	return chromedp.Click(chromedp.Search(fmt.Sprintf(`//button[normalize-space()=%q and not(@disabled)] | //a[normalize-space()=%q] | //*[@role="menuitem" and normalize-space()=%q]`, text, text, text)))
 }
 
 // Fill types into the input with this label.

@@ -97,7 +97,7 @@ func TestTheFirstDayInTheConsole(t *testing.T) {
 	require.Equal(t, int64(300), g.Promise.RpoTargetSeconds)
 	require.Len(t, g.Machines, 2)
 
-	do(t, tab, "pause and resume", browser.Press("Pause"), browser.See("Cycles are paused."), browser.Press("Resume"), browser.See("On target"))
+	do(t, tab, "pause and resume", browser.Press("Pause…"), browser.Fill("Why", "the array is swapped"), browser.Press("Pause the cycles"), browser.See("the array is swapped"), browser.Press("Resume"), browser.See("On target"))
 	// An edit names only what was edited: what another edited meanwhile stays, and
 	// who looked at something else is told.
 	do(t, tab, "edit", browser.Press("Edit"), browser.See("Nothing is changed yet."), browser.Fill("RPO target", "10 min"), browser.See("5 min → 10 min"))
@@ -125,8 +125,12 @@ func TestTheFirstDayInTheConsole(t *testing.T) {
 	require.False(t, wide, "nothing is cut off on a phone")
 	do(t, tab, "back", browser.Size(1280, 800))
 
+	menu := func() chromedp.Action[chromedp.Void] {
+		return chromedp.Click(chromedp.Search(`//button[starts-with(@aria-label,"More for point")]`))
+	}
 	// At the other site the same group comes in, and its point can be served.
-	do(t, tab, "the other site", browser.SignIn(w.recovery.url, person, password), browser.See("Ticketing"), browser.Press("Recovery points"), browser.Press("Serve…"), browser.See("May clients write?"))
+	do(t, tab, "the other site", browser.SignIn(w.recovery.url, person, password), browser.See("Ticketing"), browser.Press("Recovery points"), menu(), browser.Press("Pin…"), browser.Fill("Why", "before the upgrade"), browser.Press("Pin it"), browser.See("◆ pinned"),
+		menu(), browser.Press("Serve…"), browser.See("May clients write?"))
 	axe(t, tab, "serve dialog")
 	do(t, tab, "serve", browser.Press("Serve"), browser.See("Served over NBD"))
 	axe(t, tab, "served point")
