@@ -82,7 +82,7 @@ func run(ctx context.Context, state, out, binary, only string) error {
 		{name: "group-seeding", path: "/groups/" + id["Pier cameras"], await: "Recovery points"},
 		{name: "groups", path: "/groups", await: "Next cycle"},
 		{name: "group-new", path: "/groups/new", await: "What comes of it", do: chromedp.Steps(tick("berth-kiosk"), chromedp.Sleep(time.Second))},
-		{name: "points", path: "/points?group=" + id["Harbour gates"], await: "Export"},
+		{name: "points", path: "/points?group=" + id["Harbour gates"], await: "Captured"},
 		{name: "machines", path: "/machines", await: "Protection"},
 		{name: "sites", path: "/sites", await: "Eastmole"},
 		{name: "access", path: "/access", await: "API tokens"},
@@ -96,7 +96,7 @@ func run(ctx context.Context, state, out, binary, only string) error {
 		shots = append(shots,
 			shot{name: "group-real", path: "/groups/" + id["Boarding"], await: "At the last capture"},
 			shot{name: "landings", path: "/landings", await: "boarding-db", at: "eastmole"},
-			shot{name: "landing-start", path: "/points?group=" + id["Boarding"], await: "Export", at: "eastmole", do: chromedp.Steps(chromedp.Click(chromedp.Search(`//button[starts-with(text(),"Start")]`)), chromedp.Sleep(time.Second))})
+			shot{name: "landing-start", path: "/points?group=" + id["Boarding"], await: "Captured", at: "eastmole", do: chromedp.Steps(chromedp.Click(chromedp.Search(`//button[starts-with(text(),"Start")]`)), chromedp.Sleep(time.Second))})
 	}
 	tab, stop, err := browser.Open(ctx, 1280, 800)
 	if err != nil {

@@ -47,10 +47,13 @@ const hms = new Intl.DateTimeFormat(undefined, {
 const hm = new Intl.DateTimeFormat(undefined, { hour: "2-digit", minute: "2-digit", hour12: false });
 const full = new Intl.DateTimeFormat(undefined, { dateStyle: "full", timeStyle: "long" });
 
-/** when writes an instant in local time, with the day if it is not today. */
+const dated = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short", year: "numeric" });
+
+/** when writes an instant in local time, with the day if it is not today, and with the year instead of the time if it is of another year. */
 export function when(t: string | undefined | null): string {
   if (!t) return "—";
   const d = new Date(t);
+  if (d.getFullYear() !== new Date().getFullYear()) return dated.format(d);
   return d.toDateString() === new Date().toDateString() ? hms.format(d) : `${day.format(d)} ${hm.format(d)}`;
 }
 

@@ -25,7 +25,7 @@ function RoleSelect({ value, onChange, label }: { value: string; onChange: (role
   return (
     <select
       aria-label={label}
-      className={inputLook}
+      className={`${inputLook} min-w-38`}
       value={value}
       onChange={(e) => onChange(e.target.value)}
       title={roles.find((r) => r[0] === value)?.[2]}
