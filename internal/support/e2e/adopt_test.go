@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -66,6 +67,13 @@ func TestStoreIsAdopted(t *testing.T) {
 		require.Positive(t, w.served(after[i]))
 	}
 	require.Equal(t, api.GroupDirection("ended"), w.recovery.group(g.ID).Direction)
+	// In a disaster the first sentence says what there is, and how to start from it.
+	b := must[api.Board](w.recovery, http.MethodGet, "/board", nil)
+	said := fmt.Sprint(b.Headline, b.Dark)
+	require.Contains(t, said, "2 points")
+	require.Contains(t, said, "kestrel landing create Ticketing")
+	require.NotContains(t, said, "Nothing is protected yet")
+	require.NotContains(t, said, "lose everything")
 
 	in := must[api.InvitationSecret](w.recovery, http.MethodPost, "/invitations", api.NewInvitation{})
 	must[api.Link](w.home, http.MethodPost, "/links", api.AcceptInvitation{Invitation: in.Text})
