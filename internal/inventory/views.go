@@ -18,7 +18,7 @@ func platformView(p *state) api.Platform {
 	now := p.now()
 	v := api.Platform{ID: p.rec.ID, Name: p.rec.Name, Kind: p.rec.Kind, Address: p.rec.Address, User: p.rec.Username, Reachable: now.Up, Machines: len(now.Held().Machines)}
 	if !p.seenAt.IsZero() {
-		v.SeenAt = &p.seenAt
+		v.SeenAt = new(p.seenAt) // of its own: it is read when the lock is long let go
 	}
 	_, v.Lands = now.Lander()
 	if p.rec.Kind == "libvirt" {
