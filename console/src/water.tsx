@@ -17,16 +17,41 @@ function shape(vs: Vertex[], from: number, to: number, top: number, w: number, h
   return { line, area, y };
 }
 
+type Target = { since: string; seconds: number };
+
+/** promised gives the targets that held in a stretch of time, each from when it did. */
+function promised(targets: Target[] | undefined, now: number, from: number): { since: number; seconds: number }[] {
+  const ts = (targets ?? []).map((t) => ({ since: Date.parse(t.since), seconds: t.seconds }));
+  const first = Math.max(
+    0,
+    ts.findLastIndex((t) => t.since <= from),
+  );
+  const out = ts.slice(first).map((t, i) => (i ? t : { ...t, since: from }));
+  return out.length ? out : [{ since: from, seconds: now }];
+}
+
 /** Water is the one drawing of exposure: water, and the RPO target as a dashed
- * mark; what stands above the mark is vermilion. */
-function Water(p: { vertices: Vertex[]; from: number; to: number; target: number; top: number; w: number; h: number }) {
+ * mark, as high as it was promised at the time; what stands above the mark is
+ * vermilion. */
+function Water(p: {
+  vertices: Vertex[];
+  from: number;
+  to: number;
+  target: number;
+  targets?: Target[];
+  top: number;
+  w: number;
+  h: number;
+}) {
   const id = useId();
   const { line, area, y } = shape(p.vertices, p.from, p.to, p.top, p.w, p.h);
-  const mark = y(p.target);
+  const x = (t: number) => (Math.min(1, Math.max(0, t - p.from) / Math.max(1, p.to - p.from)) * p.w).toFixed(1);
+  const marks = promised(p.targets, p.target, p.from);
+  const mark = `${marks.map((m, i) => `${i ? "H" : "M"}${x(m.since)}${i ? "V" : ","}${y(m.seconds)}`).join("")}H${p.w}`;
   return (
     <g>
       <clipPath id={`${id}-above`}>
-        <rect x={0} y={0} width={p.w} height={mark} />
+        <path d={`${mark}V0H0Z`} />
       </clipPath>
       <path d={area} fill="var(--shallow)" />
       <path
@@ -41,11 +66,9 @@ function Water(p: { vertices: Vertex[]; from: number; to: number; target: number
         <path d={area} fill="var(--over)" opacity={0.8} />
         <path d={line} fill="none" stroke="var(--over)" strokeWidth={1.2} vectorEffect="non-scaling-stroke" />
       </g>
-      <line
-        x1={0}
-        x2={p.w}
-        y1={mark}
-        y2={mark}
+      <path
+        d={mark}
+        fill="none"
         stroke="var(--ink)"
         strokeWidth={1.2}
         strokeDasharray="4 3"
@@ -95,12 +118,21 @@ const steps = [1, 5, 10, 30, 60, 300, 600, 900, 1800, 3600, 7200, 10800, 21600, 
 const niceStep = (range: number, n: number) => steps.find((s) => range / s <= n) ?? 604800;
 
 /** Chart is the water of one group at large, with its scales. */
-export function Chart(p: { vertices: Vertex[]; from: string; to: string; target: number; label: string }) {
+export function Chart(p: {
+  vertices: Vertex[];
+  from: string;
+  to: string;
+  target: number;
+  targets: Target[];
+  label: string;
+}) {
   const w = 830;
   const h = 180;
   const left = 66;
-  const top = Math.max(p.target * 1.45, peak(p.vertices) * 1.1, 1);
   const from = Date.parse(p.from);
+  const marks = promised(p.targets, p.target, from);
+  const highest = Math.max(p.target, ...marks.map((m) => m.seconds));
+  const top = Math.max(highest * 1.45, peak(p.vertices) * 1.1, 1);
   const to = Date.parse(p.to);
   const yStep = niceStep(top, 5);
   const ys: number[] = [];
@@ -123,20 +155,24 @@ export function Chart(p: { vertices: Vertex[]; from: string; to: string; target:
         </g>
       ))}
       <g transform={`translate(${left},14)`}>
-        <Water vertices={p.vertices} from={from} to={to} target={p.target} top={top} w={w} h={h} />
+        <Water vertices={p.vertices} from={from} to={to} target={p.target} targets={p.targets} top={top} w={w} h={h} />
       </g>
-      <text
-        x={left + 6}
-        y={y(p.target) - 6}
-        fontSize={13}
-        fontWeight={600}
-        fill="var(--ink)"
-        stroke="var(--card)"
-        strokeWidth={3}
-        paintOrder="stroke"
-      >
-        RPO target {span(p.target)}
-      </text>
+      {marks.map((m, i) => (
+        <text
+          key={m.since}
+          x={Math.max(left, x(m.since)) + 6}
+          y={y(m.seconds) - 6}
+          fontSize={13}
+          fontWeight={600}
+          fill="var(--ink)"
+          stroke="var(--card)"
+          strokeWidth={3}
+          paintOrder="stroke"
+        >
+          {i ? `from ${label(m.since)} ` : "RPO target "}
+          {span(m.seconds)}
+        </text>
+      ))}
       {xs.map((t) => (
         <text key={t} x={x(t)} y={h + 35} textAnchor="middle" fontSize={13} fill="var(--muted)">
           {label(t)}

@@ -172,6 +172,7 @@ function ExposureCard({ g }: { g: Group }) {
             from={e.from}
             to={e.to}
             target={e.targetSeconds}
+            targets={e.targets}
             label={`Exposure of ${g.name}: kept its target ${(e.keptShare * 100).toFixed(1)} % of the time, worst ${span(e.worstSeconds)}`}
           />
         ) : (
