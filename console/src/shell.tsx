@@ -18,6 +18,7 @@ import {
 import { Component, type ReactNode, Suspense, useState } from "react";
 import { Navigate, NavLink, Outlet, useLocation, useNavigate } from "react-router";
 import { api, ask, Problem, queries, useLive } from "./api";
+import { asks } from "./asks";
 
 const nav = [
   { to: "/", text: "Tide board", icon: ChartNoAxesColumn },
@@ -70,7 +71,7 @@ class Guard extends Component<{ children: ReactNode }, { fault?: Error }> {
 }
 
 export function Shell() {
-  const me = useQuery({ queryKey: ["me"], queryFn: () => ask(api.GET("/session")), staleTime: 60_000 });
+  const me = useQuery(asks.me);
   if (me.error instanceof Problem && me.error.status === 401) return <Navigate to="/sign-in" replace />;
   if (me.error) {
     return (
@@ -90,7 +91,7 @@ function Inside({ site, name }: { site: string; name: string }) {
   const [open, setOpen] = useState(false);
   const go = useNavigate();
   const where = useLocation();
-  const links = useQuery({ queryKey: ["links"], queryFn: () => ask(api.GET("/links")), refetchInterval: 10_000 });
+  const links = useQuery(asks.links);
   const signOut = async () => {
     await ask(api.DELETE("/session")).catch(() => undefined);
     queries.clear();

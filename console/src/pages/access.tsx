@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask, Problem } from "../api";
+import { asks } from "../asks";
 import { when } from "../format";
 import { Button, Card, Fault, Field, inputLook, Page } from "../ui";
 
@@ -46,7 +47,7 @@ function PeopleCard() {
   const qc = useQueryClient();
   const [role, setRole] = useState("operator");
   const [tags, setTags] = useState("");
-  const q = useQuery({ queryKey: ["people"], queryFn: () => ask(api.GET("/people")) });
+  const q = useQuery(asks.people);
   const again = () => qc.invalidateQueries({ queryKey: ["people"] });
   const invite = useMutation({
     mutationFn: () => ask(api.POST("/people", { body: { role, tags: tagsOf(tags) } })),
@@ -120,7 +121,7 @@ function TokensCard() {
   const qc = useQueryClient();
   const [name, setName] = useState("");
   const [role, setRole] = useState("viewer");
-  const q = useQuery({ queryKey: ["tokens"], queryFn: () => ask(api.GET("/tokens")) });
+  const q = useQuery(asks.tokens);
   const again = () => qc.invalidateQueries({ queryKey: ["tokens"] });
   const make = useMutation({
     mutationFn: () => ask(api.POST("/tokens", { body: { name, days: 365, role } })),

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate } from "react-router";
-import { api, ask, type Group, type Schemas, useNow } from "../api";
+import { type Group, type Schemas, useNow } from "../api";
+import { asks } from "../asks";
 import { count, rate, size, span, when } from "../format";
 import { Bar, Button, Card, Empty, Fault, State } from "../ui";
 import { Strip } from "../water";
@@ -69,7 +70,7 @@ function Row({ x, age }: { x: Schemas["BoardGroup"]; age: number }) {
 
 export function BoardPage() {
   const go = useNavigate();
-  const q = useQuery({ queryKey: ["board"], queryFn: () => ask(api.GET("/board")), refetchInterval: 5000 });
+  const q = useQuery(asks.board);
   const now = useNow();
   if (q.error) return <Fault of={q.error} />;
   const b = q.data;

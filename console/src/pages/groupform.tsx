@@ -3,6 +3,7 @@ import { useEffect, useMemo, useState } from "react";
 import { type UseFormReturn, useForm, useWatch } from "react-hook-form";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, ask, type Group, Problem, type Schemas } from "../api";
+import { asks } from "../asks";
 import { count, exactly, plainSpan, rate, size, span, when } from "../format";
 import { Button, Card, Fault, Field, inputLook, Page } from "../ui";
 
@@ -134,9 +135,9 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
   const form = useForm<Values>({ defaultValues: start });
   const v = useWatch({ control: form.control }) as Values;
   const dirty = form.formState.dirtyFields;
-  const machines = useQuery({ queryKey: ["machines"], queryFn: () => ask(api.GET("/machines")) });
-  const links = useQuery({ queryKey: ["links"], queryFn: () => ask(api.GET("/links")) });
-  const platforms = useQuery({ queryKey: ["platforms"], queryFn: () => ask(api.GET("/platforms")) });
+  const machines = useQuery(asks.machines);
+  const links = useQuery(asks.links);
+  const platforms = useQuery(asks.platforms);
   const real = new Set(platforms.data?.filter((p) => p.kind === "libvirt").map((p) => p.id));
   const restable = machines.data?.filter((m) => v.machines.includes(m.id) && real.has(m.platform)) ?? [];
   const to = v.link || (links.data?.length === 1 ? links.data[0]?.id : "") || "";

@@ -1,14 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { api, ask } from "../api";
+import { asks } from "../asks";
 import { count, size, span } from "../format";
 import { Button, Card, Empty, Fault, inputLook, Page, State, td, th, When } from "../ui";
 
 export function GroupsPage() {
   const go = useNavigate();
   const [find, setFind] = useState("");
-  const q = useQuery({ queryKey: ["groups"], queryFn: () => ask(api.GET("/groups")), refetchInterval: 5000 });
+  const q = useQuery(asks.groups);
   const shown = q.data?.filter((g) =>
     `${g.name} ${g.home} ${g.recovery} ${g.health} ${g.machines.map((m) => m.name).join(" ")}`
       .toLowerCase()

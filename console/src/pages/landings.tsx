@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, ask, type Point, Problem, type Schemas } from "../api";
+import { asks } from "../asks";
 import { count, rate, size, when } from "../format";
 import { Bar, Button, Card, Empty, Fault, Field, inputLook, Modal, Page, State, td, th, When } from "../ui";
 
@@ -10,7 +11,7 @@ type Landing = Schemas["Landing"];
 const networkText = (n: string) => n || "not connected";
 
 export function LandingsPage() {
-  const q = useQuery({ queryKey: ["landings"], queryFn: () => ask(api.GET("/landings")), refetchInterval: 3000 });
+  const q = useQuery(asks.landings);
   const [removing, setRemoving] = useState<Landing>();
   return (
     <Page title="Landings">
@@ -153,7 +154,7 @@ function RemoveDialog({ l, onClose }: { l: Landing; onClose: () => void }) {
 export function LandDialog({ p, onClose }: { p: Point; onClose: () => void }) {
   const go = useNavigate();
   const qc = useQueryClient();
-  const platforms = useQuery({ queryKey: ["platforms"], queryFn: () => ask(api.GET("/platforms")) });
+  const platforms = useQuery(asks.platforms);
   const able = platforms.data?.filter((x) => x.lands) ?? [];
   const [chosen, setChosen] = useState(p.machines.map((m) => m.id));
   const [platform, setPlatform] = useState("");

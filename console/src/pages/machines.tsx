@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, ask } from "../api";
+import { asks } from "../asks";
 import { count, size } from "../format";
 import { Card, Empty, Fault, inputLook, Page, td, th } from "../ui";
 
@@ -28,7 +29,7 @@ export function MachinesPage() {
     placeholderData: (d) => d,
     refetchInterval: 15_000,
   });
-  const platforms = useQuery({ queryKey: ["platforms"], queryFn: () => ask(api.GET("/platforms")) });
+  const platforms = useQuery(asks.platforms);
   const select = `${inputLook} !w-auto`;
   return (
     <Page title="Machines">

@@ -1,16 +1,13 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask, Problem, type Schemas } from "../api";
+import { asks } from "../asks";
 import { count, size } from "../format";
 import { Button, Card, Empty, Fault, Field, inputLook, Modal, Page, State, When } from "../ui";
 import { Steps } from "./link";
 
 export function PlatformsPage() {
-  const platforms = useQuery({
-    queryKey: ["platforms"],
-    queryFn: () => ask(api.GET("/platforms")),
-    refetchInterval: 10_000,
-  });
+  const platforms = useQuery(asks.platforms);
   const [adding, setAdding] = useState(false);
   return (
     <Page

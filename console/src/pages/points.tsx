@@ -2,6 +2,7 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tansta
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, ask, type Point, type Schemas } from "../api";
+import { asks } from "../asks";
 import { count, rate, size, span, when } from "../format";
 import { Bar, Button, Card, Empty, Fault, Field, inputLook, Modal, Page, RowMenu, td, th, When } from "../ui";
 import { PinDialog } from "./holding";
@@ -12,7 +13,7 @@ export function PointsPage() {
   const group = params.get("group") ?? "";
   const qc = useQueryClient();
   const [limit, setLimit] = useState(50);
-  const groups = useQuery({ queryKey: ["groups"], queryFn: () => ask(api.GET("/groups")) });
+  const groups = useQuery(asks.groups);
   const q = useQuery({
     queryKey: ["points", group, limit],
     queryFn: async () => {
@@ -207,7 +208,7 @@ function ServeDialog({ p, onClose }: { p: Point; onClose: () => void }) {
 
 function ServedCard() {
   const qc = useQueryClient();
-  const q = useQuery({ queryKey: ["served"], queryFn: () => ask(api.GET("/served")), refetchInterval: 5000 });
+  const q = useQuery(asks.served);
   const stop = useMutation({
     mutationFn: (s: Schemas["Served"]) => ask(api.DELETE("/served/{id}", { params: { path: { id: s.id } } })),
     onSuccess: () => {

@@ -1,12 +1,13 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask, Problem } from "../api";
+import { asks } from "../asks";
 import { when } from "../format";
 import { Button, Card, Empty, Fault, Field, inputLook, Modal, Page } from "../ui";
 import { LinkCard } from "./link";
 
 export function SitesPage() {
-  const links = useQuery({ queryKey: ["links"], queryFn: () => ask(api.GET("/links")), refetchInterval: 5000 });
+  const links = useQuery(asks.links);
   const [dialog, setDialog] = useState<"invite" | "accept">();
   return (
     <Page
@@ -42,11 +43,7 @@ export function SitesPage() {
 
 function OpenInvitations() {
   const qc = useQueryClient();
-  const q = useQuery({
-    queryKey: ["invitations"],
-    queryFn: () => ask(api.GET("/invitations")),
-    refetchInterval: 10_000,
-  });
+  const q = useQuery(asks.invitations);
   const withdraw = useMutation({
     mutationFn: (id: string) => ask(api.DELETE("/invitations/{id}", { params: { path: { id } } })),
     onSuccess: () => qc.invalidateQueries({ queryKey: ["invitations"] }),

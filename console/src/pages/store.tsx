@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, ask, type Schemas } from "../api";
+import { asks } from "../asks";
 import { count, size, span, when } from "../format";
 import { Button, Card, Fault, Field, inputLook, Page, When } from "../ui";
 
@@ -18,11 +19,7 @@ export function StorePage() {
 
 /** StoreCard tells what the site's point store holds, and in what state. */
 function StoreCard() {
-  const { data: store } = useQuery({
-    queryKey: ["store"],
-    queryFn: () => ask(api.GET("/store")),
-    refetchInterval: 15_000,
-  });
+  const { data: store } = useQuery(asks.store);
   if (!store) return null;
   return (
     <Card title="Point store" aside={store.directory.split("/").slice(-2).join("/")}>
@@ -87,7 +84,7 @@ function StoreCard() {
 
 /** Losses lists what points cannot be read; it is nothing, as a rule. A block is as a rule of many points. */
 function Losses() {
-  const q = useQuery({ queryKey: ["losses"], queryFn: () => ask(api.GET("/store/losses")), refetchInterval: 15_000 });
+  const q = useQuery(asks.losses);
   if (!q.data?.length) return null;
   const places = new Map<string, { first: Schemas["Loss"]; points: number }>();
   for (const x of q.data) {
@@ -172,7 +169,7 @@ function StoreWork({ stale }: { stale: boolean }) {
 function CopiesCard() {
   const qc = useQueryClient();
   const [path, setPath] = useState("");
-  const q = useQuery({ queryKey: ["copies"], queryFn: () => ask(api.GET("/copies")), refetchInterval: 15_000 });
+  const q = useQuery(asks.copies);
   const carry = useMutation({
     mutationFn: () => ask(api.POST("/copies", { body: { path } })),
     onSuccess: (o) => setRunning(o.id),
