@@ -1,0 +1,40 @@
+import { queryOptions } from "@tanstack/react-query";
+import { api, ask } from "./api";
+
+// What pages ask for, under which key, and how often if no event comes before.
+// Events say which keys are asked for anew (see useLive).
+
+const second = 1000;
+
+export const asks = {
+  board: queryOptions({ queryKey: ["board"], queryFn: () => ask(api.GET("/board")), refetchInterval: 5 * second }),
+  copies: queryOptions({ queryKey: ["copies"], queryFn: () => ask(api.GET("/copies")), refetchInterval: 15 * second }),
+  groups: queryOptions({ queryKey: ["groups"], queryFn: () => ask(api.GET("/groups")), refetchInterval: 5 * second }),
+  invitations: queryOptions({
+    queryKey: ["invitations"],
+    queryFn: () => ask(api.GET("/invitations")),
+    refetchInterval: 10 * second,
+  }),
+  landings: queryOptions({
+    queryKey: ["landings"],
+    queryFn: () => ask(api.GET("/landings")),
+    refetchInterval: 3 * second,
+  }),
+  links: queryOptions({ queryKey: ["links"], queryFn: () => ask(api.GET("/links")), refetchInterval: 5 * second }),
+  losses: queryOptions({
+    queryKey: ["losses"],
+    queryFn: () => ask(api.GET("/store/losses")),
+    refetchInterval: 15 * second,
+  }),
+  me: queryOptions({ queryKey: ["me"], queryFn: () => ask(api.GET("/session")), staleTime: 60 * second }),
+  platforms: queryOptions({
+    queryKey: ["platforms"],
+    queryFn: () => ask(api.GET("/platforms")),
+    refetchInterval: 10 * second,
+  }),
+  served: queryOptions({ queryKey: ["served"], queryFn: () => ask(api.GET("/served")), refetchInterval: 5 * second }),
+  store: queryOptions({ queryKey: ["store"], queryFn: () => ask(api.GET("/store")), refetchInterval: 15 * second }),
+  people: queryOptions({ queryKey: ["people"], queryFn: () => ask(api.GET("/people")) }),
+  tokens: queryOptions({ queryKey: ["tokens"], queryFn: () => ask(api.GET("/tokens")) }),
+  machines: queryOptions({ queryKey: ["machines"], queryFn: () => ask(api.GET("/machines")) }),
+};
