@@ -143,6 +143,8 @@ export function Chart(p: {
   for (let t = Math.ceil((from - offset) / xStep) * xStep + offset; t <= to; t += xStep) xs.push(t);
   const x = (t: number) => left + ((t - from) / (to - from)) * w;
   const y = (s: number) => 14 + h - (s / top) * h;
+  // Near the right edge there is no room for words but to the left.
+  const late = (t: number) => x(t) > left + w * 0.75;
   const label = xStep >= 86_400_000 ? dayTime : clockTime;
   return (
     <svg viewBox={`0 0 ${left + w + 26} ${h + 44}`} role="img" aria-label={p.label} className="block w-full">
@@ -160,7 +162,8 @@ export function Chart(p: {
       {marks.map((m, i) => (
         <text
           key={m.since}
-          x={Math.max(left, x(m.since)) + 6}
+          x={late(m.since) ? x(m.since) - 6 : Math.max(left, x(m.since)) + 6}
+          textAnchor={late(m.since) ? "end" : "start"}
           y={y(m.seconds) - 6}
           fontSize={13}
           fontWeight={600}
