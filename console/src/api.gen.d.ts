@@ -606,7 +606,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Machines made from points here */
+        /** Machines made from points here, newest first */
         get: operations["listLandings"];
         put?: never;
         /** Make machines from a point and start them; everything is checked first */
@@ -2224,7 +2224,7 @@ export interface operations {
                 power?: string;
                 /** @description none, protected or cannot */
                 protection?: string;
-                /** @description name, folder, host, group or size; with - before it the other way round */
+                /** @description folder, name, host, group, power, memory or size; with - before it the other way round */
                 sort?: string;
                 /** @description At most so many */
                 limit?: number;
@@ -2469,6 +2469,8 @@ export interface operations {
                 /** @description out, in or ended */
                 direction?: string;
                 health?: string;
+                /** @description name, exposure, target, backlog, points or next; with - before it the other way round */
+                sort?: string;
                 /** @description At most so many */
                 limit?: number;
                 /** @description Leave out so many first */
@@ -2766,6 +2768,8 @@ export interface operations {
                 after?: string;
                 /** @description application or crash */
                 consistent?: string;
+                /** @description captured, changed or whole; with - before it the other way round */
+                sort?: string;
                 /** @description At most so many */
                 limit?: number;
                 /** @description Leave out so many first */
@@ -2958,7 +2962,16 @@ export interface operations {
     };
     listLandings: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Words of its names, group, platform or state */
+                q?: string;
+                /** @description created, name, group, platform or state; with - before it the other way round */
+                sort?: string;
+                /** @description At most so many */
+                limit?: number;
+                /** @description Leave out so many first */
+                skip?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2968,6 +2981,8 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    /** @description How many there are in all */
+                    "X-Total-Count"?: number;
                     [name: string]: unknown;
                 };
                 content: {

@@ -1144,6 +1144,9 @@ type ListGroupsParams struct {
 	Direction *string `form:"direction,omitempty" json:"direction,omitempty"`
 	Health    *string `form:"health,omitempty" json:"health,omitempty"`
 
+	// Sort name, exposure, target, backlog, points or next; with - before it the other way round
+	Sort *string `form:"sort,omitempty" json:"sort,omitempty"`
+
 	// Limit At most so many
 	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
 
@@ -1183,6 +1186,21 @@ type RunCycleParams struct {
 	Compare *bool `form:"compare,omitempty" json:"compare,omitempty"`
 }
 
+// ListLandingsParams defines parameters for ListLandings.
+type ListLandingsParams struct {
+	// Q Words of its names, group, platform or state
+	Q *string `form:"q,omitempty" json:"q,omitempty"`
+
+	// Sort created, name, group, platform or state; with - before it the other way round
+	Sort *string `form:"sort,omitempty" json:"sort,omitempty"`
+
+	// Limit At most so many
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Skip Leave out so many first
+	Skip *int `form:"skip,omitempty" json:"skip,omitempty"`
+}
+
 // CreateLandingsParams defines parameters for CreateLandings.
 type CreateLandingsParams struct {
 	// CheckOnly Only check; makes nothing and answers with an empty list
@@ -1200,7 +1218,7 @@ type ListMachinesParams struct {
 	// Protection none, protected or cannot
 	Protection *string `form:"protection,omitempty" json:"protection,omitempty"`
 
-	// Sort name, folder, host, group or size; with - before it the other way round
+	// Sort folder, name, host, group, power, memory or size; with - before it the other way round
 	Sort *string `form:"sort,omitempty" json:"sort,omitempty"`
 
 	// Limit At most so many
@@ -1231,6 +1249,9 @@ type ListPointsParams struct {
 
 	// Consistent application or crash
 	Consistent *string `form:"consistent,omitempty" json:"consistent,omitempty"`
+
+	// Sort captured, changed or whole; with - before it the other way round
+	Sort *string `form:"sort,omitempty" json:"sort,omitempty"`
 
 	// Limit At most so many
 	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
@@ -1541,10 +1562,10 @@ type ClientInterface interface {
 	// Corresponds with DELETE /invitations/{id} (the `DeleteInvitation` operationId).
 	DeleteInvitation(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListLandings Machines made from points here
+	// ListLandings Machines made from points here, newest first
 	//
 	// Corresponds with GET /landings (the `ListLandings` operationId).
-	ListLandings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListLandings(ctx context.Context, params *ListLandingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CreateLandingsWithBody Make machines from a point and start them; everything is checked first
 	//
@@ -2322,11 +2343,11 @@ func (c *Client) DeleteInvitation(ctx context.Context, id string, reqEditors ...
 	return c.Client.Do(req)
 }
 
-// ListLandings Machines made from points here
+// ListLandings Machines made from points here, newest first
 //
 // Corresponds with GET /landings (the `ListLandings` operationId).
-func (c *Client) ListLandings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListLandingsRequest(c.Server)
+func (c *Client) ListLandings(ctx context.Context, params *ListLandingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLandingsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3563,6 +3584,18 @@ func NewListGroupsRequest(server string, params *ListGroupsParams) (*http.Reques
 
 		}
 
+		if params.Sort != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sort", *params.Sort, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
@@ -4247,7 +4280,7 @@ func NewDeleteInvitationRequest(server string, id string) (*http.Request, error)
 }
 
 // NewListLandingsRequest constructs an http.Request for the ListLandings method
-func NewListLandingsRequest(server string) (*http.Request, error) {
+func NewListLandingsRequest(server string, params *ListLandingsParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -4263,6 +4296,69 @@ func NewListLandingsRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Sort != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sort", *params.Sort, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Skip != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "skip", *params.Skip, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -5307,6 +5403,18 @@ func NewListPointsRequest(server string, params *ListPointsParams) (*http.Reques
 
 		}
 
+		if params.Sort != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sort", *params.Sort, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
@@ -6218,12 +6326,12 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /invitations/{id} (the `DeleteInvitation` operationId).
 	DeleteInvitationWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*DeleteInvitationResponse, error)
 
-	// ListLandingsWithResponse Machines made from points here
+	// ListLandingsWithResponse Machines made from points here, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /landings (the `ListLandings` operationId).
-	ListLandingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLandingsResponse, error)
+	ListLandingsWithResponse(ctx context.Context, params *ListLandingsParams, reqEditors ...RequestEditorFn) (*ListLandingsResponse, error)
 
 	// CreateLandingsWithBodyWithResponse Make machines from a point and start them; everything is checked first
 	//
@@ -7612,6 +7720,11 @@ func (r DeleteInvitationResponse) ContentType() string {
 	return ""
 }
 
+// ListLandingsResponse200Headers the declared response headers of an HTTP 200 response for ListLandings
+type ListLandingsResponse200Headers struct {
+	XTotalCount *int
+}
+
 type ListLandingsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7619,6 +7732,8 @@ type ListLandingsResponse struct {
 	JSON200 *[]Landing
 	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationProblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *ListLandingsResponse200Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
@@ -9991,13 +10106,13 @@ func (c *ClientWithResponses) DeleteInvitationWithResponse(ctx context.Context, 
 	return ParseDeleteInvitationResponse(rsp)
 }
 
-// ListLandingsWithResponse Machines made from points here
+// ListLandingsWithResponse Machines made from points here, newest first
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /landings (the `ListLandings` operationId).
-func (c *ClientWithResponses) ListLandingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLandingsResponse, error) {
-	rsp, err := c.ListLandings(ctx, reqEditors...)
+func (c *ClientWithResponses) ListLandingsWithResponse(ctx context.Context, params *ListLandingsParams, reqEditors ...RequestEditorFn) (*ListLandingsResponse, error) {
+	rsp, err := c.ListLandings(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -11462,6 +11577,19 @@ func ParseListLandingsResponse(rsp *http.Response) (*ListLandingsResponse, error
 
 	}
 
+	switch {
+	case rsp.StatusCode == 200:
+		var headers ListLandingsResponse200Headers
+		if values := rsp.Header.Values("X-Total-Count"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "X-Total-Count", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.XTotalCount = &value
+		}
+		response.Headers200 = &headers
+	}
+
 	return response, nil
 }
 
@@ -12906,9 +13034,9 @@ type ServerInterface interface {
 	// DeleteInvitation Withdraw an invitation
 	// (DELETE /invitations/{id})
 	DeleteInvitation(ctx *echo.Context, id string) error
-	// ListLandings Machines made from points here
+	// ListLandings Machines made from points here, newest first
 	// (GET /landings)
-	ListLandings(ctx *echo.Context) error
+	ListLandings(ctx *echo.Context, params ListLandingsParams) error
 	// CreateLandings Make machines from a point and start them; everything is checked first
 	// (POST /landings)
 	CreateLandings(ctx *echo.Context, params CreateLandingsParams) error
@@ -13167,6 +13295,13 @@ func (w *ServerInterfaceWrapper) ListGroups(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "health", ctx.QueryParams(), &params.Health, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter health: %s", err))
+	}
+
+	// ------------- Optional query parameter "sort" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sort", ctx.QueryParams(), &params.Sort, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sort: %s", err))
 	}
 
 	// ------------- Optional query parameter "limit" -------------
@@ -13456,8 +13591,38 @@ func (w *ServerInterfaceWrapper) DeleteInvitation(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) ListLandings(ctx *echo.Context) error {
 	var err error
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListLandingsParams
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", ctx.QueryParams(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter q: %s", err))
+	}
+
+	// ------------- Optional query parameter "sort" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sort", ctx.QueryParams(), &params.Sort, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sort: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// ------------- Optional query parameter "skip" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "skip", ctx.QueryParams(), &params.Skip, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter skip: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ListLandings(ctx)
+	err = w.Handler.ListLandings(ctx, params)
 	return err
 }
 
@@ -13865,6 +14030,13 @@ func (w *ServerInterfaceWrapper) ListPoints(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "consistent", ctx.QueryParams(), &params.Consistent, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter consistent: %s", err))
+	}
+
+	// ------------- Optional query parameter "sort" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sort", ctx.QueryParams(), &params.Sort, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sort: %s", err))
 	}
 
 	// ------------- Optional query parameter "limit" -------------
@@ -15080,21 +15252,32 @@ func (response DeleteInvitationdefaultApplicationProblemPlusJSONResponse) VisitD
 }
 
 type ListLandingsRequestObject struct {
+	Params ListLandingsParams
 }
 
 type ListLandingsResponseObject interface {
 	VisitListLandingsResponse(w http.ResponseWriter) error
 }
 
-type ListLandings200JSONResponse []Landing
+type ListLandings200ResponseHeaders struct {
+	XTotalCount *int
+}
+
+type ListLandings200JSONResponse struct {
+	Body    []Landing
+	Headers ListLandings200ResponseHeaders
+}
 
 func (response ListLandings200JSONResponse) VisitListLandingsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
 		return err
 	}
 	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.XTotalCount != nil {
+		w.Header().Set("X-Total-Count", fmt.Sprint(*response.Headers.XTotalCount))
+	}
 	w.WriteHeader(200)
 	_, err := buf.WriteTo(w)
 	return err
@@ -16779,7 +16962,7 @@ type StrictServerInterface interface {
 	// DeleteInvitation Withdraw an invitation
 	// (DELETE /invitations/{id})
 	DeleteInvitation(ctx context.Context, request DeleteInvitationRequestObject) (DeleteInvitationResponseObject, error)
-	// ListLandings Machines made from points here
+	// ListLandings Machines made from points here, newest first
 	// (GET /landings)
 	ListLandings(ctx context.Context, request ListLandingsRequestObject) (ListLandingsResponseObject, error)
 	// CreateLandings Make machines from a point and start them; everything is checked first
@@ -17601,8 +17784,10 @@ func (sh *strictHandler) DeleteInvitation(ctx *echo.Context, id string) error {
 }
 
 // ListLandings operation middleware
-func (sh *strictHandler) ListLandings(ctx *echo.Context) error {
+func (sh *strictHandler) ListLandings(ctx *echo.Context, params ListLandingsParams) error {
 	var request ListLandingsRequestObject
+
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.ListLandings(ctx.Request().Context(), request.(ListLandingsRequestObject))

@@ -83,8 +83,9 @@ func (a *app) groupCmd() *cobra.Command {
 
 func (a *app) groupListCmd() *cobra.Command {
 	var q, tag, direction, health string
-	c := &cobra.Command{Use: "list", Short: "List groups, worst first", Example: "  kestrel group list\n  kestrel group list --tag gold --health over", Args: cobra.NoArgs, RunE: a.with(func(cmd *cobra.Command, c *api.Client, _ []string) error {
-		gs, err := read[[]api.Group](c.ListGroups(cmd.Context(), &api.ListGroupsParams{Q: strOr(q), Tag: strOr(tag), Direction: strOr(direction), Health: strOr(health)}))
+	var page pageFlags
+	c := &cobra.Command{Use: "list", Short: "List groups, worst first", Example: "  kestrel group list\n  kestrel group list --tag gold --health over\n  kestrel group list --sort -backlog --limit 10", Args: cobra.NoArgs, RunE: a.with(func(cmd *cobra.Command, c *api.Client, _ []string) error {
+		gs, err := read[[]api.Group](c.ListGroups(cmd.Context(), &api.ListGroupsParams{Q: strOr(q), Tag: strOr(tag), Direction: strOr(direction), Health: strOr(health), Sort: page.sorted(), Limit: page.most(), Skip: &page.skip}))
 		if err != nil {
 			return err
 		}
@@ -94,6 +95,7 @@ func (a *app) groupListCmd() *cobra.Command {
 	c.Flags().StringVar(&tag, "tag", "", "with this tag")
 	c.Flags().StringVar(&direction, "direction", "", "out, in or ended")
 	c.Flags().StringVar(&health, "health", "", "over, stalled, \"cut off\", tight, seeding, paused or \"on target\"")
+	page.flags(c, "name, exposure, target, backlog, points or next")
 	return c
 }
 

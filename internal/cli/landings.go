@@ -14,18 +14,18 @@ import (
 
 func (a *app) landingCmd() *cobra.Command {
 	c := &cobra.Command{Use: "landing", Short: "Machines made from points here"}
-	c.AddCommand(a.landingCreateCmd(),
-		&cobra.Command{Use: "list", Short: "List machines made from points, newest first", Example: "  kestrel landing list", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			ls, err := read[[]api.Landing](c.ListLandings(cmd.Context()))
-			if err != nil {
-				return err
-			}
-			return a.emit(ls, func(w *tabwriter.Writer) { landingTable(w, ls) })
-		}},
+	var q string
+	var page pageFlags
+	list := &cobra.Command{Use: "list", Short: "List machines made from points, newest first", Example: "  kestrel landing list\n  kestrel landing list --search ticketing --sort name", Args: cobra.NoArgs, RunE: a.with(func(cmd *cobra.Command, c *api.Client, _ []string) error {
+		ls, err := read[[]api.Landing](c.ListLandings(cmd.Context(), &api.ListLandingsParams{Q: strOr(q), Sort: page.sorted(), Limit: page.most(), Skip: &page.skip}))
+		if err != nil {
+			return err
+		}
+		return a.emit(ls, func(w *tabwriter.Writer) { landingTable(w, ls) })
+	})}
+	list.Flags().StringVarP(&q, "search", "s", "", "words in its names, group, platform or state")
+	page.flags(list, "created, name, group, platform or state")
+	c.AddCommand(a.landingCreateCmd(), list,
 		&cobra.Command{Use: "show LANDING", Short: "One machine made from a point (its ID, or its name here)", Example: "  kestrel landing show purser", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {

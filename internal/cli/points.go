@@ -96,14 +96,11 @@ func (a *app) pointCmd() *cobra.Command {
 
 func (a *app) pointListCmd() *cobra.Command {
 	var group, before, after, consistent string
-	var limit, skip int
+	var page pageFlags
 	c := &cobra.Command{Use: "list", Short: "List recovery points, newest first", Args: cobra.NoArgs,
 		Example: "  kestrel point list --group Ticketing\n  kestrel point list -g Ticketing --before \"2026-11-25 14:00\" --consistent application -n 1\n  kestrel point list --after 2h",
 		RunE: a.with(func(cmd *cobra.Command, c *api.Client, _ []string) error {
-			p := api.ListPointsParams{Group: strOr(group), Consistent: strOr(consistent), Skip: &skip}
-			if limit > 0 {
-				p.Limit = &limit
-			}
+			p := api.ListPointsParams{Group: strOr(group), Consistent: strOr(consistent), Sort: page.sorted(), Limit: page.most(), Skip: &page.skip}
 			var err error
 			if p.Before, err = instant("--before", before, false); err != nil {
 				return err
@@ -128,8 +125,7 @@ func (a *app) pointListCmd() *cobra.Command {
 	f.StringVar(&before, "before", "", `captured before: a time such as "2026-11-25 14:00", or how long ago, such as 2h`)
 	f.StringVar(&after, "after", "", "captured after, likewise")
 	f.StringVar(&consistent, "consistent", "", "application or crash")
-	f.IntVarP(&limit, "limit", "n", 0, "at most so many (default: all)")
-	f.IntVar(&skip, "skip", 0, "leave out so many first")
+	page.flags(c, "captured, changed or whole")
 	return c
 }
 

@@ -190,6 +190,7 @@ func platformTable(w *tabwriter.Writer, ps []api.Platform) {
 func (a *app) machineCmd() *cobra.Command {
 	c := &cobra.Command{Use: "machine", Short: "Machines of this site's platforms"}
 	var p api.ListMachinesParams
+	var page pageFlags
 	var q, plat, folder, tag, power, protection string
 	list := &cobra.Command{Use: "list", Short: "List machines, with filter and search", Args: cobra.NoArgs,
 		Example: "  kestrel machine list --search db --folder /harbour\n  kestrel machine list --protection cannot",
@@ -199,6 +200,7 @@ func (a *app) machineCmd() *cobra.Command {
 				return err
 			}
 			p.Q, p.Platform, p.Folder, p.Tag, p.Power, p.Protection = strOr(q), strOr(plat), strOr(folder), strOr(tag), strOr(power), strOr(protection)
+			p.Sort, p.Limit, p.Skip = page.sorted(), page.most(), &page.skip
 			ms, err := read[[]api.Machine](c.ListMachines(cmd.Context(), &p))
 			if err != nil {
 				return err
@@ -231,6 +233,7 @@ func (a *app) machineCmd() *cobra.Command {
 	f.StringVar(&tag, "tag", "", "with this tag")
 	f.StringVar(&power, "power", "", "on, off or suspended")
 	f.StringVar(&protection, "protection", "", "none, protected or cannot")
+	page.flags(list, "folder, name, host, group, power, memory or size")
 	c.AddCommand(list, &cobra.Command{Use: "show MACHINE", Short: "One machine with its disks, and whether their changes can be tracked", Args: cobra.ExactArgs(1), Example: "  kestrel machine show purser",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()

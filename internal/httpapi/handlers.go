@@ -16,6 +16,7 @@ import (
 	"kestrel/internal/events"
 	"kestrel/internal/inventory"
 	"kestrel/internal/keeper"
+	"kestrel/internal/listing"
 	"kestrel/internal/overview"
 	"kestrel/internal/problem"
 )
@@ -214,7 +215,7 @@ func (h *handlers) Forecast(ctx context.Context, request api.ForecastRequestObje
 
 func (h *handlers) ListGroups(ctx context.Context, request api.ListGroupsRequestObject) (api.ListGroupsResponseObject, error) {
 	p := request.Params
-	v, total, err := h.Overview.List(overview.Filter{Query: value(p.Q), Tag: value(p.Tag), Direction: value(p.Direction), Health: value(p.Health), See: sees(ctx), Limit: value(p.Limit), Skip: value(p.Skip)})
+	v, total, err := h.Overview.List(overview.Filter{Query: value(p.Q), Tag: value(p.Tag), Direction: value(p.Direction), Health: value(p.Health), See: sees(ctx), Page: listing.Page{Sort: value(p.Sort), Limit: value(p.Limit), Skip: value(p.Skip)}})
 	return api.ListGroups200JSONResponse{Body: v, Headers: api.ListGroups200ResponseHeaders{XTotalCount: &total}}, err
 }
 
@@ -345,7 +346,7 @@ func (h *handlers) TestLink(ctx context.Context, request api.TestLinkRequestObje
 
 func (h *handlers) ListMachines(ctx context.Context, request api.ListMachinesRequestObject) (api.ListMachinesResponseObject, error) {
 	p := request.Params
-	f := inventory.MachineFilter{Query: value(p.Q), Platform: value(p.Platform), Folder: value(p.Folder), Tag: value(p.Tag), Power: value(p.Power), Protection: value(p.Protection), Sort: value(p.Sort), Limit: value(p.Limit), Skip: value(p.Skip)}
+	f := inventory.MachineFilter{Query: value(p.Q), Platform: value(p.Platform), Folder: value(p.Folder), Tag: value(p.Tag), Power: value(p.Power), Protection: value(p.Protection), Page: listing.Page{Sort: value(p.Sort), Limit: value(p.Limit), Skip: value(p.Skip)}}
 	if len(who(ctx).Tags) > 0 {
 		// Whoever sees some groups sees their machines.
 		see := h.seesID(ctx)
@@ -414,7 +415,7 @@ func (h *handlers) RetestPlatform(ctx context.Context, request api.RetestPlatfor
 
 func (h *handlers) ListPoints(ctx context.Context, request api.ListPointsRequestObject) (api.ListPointsResponseObject, error) {
 	p := request.Params
-	f := keeper.Filter{Before: p.Before, After: p.After, Consistent: value(p.Consistent), Limit: value(p.Limit), Skip: value(p.Skip)}
+	f := keeper.Filter{Before: p.Before, After: p.After, Consistent: value(p.Consistent), Page: listing.Page{Sort: value(p.Sort), Limit: value(p.Limit), Skip: value(p.Skip)}}
 	see := sees(ctx)
 	if p.Group != nil && *p.Group != "" {
 		r, err := h.Directory.Find(*p.Group)
@@ -542,8 +543,10 @@ func (h *handlers) DeleteToken(ctx context.Context, request api.DeleteTokenReque
 	return api.DeleteToken204Response{}, h.Access.DeleteToken(ctx, who(ctx), request.ID)
 }
 
-func (h *handlers) ListLandings(ctx context.Context, _ api.ListLandingsRequestObject) (api.ListLandingsResponseObject, error) {
-	return api.ListLandings200JSONResponse(h.Landings.List(h.seesID(ctx))), nil
+func (h *handlers) ListLandings(ctx context.Context, request api.ListLandingsRequestObject) (api.ListLandingsResponseObject, error) {
+	p := request.Params
+	v, total, err := h.Landings.List(h.seesID(ctx), value(p.Q), listing.Page{Sort: value(p.Sort), Limit: value(p.Limit), Skip: value(p.Skip)})
+	return api.ListLandings200JSONResponse{Body: v, Headers: api.ListLandings200ResponseHeaders{XTotalCount: &total}}, err
 }
 
 func (h *handlers) CreateLandings(ctx context.Context, request api.CreateLandingsRequestObject) (api.CreateLandingsResponseObject, error) {

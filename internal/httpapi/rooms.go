@@ -10,6 +10,7 @@ import (
 	"kestrel/internal/events"
 	"kestrel/internal/inventory"
 	"kestrel/internal/keeper"
+	"kestrel/internal/listing"
 	"kestrel/internal/overview"
 	"kestrel/internal/records"
 )
@@ -148,7 +149,7 @@ type Serving interface {
 
 // Landings is machines that were made from points.
 type Landings interface {
-	List(see func(group string) bool) []api.Landing
+	List(see func(group string) bool, query string, page listing.Page) ([]api.Landing, int, error)
 	Get(id string) (api.Landing, error)
 	GroupOf(id string) (string, error)
 	Create(ctx context.Context, who actor.Actor, in api.NewLanding, checkOnly bool) ([]api.Landing, error)

@@ -10,6 +10,7 @@ import (
 	"kestrel/internal/api"
 	"kestrel/internal/core/words"
 	"kestrel/internal/platform"
+	"kestrel/internal/listing"
 	"kestrel/internal/problem"
 )
 
@@ -88,15 +89,11 @@ func (v *Inventory) Resources(id string) (api.Inventory, error) {
 type MachineFilter struct {
 	Query, Platform, Folder, Tag, Power string
 	Protection                          string // "none", "protected" or "cannot"
-	Sort                                string // name, folder, host, group or size; "-" before it turns it round
-	Limit, Skip                         int
+	Page                                listing.Page
 	// See tells by a machine's group (empty if it has none) whether it may be seen;
 	// nil lets all pass.
 	See func(group string) bool
 }
-
-// MaxPage is the most that a page of a list has.
-const MaxPage = 10_000
 
 // Machines lists machines of all platforms, and tells how many there are in all.
 func (v *Inventory) Machines(f MachineFilter) ([]api.Machine, int, error) {
@@ -104,10 +101,6 @@ func (v *Inventory) Machines(f MachineFilter) ([]api.Machine, int, error) {
 	case "", "none", "protected", "cannot":
 	default:
 		return nil, 0, problem.Invalid("protection", "%q is none of none, protected, cannot.", f.Protection)
-	}
-	order, err := orderOf(f.Sort)
-	if err != nil {
-		return nil, 0, err
 	}
 	out := []api.Machine{}
 	for _, p := range v.All() {
@@ -117,60 +110,32 @@ func (v *Inventory) Machines(f MachineFilter) ([]api.Machine, int, error) {
 			}
 		}
 	}
-	slices.SortStableFunc(out, order)
-	page, err := Page(out, f.Limit, f.Skip)
+	page, err := machineOrders().Of(out, byFolder, f.Page)
 	return page, len(out), err
 }
 
-// Page cuts a stretch out of a list: at most limit (0: all), without the first
-// skip.
-func Page[T any](all []T, limit, skip int) ([]T, error) {
-	if limit < 0 || limit > MaxPage {
-		return nil, problem.Invalid("limit", "A page has 1 to %d entries; leave it out for all.", MaxPage)
+// machineOrders are the orders of a list of machines.
+func machineOrders() listing.Orders[api.Machine] {
+	size := func(m api.Machine) (n int64) {
+		for _, d := range m.Disks {
+			n += d.SizeBytes
+		}
+		return n
 	}
-	if skip < 0 {
-		return nil, problem.Invalid("skip", "Give 0 or more.")
+	return listing.Orders[api.Machine]{
+		"name":   func(a, b api.Machine) int { return listing.Fold(a.Name, b.Name) },
+		"folder": func(a, b api.Machine) int { return strings.Compare(a.Folder, b.Folder) },
+		"host":   func(a, b api.Machine) int { return strings.Compare(a.Host, b.Host) },
+		"power":  func(a, b api.Machine) int { return strings.Compare(a.Power, b.Power) },
+		"group":  func(a, b api.Machine) int { return listing.Fold(value(a.GroupName), value(b.GroupName)) },
+		"memory": func(a, b api.Machine) int { return cmp.Compare(a.MemoryBytes, b.MemoryBytes) },
+		"size":   func(a, b api.Machine) int { return cmp.Compare(size(a), size(b)) },
 	}
-	all = all[min(skip, len(all)):]
-	if limit > 0 {
-		all = all[:min(limit, len(all))]
-	}
-	return all, nil
 }
 
-func orderOf(sort string) (func(a, b api.Machine) int, error) {
-	name, down := strings.CutPrefix(sort, "-")
-	byName := func(a, b api.Machine) int {
-		return cmp.Or(strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)), strings.Compare(a.ID, b.ID))
-	}
-	var by func(a, b api.Machine) int
-	switch name {
-	case "", "folder":
-		by = func(a, b api.Machine) int { return strings.Compare(a.Folder, b.Folder) }
-	case "name":
-		by = byName
-	case "host":
-		by = func(a, b api.Machine) int { return strings.Compare(a.Host, b.Host) }
-	case "group":
-		by = func(a, b api.Machine) int { return strings.Compare(value(a.GroupName), value(b.GroupName)) }
-	case "size":
-		size := func(m api.Machine) (n int64) {
-			for _, d := range m.Disks {
-				n += d.SizeBytes
-			}
-			return n
-		}
-		by = func(a, b api.Machine) int { return cmp.Compare(size(a), size(b)) }
-	default:
-		return nil, problem.Invalid("sort", "%q is none of name, folder, host, group, size; put - before it to turn it round.", sort)
-	}
-	return func(a, b api.Machine) int {
-		c := by(a, b)
-		if down {
-			c = -c
-		}
-		return cmp.Or(c, byName(a, b))
-	}, nil
+// byFolder is the order of machines for whom no other is asked for.
+func byFolder(a, b api.Machine) int {
+	return cmp.Or(strings.Compare(a.Folder, b.Folder), listing.Fold(a.Name, b.Name), strings.Compare(a.ID, b.ID))
 }
 
 func (f MachineFilter) matches(v api.Machine) bool {
@@ -197,19 +162,11 @@ func (f MachineFilter) matches(v api.Machine) bool {
 			return false
 		}
 	}
-	if f.Query == "" {
-		return true
-	}
-	text := strings.ToLower(strings.Join(append([]string{v.Name, v.Folder, v.Guest, v.Host, value(v.GroupName)}, v.Tags...), " "))
+	texts := append([]string{v.Name, v.Folder, v.Guest, v.Host, value(v.GroupName)}, v.Tags...)
 	for _, n := range v.Nics {
-		text += " " + n.Address + " " + n.Network
+		texts = append(texts, n.Address, n.Network)
 	}
-	for _, word := range strings.Fields(strings.ToLower(f.Query)) {
-		if !strings.Contains(text, word) {
-			return false
-		}
-	}
-	return true
+	return listing.Matches(f.Query, texts...)
 }
 
 func (v *Inventory) machineView(p Platform, m platform.Machine) api.Machine {

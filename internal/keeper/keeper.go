@@ -35,6 +35,7 @@ type Records interface {
 	PutPoint(ctx context.Context, p records.Point) error
 	MirrorPoints(ctx context.Context, group string, ps []records.Point) error
 	Points(ctx context.Context, f records.PointFilter) ([]records.Point, error)
+	CountPoints(ctx context.Context, f records.PointFilter) (int, error)
 	Marks(ctx context.Context, groups []string) ([]records.Point, error)
 	Point(ctx context.Context, id string) (records.Point, error)
 	PointIDs(ctx context.Context) (map[string]bool, error)

@@ -16,44 +16,45 @@ import (
 	"kestrel/internal/core/group"
 	"kestrel/internal/core/ladder"
 	"kestrel/internal/directory"
+	"kestrel/internal/listing"
 	"kestrel/internal/platform"
 	"kestrel/internal/points"
 	"kestrel/internal/problem"
 	"kestrel/internal/records"
 )
 
-// maxPage is the most points that one answer has.
-const maxPage = 10_000
-
 // Filter narrows and cuts a list of points.
 type Filter struct {
 	Groups        []string // IDs; nil for all
 	Before, After *time.Time
 	Consistent    string // application or crash
-	Limit, Skip   int    // 0: all
+	Page          listing.Page
 }
 
-// List lists points, newest first, and tells how many there are in all.
+// List lists points, newest first if no other order is asked for, and tells how many there are in all.
 func (k *Keeper) List(ctx context.Context, f Filter) ([]api.Point, int, error) {
 	switch f.Consistent {
 	case "", "application", "crash":
 	default:
 		return nil, 0, problem.Invalid("consistent", "%q is neither application nor crash.", f.Consistent)
 	}
-	if f.Limit < 0 || f.Limit > maxPage {
-		return nil, 0, problem.Invalid("limit", "A page has 1 to %d points; leave it out for all.", maxPage)
-	}
-	if f.Skip < 0 {
-		return nil, 0, problem.Invalid("skip", "Give 0 or more.")
-	}
-	recs, err := k.Records.Points(ctx, records.PointFilter{Groups: f.Groups, Before: f.Before, After: f.After, Consistency: f.Consistent})
+	order, down, err := f.Page.Named("captured", "changed", "whole")
 	if err != nil {
 		return nil, 0, err
 	}
-	total := len(recs)
-	recs = recs[min(f.Skip, total):]
-	if f.Limit > 0 {
-		recs = recs[:min(f.Limit, len(recs))]
+	if err := f.Page.Check(); err != nil {
+		return nil, 0, err
+	}
+	which := records.PointFilter{Groups: f.Groups, Before: f.Before, After: f.After, Consistency: f.Consistent}
+	total, err := k.Records.CountPoints(ctx, which)
+	if err != nil {
+		return nil, 0, err
+	}
+	which.Limit, which.Skip = f.Page.Limit, f.Page.Skip
+	which.Order, which.Up = records.PointOrder(order), order != "" && !down
+	recs, err := k.Records.Points(ctx, which)
+	if err != nil {
+		return nil, 0, err
 	}
 	out, err := k.views(ctx, recs)
 	return out, total, err

@@ -3,12 +3,12 @@
 package landing
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -22,6 +22,7 @@ import (
 	"kestrel/internal/events"
 	"kestrel/internal/inventory"
 	"kestrel/internal/keeper"
+	"kestrel/internal/listing"
 	"kestrel/internal/operation"
 	"kestrel/internal/platform"
 	"kestrel/internal/points"
@@ -503,8 +504,23 @@ func (l *Landings) view(s *state, platformName string) api.Landing {
 	return v
 }
 
-// List lists the landings of the groups that see lets pass, newest first.
-func (l *Landings) List(see func(group string) bool) []api.Landing {
+// orders are the orders of a list of landings.
+func orders() listing.Orders[api.Landing] {
+	by := func(of func(api.Landing) string) func(a, b api.Landing) int {
+		return func(a, b api.Landing) int { return listing.Fold(of(a), of(b)) }
+	}
+	return listing.Orders[api.Landing]{
+		"created":  func(a, b api.Landing) int { return a.CreatedAt.Compare(b.CreatedAt) },
+		"name":     by(func(x api.Landing) string { return x.Name }),
+		"group":    by(func(x api.Landing) string { return x.GroupName }),
+		"platform": by(func(x api.Landing) string { return x.PlatformName }),
+		"state":    by(func(x api.Landing) string { return string(x.State) }),
+	}
+}
+
+// List lists the landings of the groups that see lets pass and to which every word
+// of query fits, newest first, and tells how many there are in all.
+func (l *Landings) List(see func(group string) bool, query string, page listing.Page) ([]api.Landing, int, error) {
 	names := map[string]string{}
 	for _, p := range l.Inventory.All() {
 		names[p.ID] = p.Name
@@ -513,12 +529,18 @@ func (l *Landings) List(see func(group string) bool) []api.Landing {
 	defer l.mu.Unlock()
 	out := []api.Landing{}
 	for _, s := range l.byID {
-		if see(s.detail.GroupID) {
-			out = append(out, l.view(s, names[s.rec.Platform]))
+		if !see(s.detail.GroupID) {
+			continue
+		}
+		if v := l.view(s, names[s.rec.Platform]); listing.Matches(query, v.Name, v.Machine, v.GroupName, v.PlatformName, string(v.State)) {
+			out = append(out, v)
 		}
 	}
-	slices.SortFunc(out, func(a, b api.Landing) int { return b.CreatedAt.Compare(a.CreatedAt) })
-	return out
+	newest := func(a, b api.Landing) int {
+		return cmp.Or(b.CreatedAt.Compare(a.CreatedAt), strings.Compare(a.ID, b.ID))
+	}
+	cut, err := orders().Of(out, newest, page)
+	return cut, len(out), err
 }
 
 // find resolves an ID or the name of a landed machine.

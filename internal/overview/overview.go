@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"math"
 	"net/url"
 	"slices"
 	"strings"
@@ -22,6 +23,7 @@ import (
 	"kestrel/internal/inventory"
 	"kestrel/internal/keeper"
 	"kestrel/internal/link"
+	"kestrel/internal/listing"
 	"kestrel/internal/mover"
 	"kestrel/internal/peering"
 	"kestrel/internal/platform"
@@ -265,7 +267,7 @@ func (o *Overview) Group(id string) (api.Group, error) {
 type Filter struct {
 	Query, Tag, Direction, Health string
 	See                           func(r directory.Record) bool // nil: all
-	Limit, Skip                   int
+	Page                          listing.Page
 }
 
 func (f Filter) matches(v api.Group) bool {
@@ -273,20 +275,39 @@ func (f Filter) matches(v api.Group) bool {
 		f.Direction != "" && string(v.Direction) != f.Direction || f.Health != "" && v.Health != f.Health {
 		return false
 	}
-	if f.Query == "" {
-		return true
-	}
-	parts := append([]string{v.Name, v.Home, v.Recovery}, v.Tags...)
+	texts := append([]string{v.Name, v.Home, v.Recovery}, v.Tags...)
 	for _, m := range v.Machines {
-		parts = append(parts, m.Name)
+		texts = append(texts, m.Name)
 	}
-	text := strings.ToLower(strings.Join(parts, " "))
-	for _, word := range strings.Fields(strings.ToLower(f.Query)) {
-		if !strings.Contains(text, word) {
-			return false
-		}
+	return listing.Matches(f.Query, texts...)
+}
+
+// orders are the orders of a list of groups; what is not known comes last but for
+// the exposure, which is worst where there is no point at all.
+func orders() listing.Orders[api.Group] {
+	by := func(of func(api.Group) int64) func(a, b api.Group) int {
+		return func(a, b api.Group) int { return cmp.Compare(of(a), of(b)) }
 	}
-	return true
+	return listing.Orders[api.Group]{
+		"name":     func(a, b api.Group) int { return listing.Fold(a.Name, b.Name) },
+		"exposure": by(func(g api.Group) int64 { return or(g.ExposureSeconds, math.MaxInt64) }),
+		"target":   by(func(g api.Group) int64 { return g.Promise.RpoTargetSeconds }),
+		"backlog":  by(func(g api.Group) int64 { return or(g.BacklogBytes, -1) }),
+		"points":   by(func(g api.Group) int64 { return int64(g.Points) }),
+		"next": by(func(g api.Group) int64 {
+			if g.NextStartAt == nil {
+				return math.MaxInt64
+			}
+			return g.NextStartAt.UnixMilli()
+		}),
+	}
+}
+
+func or(v *int64, none int64) int64 {
+	if v == nil {
+		return none
+	}
+	return *v
 }
 
 // List lists groups, worst first, and tells how many there are in all.
@@ -308,8 +329,7 @@ func (o *Overview) List(f Filter) ([]api.Group, int, error) {
 			out = append(out, v)
 		}
 	}
-	slices.SortStableFunc(out, worse)
-	page, err := inventory.Page(out, f.Limit, f.Skip)
+	page, err := orders().Of(out, worse, f.Page)
 	return page, len(out), err
 }
 
@@ -321,7 +341,7 @@ func worse(a, b api.Group) int {
 		}
 		return 0
 	}
-	return cmp.Or(cmp.Compare(gone(a), gone(b)), cmp.Compare(health.State(a.Health).Rank(), health.State(b.Health).Rank()), strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)), strings.Compare(a.ID, b.ID))
+	return cmp.Or(cmp.Compare(gone(a), gone(b)), cmp.Compare(health.State(a.Health).Rank(), health.State(b.Health).Rank()), listing.Fold(a.Name, b.Name), strings.Compare(a.ID, b.ID))
 }
 
 // Cycles lists a group's cycles, newest first.

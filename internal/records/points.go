@@ -52,13 +52,30 @@ type PointFilter struct {
 	Groups        []string   // none: of every group
 	Before, After *time.Time // of the capture, both exclusive
 	Consistency   string     // crash or application
-	Limit         int        // 0: no limit
+	Order         PointOrder
+	Up            bool // oldest or least first, not last
+	Limit         int  // 0: no limit
 	Skip          int
 }
 
-// Points lists points, newest first.
-func (db *DB) Points(ctx context.Context, f PointFilter) ([]Point, error) {
-	q, args := `SELECT * FROM points WHERE true`, []any{}
+// PointOrder is what a list of points is ordered by; empty is by their capture.
+type PointOrder string
+
+// by is the order's expression.
+func (o PointOrder) by() string {
+	switch o {
+	case "changed":
+		return `(seal->>'changedBytes')::bigint`
+	case "whole":
+		return `(seal->>'usedBytes')::bigint`
+	default:
+		return `capture_at`
+	}
+}
+
+// where is the condition of a filter, with its arguments.
+func (f PointFilter) where() (q string, args []any) {
+	q = ` WHERE true`
 	and := func(cond string, v any) {
 		args = append(args, v)
 		q += fmt.Sprintf(cond, len(args))
@@ -75,10 +92,28 @@ func (db *DB) Points(ctx context.Context, f PointFilter) ([]Point, error) {
 	if f.Consistency != "" {
 		and(` AND seal->>'consistency' = $%d`, f.Consistency)
 	}
-	q += ` ORDER BY capture_at DESC, id`
+	return q, args
+}
+
+// CountPoints counts the points that f lets pass, whatever stretch it asks for.
+func (db *DB) CountPoints(ctx context.Context, f PointFilter) (int, error) {
+	q, args := f.where()
+	return get[int](ctx, db, "points", `SELECT count(*) FROM points`+q, args...)
+}
+
+// Points lists points in the order that f asks for, the newest first if it asks for none.
+func (db *DB) Points(ctx context.Context, f PointFilter) ([]Point, error) {
+	q, args := f.where()
+	q = `SELECT * FROM points` + q + ` ORDER BY ` + f.Order.by()
+	if !f.Up {
+		q += ` DESC`
+	}
+	q += `, capture_at DESC, id`
 	if f.Limit > 0 {
-		and(` LIMIT $%d`, f.Limit)
-		and(` OFFSET $%d`, f.Skip)
+		q += fmt.Sprintf(` LIMIT %d`, f.Limit)
+	}
+	if f.Skip > 0 {
+		q += fmt.Sprintf(` OFFSET %d`, f.Skip)
 	}
 	return list[Point](ctx, db, "points", q, args...)
 }

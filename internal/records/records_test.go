@@ -243,7 +243,7 @@ func TestPointsAreFilteredAndMirrored(t *testing.T) {
 		require.NoError(t, db.AddGroup(ctx, x, records.Activity{}))
 	}
 	put := func(group string, minute int, consistency string, held bool) records.Point {
-		p := records.Point{ID: uuid.NewString(), GroupID: group, CaptureAt: now.Add(time.Duration(minute) * time.Minute), Held: held, Seal: []byte(`{"consistency":"` + consistency + `"}`)}
+		p := records.Point{ID: uuid.NewString(), GroupID: group, CaptureAt: now.Add(time.Duration(minute) * time.Minute), Held: held, Seal: []byte(fmt.Sprintf(`{"consistency":%q,"changedBytes":%d}`, consistency, 10*len(consistency)))}
 		require.NoError(t, db.PutPoint(ctx, p))
 		return p
 	}
@@ -263,6 +263,11 @@ func TestPointsAreFilteredAndMirrored(t *testing.T) {
 	require.Equal(t, []string{two.ID}, ids(records.PointFilter{Groups: mine, Before: &three.CaptureAt, After: &one.CaptureAt}))
 	require.Equal(t, []string{two.ID}, ids(records.PointFilter{Consistency: "application"}))
 	require.Equal(t, []string{two.ID}, ids(records.PointFilter{Groups: mine, Limit: 1, Skip: 1}))
+	require.Equal(t, []string{one.ID, two.ID, three.ID}, ids(records.PointFilter{Groups: mine, Up: true}))
+	require.Equal(t, []string{two.ID, three.ID, one.ID}, ids(records.PointFilter{Groups: mine, Order: "changed"}), "the newest first among equals")
+	n, err := db.CountPoints(t.Context(), records.PointFilter{Groups: mine, Limit: 1, Skip: 1})
+	require.NoError(t, err)
+	require.Equal(t, 3, n, "all of them, whatever stretch is asked for")
 	require.Empty(t, ids(records.PointFilter{Groups: []string{}}))
 	require.Len(t, ids(records.PointFilter{}), 4)
 	two.Pinned, two.PinReason = true, "upgrade"

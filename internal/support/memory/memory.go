@@ -431,16 +431,46 @@ func (db *DB) pointsOf(which func(records.Point) bool) []records.Point {
 func (db *DB) Points(_ context.Context, f records.PointFilter) ([]records.Point, error) {
 	db.mu.Lock()
 	defer db.mu.Unlock()
-	out := db.pointsOf(func(p records.Point) bool {
+	out := db.filtered(f)
+	size := func(p records.Point) int64 {
+		var seal struct{ ChangedBytes, UsedBytes int64 }
+		_ = json.Unmarshal(p.Seal, &seal)
+		if f.Order == "whole" {
+			return seal.UsedBytes
+		}
+		return seal.ChangedBytes
+	}
+	slices.SortStableFunc(out, func(a, b records.Point) int {
+		c := a.CaptureAt.Compare(b.CaptureAt)
+		if f.Order == "changed" || f.Order == "whole" {
+			c = cmp.Compare(size(a), size(b))
+		}
+		if !f.Up {
+			c = -c
+		}
+		return c
+	})
+	out = out[min(f.Skip, len(out)):]
+	if f.Limit > 0 {
+		out = out[:min(f.Limit, len(out))]
+	}
+	return out, nil
+}
+
+// CountPoints implements keeper.Records.
+func (db *DB) CountPoints(_ context.Context, f records.PointFilter) (int, error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	return len(db.filtered(f)), nil
+}
+
+// filtered lists the points that f lets pass, newest first; the lock is held.
+func (db *DB) filtered(f records.PointFilter) []records.Point {
+	return db.pointsOf(func(p records.Point) bool {
 		var seal struct{ Consistency string }
 		return (f.Groups == nil || slices.Contains(f.Groups, p.GroupID)) && (f.Before == nil || p.CaptureAt.Before(*f.Before)) && (f.After == nil || p.CaptureAt.After(*f.After)) &&
 			(f.Consistency == "" || json.Unmarshal(p.Seal, &seal) == nil && seal.Consistency == f.Consistency)
 	})
-	if f.Limit > 0 {
-		out = out[min(f.Skip, len(out)):]
-		out = out[:min(f.Limit, len(out))]
-	}
-	return out, nil
 }
 
 // Marks implements keeper.Records.
