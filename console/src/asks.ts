@@ -1,4 +1,4 @@
-import { queryOptions } from "@tanstack/react-query";
+import { queryOptions, useQuery } from "@tanstack/react-query";
 import { api, ask } from "./api";
 
 // What pages ask for, under which key, and how often if no event comes before.
@@ -38,3 +38,9 @@ export const asks = {
   tokens: queryOptions({ queryKey: ["tokens"], queryFn: () => ask(api.GET("/tokens")) }),
   machines: queryOptions({ queryKey: ["machines"], queryFn: () => ask(api.GET("/machines")) }),
 };
+
+/** useMay tells what who is signed in may do; what they may not is not offered. */
+export function useMay(): { operate: boolean; administer: boolean } {
+  const role = useQuery(asks.me).data?.role;
+  return { operate: role === "operator" || role === "administrator", administer: role === "administrator" };
+}

@@ -1,5 +1,5 @@
 import { Dialog, DropdownMenu } from "radix-ui";
-import { type ButtonHTMLAttributes, type ReactNode, useId } from "react";
+import { type ButtonHTMLAttributes, type ReactNode, useEffect, useId, useRef, useState } from "react";
 import { Problem } from "./api";
 import { exactly, when } from "./format";
 
@@ -218,5 +218,59 @@ export function RowMenu({ of, items }: { of: string; items: { text: string; act:
         </DropdownMenu.Content>
       </DropdownMenu.Portal>
     </DropdownMenu.Root>
+  );
+}
+
+/** Listed lists things, each with one button beside it. */
+export function Listed<T extends { id: string }>(p: {
+  items: T[] | undefined;
+  button: { text: string; act: (x: T) => void; danger?: boolean; busy?: boolean };
+  hidden?: boolean;
+  beside?: (x: T) => ReactNode;
+  children: (x: T) => ReactNode;
+}) {
+  return (
+    <ul>
+      {p.items?.map((x) => (
+        <li key={x.id} className="flex items-center justify-between gap-2 border-line border-b px-4 py-2">
+          <span>{p.children(x)}</span>
+          {!p.hidden && (
+            <span className="flex items-center gap-2">
+              {p.beside?.(x)}
+              <Button
+                small
+                kind={p.button.danger ? "danger" : "plain"}
+                disabled={p.button.busy}
+                onClick={() => p.button.act(x)}
+              >
+                {p.button.text}
+              </Button>
+            </span>
+          )}
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+/** Find is the search of a list; what is typed is looked for when the typing rests. */
+export function Find(p: { label: string; hint: string; value: string; onFind: (q: string) => void }) {
+  const [text, setText] = useState(p.value);
+  const find = useRef(p.onFind);
+  find.current = p.onFind;
+  useEffect(() => {
+    if (text === p.value) return;
+    const t = window.setTimeout(() => find.current(text), 150);
+    return () => window.clearTimeout(t);
+  }, [text, p.value]);
+  return (
+    <input
+      type="search"
+      aria-label={p.label}
+      placeholder={p.hint}
+      className={`${inputLook} max-w-80`}
+      value={text}
+      onChange={(e) => setText(e.target.value)}
+    />
   );
 }

@@ -380,7 +380,7 @@ func (a *app) activityCmd() *cobra.Command {
 					if x.Origin != nil {
 						from = *x.Origin
 					}
-					row(w, clockTime(&x.At), x.Who, from, x.Text)
+					row(w, clockTime(&x.At), x.Who, from, strings.TrimPrefix(x.Text, x.Who+" "))
 				}
 			})
 		}}

@@ -9,8 +9,8 @@ import (
 
 	"kestrel/internal/api"
 	"kestrel/internal/core/words"
-	"kestrel/internal/platform"
 	"kestrel/internal/listing"
+	"kestrel/internal/platform"
 	"kestrel/internal/problem"
 )
 

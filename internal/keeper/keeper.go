@@ -606,5 +606,9 @@ func (k *Keeper) ForgetRemote(ctx context.Context, group string) error {
 // Newest is the capture instant of a group's newest point; zero if it has none.
 func (k *Keeper) Newest(group string) time.Time { return k.Holding(group).NewestAt }
 
+// Known tells whether a group's recovery site has said that it knows the group,
+// since this site started.
+func (k *Keeper) Known(group string) bool { return !k.Holding(group).ConfirmedAt.IsZero() }
+
 // HomePoints is how many points of a group home keeps as well.
 func (k *Keeper) HomePoints(group string) int { return k.Holding(group).HomePoints }

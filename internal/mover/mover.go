@@ -73,6 +73,8 @@ type Points interface {
 	// Newest is the capture instant of the newest point at the recovery site; zero
 	// if there is none.
 	Newest(group string) time.Time
+	// Known tells whether the recovery site has said that it knows the group.
+	Known(group string) bool
 	// HomePoints is how many points home keeps as well.
 	HomePoints(group string) int
 	Shipped(ctx context.Context, r directory.Record, x *points.Seal) error
@@ -300,6 +302,7 @@ func (m *Mover) step() time.Time {
 	type home struct {
 		directory.Record
 		captured time.Time
+		known    bool
 		source   Source
 		way      Way
 	}
@@ -309,7 +312,7 @@ func (m *Mover) step() time.Time {
 		if r.Direction != directory.Out {
 			continue
 		}
-		h := home{Record: r, captured: m.Points.Newest(r.ID)}
+		h := home{Record: r, captured: m.Points.Newest(r.ID), known: m.Points.Known(r.ID)}
 		h.source, _ = m.Source(r.Spec.Platform)
 		h.way, _ = m.Way(r.Link)
 		groups[r.ID] = h
@@ -324,7 +327,7 @@ func (m *Mover) step() time.Time {
 	for _, h := range order {
 		s := m.of(h.ID)
 		f := m.facts(h.Record, s, now)
-		f.Captured, f.PlatformUp, f.LinkUp = h.captured, h.source.Up, h.way.Reached
+		f.Captured, f.PlatformUp, f.LinkUp = h.captured, h.source.Up, h.way.Reached && h.known
 		if due := f.Due(now); due && s.dueSince.IsZero() {
 			s.dueSince = now
 			f.DueSince = now

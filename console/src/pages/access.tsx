@@ -1,9 +1,12 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import type { ComponentProps } from "react";
+import { useForm, useWatch } from "react-hook-form";
+import { useDialog } from "../address";
 import { api, ask, Problem } from "../api";
-import { asks } from "../asks";
+import { asks, useMay } from "../asks";
+import { ConfirmDialog } from "../dialog";
 import { when } from "../format";
-import { Button, Card, Fault, Field, inputLook, Page } from "../ui";
+import { Button, Card, Fault, Field, inputLook, Listed, Page } from "../ui";
 
 const roles = [
   ["viewer", "Viewer", "sees everything, changes nothing"],
@@ -12,27 +15,22 @@ const roles = [
 ] as const;
 
 export function AccessPage() {
+  const may = useMay();
   return (
     <Page title="Access">
       <div className="grid items-start gap-4 lg:grid-cols-2">
-        <PeopleCard />
+        {may.administer && <PeopleCard />}
         <TokensCard />
       </div>
     </Page>
   );
 }
 
-function RoleSelect({ value, onChange, label }: { value: string; onChange: (role: string) => void; label?: string }) {
+function RoleSelect(p: ComponentProps<"select">) {
   return (
-    <select
-      aria-label={label}
-      className={`${inputLook} min-w-38`}
-      value={value}
-      onChange={(e) => onChange(e.target.value)}
-      title={roles.find((r) => r[0] === value)?.[2]}
-    >
-      {roles.map(([v, text]) => (
-        <option key={v} value={v}>
+    <select className={`${inputLook} min-w-38`} {...p}>
+      {roles.map(([v, text, what]) => (
+        <option key={v} value={v} title={what}>
           {text}
         </option>
       ))}
@@ -45,88 +43,103 @@ const tagsOf = (text: string) => text.split(/[\s,]+/).filter(Boolean);
 /** People sign in; each has a role, which may be limited to groups with a tag. */
 function PeopleCard() {
   const qc = useQueryClient();
-  const [role, setRole] = useState("operator");
-  const [tags, setTags] = useState("");
+  const dialog = useDialog<"remove">();
   const q = useQuery(asks.people);
   const again = () => qc.invalidateQueries({ queryKey: ["people"] });
-  const invite = useMutation({
-    mutationFn: () => ask(api.POST("/people", { body: { role, tags: tagsOf(tags) } })),
-  });
   const edit = useMutation({
     mutationFn: (x: { id: string; role: string }) =>
       ask(api.PATCH("/people/{id}", { params: { path: { id: x.id } }, body: { role: x.role } })),
     onSettled: again,
   });
-  const remove = useMutation({
-    mutationFn: (id: string) => ask(api.DELETE("/people/{id}", { params: { path: { id } } })),
-    onSettled: again,
+  const leaving = dialog.name === "remove" ? q.data?.find((x) => x.id === dialog.ids[0]) : undefined;
+  return (
+    <Card title="People" aside="who may sign in">
+      <Listed
+        items={q.data}
+        button={{ text: "Remove…", danger: true, act: (x) => dialog.open("remove", x.id) }}
+        beside={(x) => (
+          <RoleSelect
+            aria-label={`Role of ${x.name}`}
+            value={x.role}
+            onChange={(e) => edit.mutate({ id: x.id, role: e.target.value })}
+          />
+        )}
+      >
+        {(x) => (
+          <>
+            <strong>{x.name}</strong>{" "}
+            <span className="text-muted text-xs">
+              since {when(x.createdAt)} · {x.tags.length ? `groups tagged ${x.tags.join(", ")}` : "all groups"}
+            </span>
+          </>
+        )}
+      </Listed>
+      <div className="px-4 pt-3 empty:hidden">
+        <Fault of={q.error ?? edit.error} />
+      </div>
+      <InviteForm />
+      {leaving && (
+        <ConfirmDialog
+          title={`Remove ${leaving.name}`}
+          intro="They are signed out at once, and their tokens end. What they did stays in the activity."
+          ask="their name"
+          name={leaving.name}
+          act={() => ask(api.DELETE("/people/{id}", { params: { path: { id: leaving.id } } }))}
+          done={() => {
+            again();
+            dialog.close();
+          }}
+          onClose={dialog.close}
+          go="Remove them"
+          stay="Leave them"
+        />
+      )}
+    </Card>
+  );
+}
+
+function InviteForm() {
+  const form = useForm({ defaultValues: { role: "operator", tags: "" } });
+  const role = useWatch({ control: form.control, name: "role" });
+  const invite = useMutation({
+    mutationFn: (v: { role: string; tags: string }) =>
+      ask(api.POST("/people", { body: { role: v.role, tags: tagsOf(v.tags) } })),
   });
   const p = invite.error instanceof Problem ? invite.error : undefined;
   return (
-    <Card title="People" aside="who may sign in">
-      <ul>
-        {q.data?.map((x) => (
-          <li key={x.id} className="flex items-center justify-between gap-2 border-line border-b px-4 py-2">
-            <span>
-              <strong>{x.name}</strong>{" "}
-              <span className="text-muted text-xs">
-                since {when(x.createdAt)} · {x.tags.length ? `groups tagged ${x.tags.join(", ")}` : "all groups"}
-              </span>
-            </span>
-            <span className="flex items-center gap-2">
-              <RoleSelect
-                label={`Role of ${x.name}`}
-                value={x.role}
-                onChange={(r) => edit.mutate({ id: x.id, role: r })}
-              />
-              <Button kind="danger" onClick={() => remove.mutate(x.id)}>
-                Remove
-              </Button>
-            </span>
-          </li>
-        ))}
-      </ul>
-      <form
-        className="grid gap-2 px-4 py-3"
-        onSubmit={(e) => {
-          e.preventDefault();
-          invite.mutate();
-        }}
-      >
-        <div className="grid gap-3 sm:grid-cols-2">
-          <Field label="Somebody new joins as" hint={roles.find((r) => r[0] === role)?.[2]} faults={p?.at("role")}>
-            {() => <RoleSelect label="Role of somebody new" value={role} onChange={setRole} />}
-          </Field>
-          <Field label="Only for groups tagged" hint="Leave empty for all groups." faults={p?.at("tags")}>
-            {(id) => <input id={id} className={inputLook} value={tags} onChange={(e) => setTags(e.target.value)} />}
-          </Field>
+    <form className="grid gap-2 px-4 py-3" onSubmit={form.handleSubmit((v) => invite.mutate(v))}>
+      <div className="grid gap-3 sm:grid-cols-2">
+        <Field label="Somebody new joins as" hint={roles.find((r) => r[0] === role)?.[2]} faults={p?.at("role")}>
+          {(id) => <RoleSelect id={id} {...form.register("role")} />}
+        </Field>
+        <Field label="Only for groups tagged" hint="Leave empty for all groups." faults={p?.at("tags")}>
+          {(id) => <input id={id} className={inputLook} {...form.register("tags")} />}
+        </Field>
+      </div>
+      {invite.data && (
+        <div className="rounded bg-good-bg px-2.5 py-1.5 text-good-ink text-xs">
+          Good once, until {when(invite.data.expiresAt)}. Shown once:{" "}
+          <code className="select-all break-all">{invite.data.link}</code>
         </div>
-        {invite.data && (
-          <div className="rounded bg-good-bg px-2.5 py-1.5 text-good-ink text-xs">
-            Good once, until {when(invite.data.expiresAt)}. Shown once:{" "}
-            <code className="select-all break-all">{invite.data.link}</code>
-          </div>
-        )}
-        <Fault of={q.error ?? edit.error ?? remove.error ?? (p && !p.errors.length ? p : undefined)} />
-        <Button type="submit" className="justify-self-start" disabled={invite.isPending}>
-          Make a one-time link
-        </Button>
-      </form>
-    </Card>
+      )}
+      <Fault of={invite.error && !p?.errors.length ? invite.error : undefined} />
+      <Button type="submit" className="justify-self-start" disabled={invite.isPending}>
+        Make a one-time link
+      </Button>
+    </form>
   );
 }
 
 /** Tokens are for programs and the command line; a secret is shown once. */
 function TokensCard() {
   const qc = useQueryClient();
-  const [name, setName] = useState("");
-  const [role, setRole] = useState("viewer");
+  const form = useForm({ defaultValues: { name: "", role: "viewer" } });
   const q = useQuery(asks.tokens);
   const again = () => qc.invalidateQueries({ queryKey: ["tokens"] });
   const make = useMutation({
-    mutationFn: () => ask(api.POST("/tokens", { body: { name, days: 365, role } })),
+    mutationFn: (v: { name: string; role: string }) => ask(api.POST("/tokens", { body: { ...v, days: 365 } })),
     onSuccess: () => {
-      setName("");
+      form.resetField("name");
       again();
     },
   });
@@ -137,33 +150,24 @@ function TokensCard() {
   const p = make.error instanceof Problem ? make.error : undefined;
   return (
     <Card title="API tokens" aside="for programs and the command line">
-      <ul>
-        {q.data?.map((t) => (
-          <li key={t.id} className="flex items-center justify-between gap-2 border-line border-b px-4 py-2">
-            <span>
-              <strong>{t.name}</strong>{" "}
-              <span className="text-muted text-xs">
-                {t.role} · of {t.person} · made {when(t.createdAt)} · used {when(t.lastUsedAt)} ·{" "}
-                {t.expiresAt ? `ends ${when(t.expiresAt)}` : "no end"}
-              </span>
+      <Listed items={q.data} button={{ text: "Revoke", busy: revoke.isPending, act: (t) => revoke.mutate(t.id) }}>
+        {(t) => (
+          <>
+            <strong>{t.name}</strong>{" "}
+            <span className="text-muted text-xs">
+              {t.role} · of {t.person} · made {when(t.createdAt)} · used {when(t.lastUsedAt)} ·{" "}
+              {t.expiresAt ? `ends ${when(t.expiresAt)}` : "no end"}
             </span>
-            <Button onClick={() => revoke.mutate(t.id)}>Revoke</Button>
-          </li>
-        ))}
-      </ul>
-      <form
-        className="grid gap-2 px-4 py-3"
-        onSubmit={(e) => {
-          e.preventDefault();
-          make.mutate();
-        }}
-      >
+          </>
+        )}
+      </Listed>
+      <form className="grid gap-2 px-4 py-3" onSubmit={form.handleSubmit((v) => make.mutate(v))}>
         <div className="grid gap-3 sm:grid-cols-2">
           <Field label="New token for" hint="What will use it; good for a year." faults={p?.at("name")}>
-            {(id) => <input id={id} className={inputLook} value={name} onChange={(e) => setName(e.target.value)} />}
+            {(id) => <input id={id} className={inputLook} {...form.register("name")} />}
           </Field>
           <Field label="Which may act as" hint="Never more than its person may." faults={p?.at("role")}>
-            {() => <RoleSelect label="Role of the token" value={role} onChange={setRole} />}
+            {(id) => <RoleSelect id={id} {...form.register("role")} />}
           </Field>
         </div>
         {make.data && (
@@ -171,7 +175,7 @@ function TokensCard() {
             Shown once: <code className="select-all break-all">{make.data.secret}</code>
           </div>
         )}
-        <Fault of={revoke.error ?? (p && !p.at("name").length ? p : undefined)} />
+        <Fault of={q.error ?? revoke.error ?? (make.error && !p?.errors.length ? make.error : undefined)} />
         <Button type="submit" className="justify-self-start" disabled={make.isPending}>
           Make a token
         </Button>

@@ -1,60 +1,81 @@
-import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, ask } from "../api";
-import { Card, Empty, Fault, inputLook, Page, td, th, When } from "../ui";
+import { Link } from "react-router";
+import { useAddress } from "../address";
+import { api, ask, type Schemas } from "../api";
+import { type Column, RowTable, useBefore } from "../table";
+import { Card, Fault, Find, Page, When } from "../ui";
+
+type Line = Omit<Schemas["Activity"], "id"> & { id: string };
+
+const columns: Column<Line>[] = [
+  { id: "at", head: "When", look: "whitespace-nowrap text-muted", cell: (a) => <When at={a.at} /> },
+  {
+    id: "who",
+    head: "Who",
+    look: "whitespace-nowrap",
+    cell: (a) => (
+      <>
+        {a.who}
+        <div className="text-muted text-xs">
+          {[a.actor === a.who ? "" : a.actor, a.origin].filter(Boolean).join(" · ")}
+        </div>
+      </>
+    ),
+  },
+  { id: "what", head: "What", cell: (a) => <What a={a} /> },
+];
+
+const few = 4;
+
+/** What tells what was done, and what it changed from what to what. Who did it has a column of its own. */
+function What({ a }: { a: Line }) {
+  const [all, setAll] = useState(false);
+  const text = a.text.startsWith(`${a.who} `) ? a.text.slice(a.who.length + 1) : a.text;
+  const made = a.changes.some((c) => c.field === "name" && !c.from);
+  const shown = all ? a.changes : made ? [] : a.changes.slice(0, few);
+  return (
+    <>
+      {a.kind === "group" && a.object ? (
+        <Link to={`/groups/${a.object}`} className="hover:underline">
+          {text}
+        </Link>
+      ) : (
+        text
+      )}
+      {shown.map((c) => (
+        <div key={c.field} className="text-muted text-xs">
+          {c.field}: {c.from || "—"} → <span className="text-ink">{c.to || "—"}</span>
+        </div>
+      ))}
+      {shown.length < a.changes.length && (
+        <button type="button" className="block cursor-pointer text-link text-xs" onClick={() => setAll(true)}>
+          {made ? "with what settings?" : `and ${a.changes.length - shown.length} more`}
+        </button>
+      )}
+    </>
+  );
+}
 
 export function ActivityPage() {
-  const [find, setFind] = useState("");
-  const [limit, setLimit] = useState(100);
-  const q = useQuery({
-    queryKey: ["activity", find, limit],
-    queryFn: () => ask(api.GET("/activity", { params: { query: { limit, q: find || undefined } } })),
-    placeholderData: (d) => d,
-    refetchInterval: 15_000,
+  const [at, set] = useAddress();
+  const q = at("q");
+  const list = useBefore<Line>("activity", { q }, 15_000, async (limit, before) => {
+    const lines = await ask(api.GET("/activity", { params: { query: { limit, q: q || undefined, before } } }));
+    return lines.map((a) => ({ ...a, id: String(a.id) }));
   });
   return (
     <Page title="Activity">
-      <Fault of={q.error} />
+      <Fault of={list.error} />
       <Card>
         <div className="border-line border-b p-3">
-          <input
-            aria-label="Find in the activity"
-            placeholder="Find by name, group or words"
-            className={`${inputLook} max-w-80`}
-            value={find}
-            onChange={(e) => setFind(e.target.value)}
-          />
+          <Find label="Find in the activity" hint="Find by name, group or words" value={q} onFind={(q) => set({ q })} />
         </div>
-        <table className="w-full">
-          <thead>
-            <tr>
-              <th className={th}>When</th>
-              <th className={th}>Who</th>
-              <th className={th}>What</th>
-            </tr>
-          </thead>
-          <tbody>
-            {q.data?.map((a) => (
-              <tr key={a.id} className="border-line border-t">
-                <td className={`${td} whitespace-nowrap text-muted`}>
-                  <When at={a.at} />
-                </td>
-                <td className={`${td} whitespace-nowrap`}>{a.who}</td>
-                <td className={td}>{a.text}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-        {q.data && !q.data.length && <Empty>{find ? "Nothing fits." : "Nothing has happened yet."}</Empty>}
-        {q.data && q.data.length >= limit && limit < 500 && (
-          <button
-            type="button"
-            className="cursor-pointer p-4 font-semibold text-link text-xs"
-            onClick={() => setLimit(500)}
-          >
-            Show more
-          </button>
-        )}
+        <RowTable
+          label="Activity"
+          columns={columns}
+          list={list}
+          none={q ? "Nothing fits." : "Nothing has happened yet."}
+        />
       </Card>
     </Page>
   );

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate } from "react-router";
 import { type Group, type Schemas, useNow } from "../api";
-import { asks } from "../asks";
+import { asks, useMay } from "../asks";
 import { count, rate, size, span, when } from "../format";
 import { Bar, Button, Card, Empty, Fault, State } from "../ui";
 import { Strip } from "../water";
@@ -70,6 +70,7 @@ function Row({ x, age }: { x: Schemas["BoardGroup"]; age: number }) {
 
 export function BoardPage() {
   const go = useNavigate();
+  const may = useMay();
   const q = useQuery(asks.board);
   const now = useNow();
   if (q.error) return <Fault of={q.error} />;
@@ -99,9 +100,11 @@ export function BoardPage() {
           ) : b.links.length ? (
             <Empty
               action={
-                <Button kind="main" onClick={() => go("/groups/new")}>
-                  Make a protection group
-                </Button>
+                may.administer && (
+                  <Button kind="main" onClick={() => go("/groups/new")}>
+                    Make a protection group
+                  </Button>
+                )
               }
             >
               Put machines that belong together into a group; its exposure then shows here.
@@ -109,9 +112,11 @@ export function BoardPage() {
           ) : (
             <Empty
               action={
-                <Button kind="main" onClick={() => go("/sites")}>
-                  Pair with another site
-                </Button>
+                may.administer && (
+                  <Button kind="main" onClick={() => go("/sites")}>
+                    Pair with another site
+                  </Button>
+                )
               }
             >
               Points are kept at another site. Pair this one with it first, then add a platform and make a group.

@@ -1,10 +1,14 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { useForm } from "react-hook-form";
 import { Link, useNavigate, useParams } from "react-router";
+import { useDialog } from "../address";
 import { api, ask, type Cycle, type Group, type Schemas, useNow } from "../api";
+import { useMay } from "../asks";
+import { ConfirmDialog } from "../dialog";
 import { count, millis, rate, rungText, size, span, when } from "../format";
 import { Rail } from "../rail";
-import { Bar, Button, Card, Empty, Fault, Field, inputLook, Modal, Page, State, td, th, When } from "../ui";
+import { Bar, Button, Card, Empty, Fault, Page, State, td, th, When } from "../ui";
 import { Chart } from "../water";
 import { PauseDialog } from "./holding";
 
@@ -26,8 +30,8 @@ export function GroupPage() {
     queryFn: () => ask(api.GET("/groups/{id}", { params: { path: { id } } })),
     refetchInterval: 3000,
   });
-  const [deleting, setDeleting] = useState(false);
-  const [pausing, setPausing] = useState(false);
+  const dialog = useDialog<"pause" | "delete">();
+  const may = useMay();
   const act = useMutation({
     mutationFn: (what: "run" | "compare" | "resume") =>
       what === "run" || what === "compare"
@@ -66,7 +70,7 @@ export function GroupPage() {
       }
       actions={
         <>
-          {!ended && (
+          {!ended && may.operate && (
             <>
               <Button disabled={g.paused || !!g.running || act.isPending} onClick={() => act.mutate("run")}>
                 Run a cycle now
@@ -78,10 +82,10 @@ export function GroupPage() {
               >
                 Compare
               </Button>
-              <Button disabled={act.isPending} onClick={() => (g.paused ? act.mutate("resume") : setPausing(true))}>
+              <Button disabled={act.isPending} onClick={() => (g.paused ? act.mutate("resume") : dialog.open("pause"))}>
                 {g.paused ? "Resume" : "Pause…"}
               </Button>
-              {g.direction === "out" && (
+              {g.direction === "out" && may.administer && (
                 <Link
                   to={`/groups/${g.id}/edit`}
                   className="rounded-md border border-line bg-card px-3 py-1.5 font-semibold text-[13px] hover:border-muted"
@@ -91,9 +95,11 @@ export function GroupPage() {
               )}
             </>
           )}
-          <Button kind="danger" onClick={() => setDeleting(true)}>
-            Delete…
-          </Button>
+          {may.administer && (
+            <Button kind="danger" onClick={() => dialog.open("delete")}>
+              Delete…
+            </Button>
+          )}
         </>
       }
     >
@@ -117,8 +123,8 @@ export function GroupPage() {
           <CycleCard g={g} />
         </div>
       </div>
-      {pausing && <PauseDialog g={g} onClose={() => setPausing(false)} />}
-      {deleting && <DeleteDialog g={g} onClose={() => setDeleting(false)} />}
+      {dialog.name === "pause" && <PauseDialog groups={[g]} onClose={dialog.close} />}
+      {dialog.name === "delete" && <DeleteDialog g={g} onClose={dialog.close} />}
     </Page>
   );
 }
@@ -465,47 +471,41 @@ function CycleCard({ g }: { g: Group }) {
 
 function DeleteDialog({ g, onClose }: { g: Group; onClose: () => void }) {
   const go = useNavigate();
-  const [points, setPoints] = useState<"keep" | "delete">("keep");
-  const [name, setName] = useState("");
-  const m = useMutation({
-    mutationFn: () =>
-      ask(
-        api.DELETE("/groups/{id}", {
-          params: { path: { id: g.id }, query: { points: g.direction === "ended" ? "delete" : points } },
-        }),
-      ),
-    onSuccess: () => go("/groups"),
-  });
+  const form = useForm({ defaultValues: { points: "keep" as "keep" | "delete" } });
   return (
-    <Modal
-      open
-      onOpenChange={(o) => !o && onClose()}
+    <ConfirmDialog
       title={`Delete ${g.name}`}
       intro={`Cycles end for good, and exposure is no longer watched. Machines at ${g.home} are not touched. ${g.recovery} holds ${count(g.points, "point")}.`}
+      ask="the group's name"
+      name={g.name}
+      act={() =>
+        ask(
+          api.DELETE("/groups/{id}", {
+            params: {
+              path: { id: g.id },
+              query: { points: g.direction === "ended" ? "delete" : form.getValues("points") },
+            },
+          }),
+        )
+      }
+      done={() => go("/groups")}
+      onClose={onClose}
+      go="Delete the group"
+      stay="Leave it as it is"
     >
       {g.direction !== "ended" && (
         <fieldset className="grid gap-1.5">
           <legend className="mb-1 font-medium">What becomes of the points?</legend>
-          {(["keep", "delete"] as const).map((w) => (
-            <label key={w} className="flex items-center gap-2">
-              <input type="radio" name="points" checked={points === w} onChange={() => setPoints(w)} />
-              {w === "keep"
-                ? `Keep them at ${g.recovery}`
-                : `Delete all ${g.points} of them; they cannot be brought back`}
-            </label>
-          ))}
+          <label className="flex items-center gap-2">
+            <input type="radio" value="keep" {...form.register("points")} />
+            Keep them at {g.recovery}
+          </label>
+          <label className="flex items-center gap-2">
+            <input type="radio" value="delete" {...form.register("points")} />
+            Delete all {g.points} of them; they cannot be brought back
+          </label>
         </fieldset>
       )}
-      <Field label={`To go on, type the group's name: ${g.name}`}>
-        {(id) => <input id={id} className={inputLook} value={name} onChange={(e) => setName(e.target.value)} />}
-      </Field>
-      <Fault of={m.error} />
-      <div className="flex justify-end gap-2">
-        <Button onClick={onClose}>Leave it as it is</Button>
-        <Button kind="danger" disabled={name !== g.name || m.isPending} onClick={() => m.mutate()}>
-          Delete the group
-        </Button>
-      </div>
-    </Modal>
+    </ConfirmDialog>
   );
 }

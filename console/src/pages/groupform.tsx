@@ -1,7 +1,7 @@
 import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
 import { type UseFormReturn, useForm, useWatch } from "react-hook-form";
-import { Link, useNavigate, useParams } from "react-router";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, ask, type Group, Problem, type Schemas } from "../api";
 import { asks } from "../asks";
 import { count, exactly, plainSpan, rate, size, span, when } from "../format";
@@ -98,6 +98,8 @@ function useSettled<T>(value: T): T {
 
 export function GroupFormPage() {
   const { id } = useParams();
+  const [params] = useSearchParams();
+  const chosen = params.get("machines")?.split(",").filter(Boolean) ?? [];
   // What the form begins from is asked for anew: a copy from before may be stale.
   const g = useQuery({
     queryKey: ["group-form", id],
@@ -121,7 +123,7 @@ export function GroupFormPage() {
     <Form
       key={g.data?.tag ?? "new"}
       of={g.data?.group}
-      start={g.data?.start ?? fresh}
+      start={g.data?.start ?? { ...fresh, machines: chosen }}
       tag={g.data?.tag}
       again={() => {
         g.refetch();

@@ -1,21 +1,26 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
-import { api, ask, Problem, type Schemas } from "../api";
-import { asks } from "../asks";
+import { useDialog } from "../address";
+import { api, ask, type Schemas } from "../api";
+import { asks, useMay } from "../asks";
+import { ConfirmDialog } from "../dialog";
 import { count, size } from "../format";
-import { Button, Card, Empty, Fault, Field, inputLook, Modal, Page, State, When } from "../ui";
+import { Button, Card, Empty, Fault, Page, State, When } from "../ui";
 import { Steps } from "./link";
+import { PlatformDialog } from "./platformdialog";
 
 export function PlatformsPage() {
   const platforms = useQuery(asks.platforms);
-  const [adding, setAdding] = useState(false);
+  const dialog = useDialog<"add">();
+  const may = useMay();
   return (
     <Page
       title="Platforms"
       actions={
-        <Button kind="main" onClick={() => setAdding(true)}>
-          Add a platform…
-        </Button>
+        may.administer && (
+          <Button kind="main" onClick={() => dialog.open("add")}>
+            Add a platform…
+          </Button>
+        )
       }
     >
       <Fault of={platforms.error} />
@@ -25,13 +30,13 @@ export function PlatformsPage() {
         ))}
         {platforms.data && !platforms.data.length && (
           <Card title="Platforms">
-            <Empty action={<Button onClick={() => setAdding(true)}>Add a platform…</Button>}>
+            <Empty action={may.administer && <Button onClick={() => dialog.open("add")}>Add a platform…</Button>}>
               A platform is where this site's machines run.
             </Empty>
           </Card>
         )}
       </div>
-      {adding && <PlatformDialog onClose={() => setAdding(false)} />}
+      {dialog.name === "add" && <PlatformDialog onClose={dialog.close} />}
     </Page>
   );
 }
@@ -46,10 +51,8 @@ function PlatformCard({ p }: { p: Schemas["Platform"] }) {
   const test = useMutation({
     mutationFn: () => ask(api.POST("/platforms/{id}/test", { params: { path: { id: p.id } } })),
   });
-  const remove = useMutation({
-    mutationFn: () => ask(api.DELETE("/platforms/{id}", { params: { path: { id: p.id } } })),
-    onSuccess: () => qc.invalidateQueries({ queryKey: ["platforms"] }),
-  });
+  const dialog = useDialog<"remove">();
+  const may = useMay();
   const free = (rs: Schemas["Resource"][]) =>
     rs.map((r) => (
       <div key={r.id}>
@@ -93,140 +96,36 @@ function PlatformCard({ p }: { p: Schemas["Platform"] }) {
           </dl>
         )}
         {test.data && <Steps t={test.data} />}
-        <Fault of={test.error ?? remove.error} />
-        <div className="flex gap-2">
-          <Button disabled={test.isPending} onClick={() => test.mutate()}>
-            Test step by step
-          </Button>
-          <Button kind="danger" onClick={() => remove.mutate()}>
-            Remove
-          </Button>
-        </div>
+        <Fault of={test.error} />
+        {may.operate && (
+          <div className="flex gap-2">
+            <Button disabled={test.isPending} onClick={() => test.mutate()}>
+              Test step by step
+            </Button>
+            {may.administer && (
+              <Button kind="danger" onClick={() => dialog.open("remove", p.id)}>
+                Remove…
+              </Button>
+            )}
+          </div>
+        )}
       </div>
-    </Card>
-  );
-}
-
-function PlatformDialog({ onClose }: { onClose: () => void }) {
-  const qc = useQueryClient();
-  const [v, set] = useState({
-    name: "",
-    kind: "libvirt",
-    address: "",
-    user: "",
-    password: "",
-    certificates: "",
-    nbdPorts: "",
-    scratch: "",
-  });
-  const body = () =>
-    v.kind === "lab"
-      ? { name: v.name, kind: v.kind, address: v.address, user: v.user, password: v.password }
-      : {
-          name: v.name,
-          kind: v.kind,
-          address: v.address,
-          libvirt: {
-            certificates: v.certificates || undefined,
-            nbdPorts: v.nbdPorts || undefined,
-            scratch: v.scratch || undefined,
-          },
-        };
-  const test = useMutation({ mutationFn: () => ask(api.POST("/platforms/test", { body: body() })) });
-  const m = useMutation({
-    mutationFn: () => ask(api.POST("/platforms", { body: body() })),
-    onSuccess: () => {
-      qc.invalidateQueries({ queryKey: ["platforms"] });
-      qc.invalidateQueries({ queryKey: ["machines"] });
-      onClose();
-    },
-  });
-  const p = [m.error, test.error].find((e) => e instanceof Problem) as Problem | undefined;
-  type Text = "name" | "address" | "user" | "password" | "certificates" | "nbdPorts" | "scratch";
-  const text = (k: Text, label: string, hint?: string, optional = false) => (
-    <Field label={label} hint={hint} faults={p?.at(k).length ? p.at(k) : p?.at(`libvirt.${k}`)}>
-      {(id, d) => (
-        <input
-          id={id}
-          aria-describedby={d}
-          type={k === "password" ? "password" : "text"}
-          autoComplete="off"
-          required={!optional}
-          className={inputLook}
-          value={v[k]}
-          onChange={(e) => set({ ...v, [k]: e.target.value })}
+      {dialog.name === "remove" && dialog.ids[0] === p.id && (
+        <ConfirmDialog
+          title={`Remove the platform ${p.name}`}
+          intro="This site forgets its address and password. Its machines are not touched. One whose machines a group protects cannot be removed."
+          ask="the platform's name"
+          name={p.name}
+          act={() => ask(api.DELETE("/platforms/{id}", { params: { path: { id: p.id } } }))}
+          done={() => {
+            qc.invalidateQueries({ queryKey: ["platforms"] });
+            dialog.close();
+          }}
+          onClose={dialog.close}
+          go="Remove the platform"
+          stay="Leave it"
         />
       )}
-    </Field>
-  );
-  return (
-    <Modal
-      open
-      onOpenChange={(o) => !o && onClose()}
-      title="Add a platform"
-      intro="The connection is tested step by step before it is added."
-    >
-      <form
-        className="grid gap-3"
-        onSubmit={(e) => {
-          e.preventDefault();
-          m.mutate();
-        }}
-      >
-        <div className="grid gap-3 sm:grid-cols-2">
-          {text("name", "Name", "What people call it, such as harbour.")}
-          <Field label="Kind">
-            {(id) => (
-              <select
-                id={id}
-                className={inputLook}
-                value={v.kind}
-                onChange={(e) => set({ ...v, kind: e.target.value })}
-              >
-                <option value="libvirt">QEMU and KVM through libvirt</option>
-                <option value="lab">lab, the stand-in</option>
-              </select>
-            )}
-          </Field>
-        </div>
-        {v.kind === "lab" ? (
-          <>
-            {text("address", "Address", "Such as http://lab.norhaven.example:7414; a full name or an IP address.")}
-            <div className="grid gap-3 sm:grid-cols-2">
-              {text("user", "User")}
-              {text("password", "Password")}
-            </div>
-          </>
-        ) : (
-          <>
-            {text(
-              "address",
-              "Hosts",
-              "libvirt URIs with spaces between, such as qemu+tls://kvm1.skerry.example/system.",
-            )}
-            {text(
-              "certificates",
-              "Certificates",
-              "Folder on this site's host with cacert.pem, clientcert.pem and clientkey.pem. Needed unless the hypervisor runs on this host.",
-              true,
-            )}
-            <div className="grid gap-3 sm:grid-cols-2">
-              {text("nbdPorts", "NBD ports of the hosts", "10809-10872 if left empty.", true)}
-              {text("scratch", "Scratch folder on the hosts", "Beside each disk if left empty.", true)}
-            </div>
-          </>
-        )}
-        {test.data && <Steps t={test.data} />}
-        <Fault of={p && (!p.errors.length || p.at("kind").length) ? p : undefined} />
-        <div className="flex justify-end gap-2">
-          <Button onClick={() => test.mutate()} disabled={test.isPending}>
-            Test only
-          </Button>
-          <Button kind="main" type="submit" disabled={m.isPending}>
-            Add
-          </Button>
-        </div>
-      </form>
-    </Modal>
+    </Card>
   );
 }

@@ -1,24 +1,30 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, ask, Problem } from "../api";
-import { asks } from "../asks";
+import { useForm } from "react-hook-form";
+import { useDialog } from "../address";
+import { api, ask, type Schemas } from "../api";
+import { asks, useMay } from "../asks";
+import { FormDialog } from "../dialog";
 import { when } from "../format";
-import { Button, Card, Empty, Fault, Field, inputLook, Modal, Page } from "../ui";
+import { Button, Card, Empty, Fault, Field, inputLook, Listed, Modal, Page } from "../ui";
 import { LinkCard } from "./link";
 
 export function SitesPage() {
   const links = useQuery(asks.links);
-  const [dialog, setDialog] = useState<"invite" | "accept">();
+  const dialog = useDialog<"invite" | "accept">();
+  const may = useMay();
   return (
     <Page
       title="Sites"
       actions={
-        <>
-          <Button onClick={() => setDialog("accept")}>Accept an invitation…</Button>
-          <Button kind="main" onClick={() => setDialog("invite")}>
-            Invite another site…
-          </Button>
-        </>
+        may.administer && (
+          <>
+            <Button onClick={() => dialog.open("accept")}>Accept an invitation…</Button>
+            <Button kind="main" onClick={() => dialog.open("invite")}>
+              Invite another site…
+            </Button>
+          </>
+        )
       }
     >
       <Fault of={links.error} />
@@ -28,15 +34,17 @@ export function SitesPage() {
         ))}
         {links.data && !links.data.length && (
           <Card title="Links">
-            <Empty action={<Button onClick={() => setDialog("invite")}>Invite another site…</Button>}>
+            <Empty
+              action={may.administer && <Button onClick={() => dialog.open("invite")}>Invite another site…</Button>}
+            >
               Make an invitation here and accept it at the other site, or the other way round.
             </Empty>
           </Card>
         )}
       </div>
-      <OpenInvitations />
-      {dialog === "invite" && <InviteDialog onClose={() => setDialog(undefined)} />}
-      {dialog === "accept" && <AcceptDialog onClose={() => setDialog(undefined)} />}
+      {may.administer && <OpenInvitations />}
+      {dialog.name === "invite" && <InviteDialog onClose={dialog.close} />}
+      {dialog.name === "accept" && <AcceptDialog onClose={dialog.close} />}
     </Page>
   );
 }
@@ -51,120 +59,95 @@ function OpenInvitations() {
   if (!q.data?.length) return null;
   return (
     <Card title="Open invitations">
-      <ul>
-        {q.data.map((i) => (
-          <li
-            key={i.id}
-            className="flex items-center justify-between gap-2 border-line border-t px-4 py-2 first:border-t-0"
-          >
-            <span>
-              for <strong>{i.forSite ?? "any site"}</strong> · good until {when(i.expiresAt)} · made by {i.createdBy}
-            </span>
-            <Button onClick={() => withdraw.mutate(i.id)}>Withdraw</Button>
-          </li>
-        ))}
-      </ul>
+      <Listed items={q.data} button={{ text: "Withdraw", act: (i) => withdraw.mutate(i.id) }}>
+        {(i) => (
+          <>
+            for <strong>{i.forSite ?? "any site"}</strong> · good until {when(i.expiresAt)} · made by {i.createdBy}
+          </>
+        )}
+      </Listed>
+      <Fault of={withdraw.error} />
     </Card>
   );
 }
 
 function InviteDialog({ onClose }: { onClose: () => void }) {
   const qc = useQueryClient();
-  const [forSite, setForSite] = useState("");
+  const form = useForm({ defaultValues: { forSite: "" } });
+  const [made, setMade] = useState<Schemas["InvitationSecret"]>();
   const [copied, setCopied] = useState(false);
-  const m = useMutation({
-    mutationFn: () => ask(api.POST("/invitations", { body: { forSite: forSite || undefined, minutes: 60 } })),
-    onSuccess: () => qc.invalidateQueries({ queryKey: ["invitations"] }),
-  });
-  const p = m.error instanceof Problem ? m.error : undefined;
+  const title = "Invite another site";
+  const intro = "One string holds the address, the key and a secret. It is good once, for an hour.";
+  if (!made) {
+    return (
+      <FormDialog
+        title={title}
+        intro={intro}
+        form={form}
+        act={(v) => ask(api.POST("/invitations", { body: { forSite: v.forSite || undefined, minutes: 60 } }))}
+        done={(x) => {
+          qc.invalidateQueries({ queryKey: ["invitations"] });
+          setMade(x);
+        }}
+        onClose={onClose}
+        go="Make the invitation"
+      >
+        {(refusal) => (
+          <Field label="Only for the site called" hint="Leave empty for any site." faults={refusal?.at("forSite")}>
+            {(id) => <input id={id} className={inputLook} {...form.register("forSite")} />}
+          </Field>
+        )}
+      </FormDialog>
+    );
+  }
   return (
-    <Modal
-      open
-      onOpenChange={(o) => !o && onClose()}
-      title="Invite another site"
-      intro="One string holds the address, the key and a secret. It is good once, for an hour."
-    >
-      {m.data ? (
-        <>
-          <label htmlFor="invitation" className="font-medium">
-            Paste this at the other site, under “Accept an invitation”
-          </label>
-          <textarea
-            id="invitation"
-            readOnly
-            rows={5}
-            className={`${inputLook} break-all font-mono text-xs`}
-            value={m.data.text}
-            onFocus={(e) => e.target.select()}
-          />
-          {m.data.warning && (
-            <div className="rounded bg-tight-bg px-2.5 py-1.5 text-tight-ink text-xs">◆ {m.data.warning}</div>
-          )}
-          <div className="flex justify-end gap-2">
-            <Button
-              onClick={() => {
-                navigator.clipboard.writeText(m.data.text).then(() => setCopied(true));
-              }}
-            >
-              {copied ? "Copied" : "Copy"}
-            </Button>
-            <Button kind="main" onClick={onClose}>
-              Done
-            </Button>
-          </div>
-        </>
-      ) : (
-        <form
-          className="grid gap-3"
-          onSubmit={(e) => {
-            e.preventDefault();
-            m.mutate();
+    <Modal open onOpenChange={(o) => !o && onClose()} title={title} intro={intro}>
+      <label htmlFor="invitation" className="font-medium">
+        Paste this at the other site, under “Accept an invitation”
+      </label>
+      <textarea
+        id="invitation"
+        readOnly
+        rows={5}
+        className={`${inputLook} break-all font-mono text-xs`}
+        value={made.text}
+        onFocus={(e) => e.target.select()}
+      />
+      {made.warning && <div className="rounded bg-tight-bg px-2.5 py-1.5 text-tight-ink text-xs">◆ {made.warning}</div>}
+      <div className="flex justify-end gap-2">
+        <Button
+          onClick={() => {
+            navigator.clipboard.writeText(made.text).then(() => setCopied(true));
           }}
         >
-          <Field label="Only for the site called" hint="Leave empty for any site." faults={p?.at("forSite")}>
-            {(id) => (
-              <input id={id} className={inputLook} value={forSite} onChange={(e) => setForSite(e.target.value)} />
-            )}
-          </Field>
-          <Fault of={p && !p.at("forSite").length ? p : undefined} />
-          <div className="flex justify-end gap-2">
-            <Button onClick={onClose}>Not now</Button>
-            <Button kind="main" type="submit">
-              Make the invitation
-            </Button>
-          </div>
-        </form>
-      )}
+          {copied ? "Copied" : "Copy"}
+        </Button>
+        <Button kind="main" onClick={onClose}>
+          Done
+        </Button>
+      </div>
     </Modal>
   );
 }
 
 function AcceptDialog({ onClose }: { onClose: () => void }) {
   const qc = useQueryClient();
-  const [invitation, set] = useState("");
-  const m = useMutation({
-    mutationFn: () => ask(api.POST("/links", { body: { invitation } })),
-    onSuccess: () => {
-      qc.invalidateQueries({ queryKey: ["links"] });
-      onClose();
-    },
-  });
-  const p = m.error instanceof Problem ? m.error : undefined;
+  const form = useForm({ defaultValues: { invitation: "" } });
   return (
-    <Modal
-      open
-      onOpenChange={(o) => !o && onClose()}
+    <FormDialog
       title="Accept an invitation"
       intro="Paste the string that the other site made."
+      form={form}
+      act={(body) => ask(api.POST("/links", { body }))}
+      done={() => {
+        qc.invalidateQueries({ queryKey: ["links"] });
+        onClose();
+      }}
+      onClose={onClose}
+      go="Pair the sites"
     >
-      <form
-        className="grid gap-3"
-        onSubmit={(e) => {
-          e.preventDefault();
-          m.mutate();
-        }}
-      >
-        <Field label="Invitation" faults={p?.at("invitation")}>
+      {(refusal) => (
+        <Field label="Invitation" faults={refusal?.at("invitation")}>
           {(id, d) => (
             <textarea
               id={id}
@@ -172,19 +155,11 @@ function AcceptDialog({ onClose }: { onClose: () => void }) {
               rows={5}
               required
               className={`${inputLook} break-all font-mono text-xs`}
-              value={invitation}
-              onChange={(e) => set(e.target.value)}
+              {...form.register("invitation")}
             />
           )}
         </Field>
-        <Fault of={p && !p.at("invitation").length ? p : undefined} />
-        <div className="flex justify-end gap-2">
-          <Button onClick={onClose}>Not now</Button>
-          <Button kind="main" type="submit" disabled={m.isPending}>
-            Pair the sites
-          </Button>
-        </div>
-      </form>
-    </Modal>
+      )}
+    </FormDialog>
   );
 }

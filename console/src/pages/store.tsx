@@ -1,10 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { useForm } from "react-hook-form";
 import { Link } from "react-router";
-import { api, ask, type Schemas } from "../api";
-import { asks } from "../asks";
+import { api, ask, Problem, type Schemas } from "../api";
+import { asks, useMay } from "../asks";
 import { count, size, span, when } from "../format";
-import { Button, Card, Fault, Field, inputLook, Page, When } from "../ui";
+import { Button, Card, Fault, Field, inputLook, Listed, Page, When } from "../ui";
 
 export function StorePage() {
   return (
@@ -20,6 +21,7 @@ export function StorePage() {
 /** StoreCard tells what the site's point store holds, and in what state. */
 function StoreCard() {
   const { data: store } = useQuery(asks.store);
+  const may = useMay();
   if (!store) return null;
   return (
     <Card title="Point store" aside={store.directory.split("/").slice(-2).join("/")}>
@@ -75,9 +77,11 @@ function StoreCard() {
         </dd>
       </dl>
       <Losses />
-      <div className="px-4 pb-3">
-        <StoreWork stale={store.encryption.staleBytes > 0} />
-      </div>
+      {may.operate && (
+        <div className="px-4 pb-3">
+          <StoreWork stale={may.administer && store.encryption.staleBytes > 0} />
+        </div>
+      )}
     </Card>
   );
 }
@@ -168,13 +172,49 @@ function StoreWork({ stale }: { stale: boolean }) {
 /** Copies are images that were carried over by hand: a first copy ships only what is in none of them. */
 function CopiesCard() {
   const qc = useQueryClient();
-  const [path, setPath] = useState("");
+  const may = useMay();
   const q = useQuery(asks.copies);
+  const drop = useMutation({
+    mutationFn: (id: string) => ask(api.DELETE("/copies/{id}", { params: { path: { id } } })),
+    onSuccess: () => qc.invalidateQueries({ queryKey: ["copies"] }),
+  });
+  return (
+    <Card title="Carried over by hand">
+      <p className="px-4 pt-3 pb-1 text-muted">
+        A raw or qcow2 image on this site's host. First copies ship only what is in none of them.
+      </p>
+      <Listed
+        items={q.data}
+        button={{ text: "Give up", danger: true, busy: drop.isPending, act: (c) => drop.mutate(c.id) }}
+        hidden={!may.administer}
+      >
+        {(c) => (
+          <>
+            <strong className="break-all">{c.name}</strong>{" "}
+            <span className="text-muted">
+              · {size(c.usedBytes)} of {size(c.sizeBytes)} used · kept until {when(c.keptUntil)}
+            </span>
+          </>
+        )}
+      </Listed>
+      {q.data && !q.data.length && <p className="px-4 pb-3">None is kept.</p>}
+      <div className="px-4 pb-3 empty:hidden">
+        <Fault of={drop.error} />
+      </div>
+      {may.administer && <CarryForm />}
+    </Card>
+  );
+}
+
+function CarryForm() {
+  const qc = useQueryClient();
+  const form = useForm({ defaultValues: { path: "" } });
+  const [running, setRunning] = useState<string>();
   const carry = useMutation({
-    mutationFn: () => ask(api.POST("/copies", { body: { path } })),
+    mutationFn: (body: { path: string }) => ask(api.POST("/copies", { body })),
     onSuccess: (o) => setRunning(o.id),
   });
-  const [running, setRunning] = useState<string>();
+  const refusal = carry.error instanceof Problem ? carry.error : undefined;
   const op = useQuery({
     queryKey: ["operations", running],
     queryFn: async () => {
@@ -185,63 +225,32 @@ function CopiesCard() {
     enabled: !!running,
     refetchInterval: (x) => (x.state.data?.state === "running" ? 500 : false),
   });
-  const drop = useMutation({
-    mutationFn: (id: string) => ask(api.DELETE("/copies/{id}", { params: { path: { id } } })),
-    onSuccess: () => qc.invalidateQueries({ queryKey: ["copies"] }),
-  });
   return (
-    <Card title="Carried over by hand">
-      <p className="px-4 pt-3 text-muted">
-        A raw or qcow2 image on this site's host. First copies ship only what is in none of them.
-      </p>
-      <ul>
-        {q.data?.map((c) => (
-          <li key={c.id} className="flex items-center justify-between gap-2 border-line border-b px-4 py-2">
-            <span>
-              <strong className="break-all">{c.name}</strong>{" "}
-              <span className="text-muted">
-                · {size(c.usedBytes)} of {size(c.sizeBytes)} used · kept until {when(c.keptUntil)}
-              </span>
-            </span>
-            <Button small kind="danger" disabled={drop.isPending} onClick={() => drop.mutate(c.id)}>
-              Give up
-            </Button>
-          </li>
-        ))}
-      </ul>
-      <form
-        className="grid gap-2 px-4 py-3"
-        onSubmit={(e) => {
-          e.preventDefault();
-          carry.mutate();
-        }}
-      >
-        <Field label="Image on this site's host" hint="Kept for 14 days.">
-          {(id, d) => (
-            <input
-              id={id}
-              aria-describedby={d}
-              className={inputLook}
-              placeholder="/mnt/disk/tick-db.qcow2"
-              value={path}
-              onChange={(e) => setPath(e.target.value)}
-            />
-          )}
-        </Field>
-        <div>
-          <Button type="submit" disabled={!path || carry.isPending || op.data?.state === "running"}>
-            Take it in
-          </Button>
-        </div>
-        <Fault of={carry.error ?? drop.error} />
-        {op.data && (
-          <div role="status" className={op.data.state === "failed" ? "text-over-ink" : ""}>
-            {op.data.state === "running"
-              ? `${size(op.data.doneBytes)} of ${size(op.data.totalBytes)} read`
-              : op.data.message}
-          </div>
+    <form className="grid gap-2 px-4 pb-3" onSubmit={form.handleSubmit((v) => carry.mutate(v))}>
+      <Field label="Image on this site's host" hint="Kept for 14 days." faults={refusal?.at("path")}>
+        {(id, d) => (
+          <input
+            id={id}
+            aria-describedby={d}
+            className={inputLook}
+            placeholder="/mnt/disk/tick-db.qcow2"
+            {...form.register("path", { required: true })}
+          />
         )}
-      </form>
-    </Card>
+      </Field>
+      <div>
+        <Button type="submit" disabled={carry.isPending || op.data?.state === "running"}>
+          Take it in
+        </Button>
+      </div>
+      <Fault of={carry.error && !refusal?.at("path").length ? carry.error : undefined} />
+      {op.data && (
+        <div role="status" className={op.data.state === "failed" ? "text-over-ink" : ""}>
+          {op.data.state === "running"
+            ? `${size(op.data.doneBytes)} of ${size(op.data.totalBytes)} read`
+            : op.data.message}
+        </div>
+      )}
+    </form>
   );
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -114,6 +115,7 @@ func TestTheFirstDayInTheConsole(t *testing.T) {
 		do(t, tab, p, browser.Press(p), chromedp.WaitVisible(chromedp.CSS("tbody tr")))
 		axe(t, tab, p)
 	}
+	listsInTheConsole(t, tab, w, g)
 	_, err = chromedp.Run(tab, chromedp.Evaluate[string](`document.documentElement.dataset.theme = "dark"`))
 	require.NoError(t, err)
 	do(t, tab, "dark board", browser.Press("Tide board"), browser.See("would lose less than it promised"))
@@ -144,4 +146,71 @@ func TestTheFirstDayInTheConsole(t *testing.T) {
 	axe(t, tab, "delete dialog")
 	do(t, tab, "name it", browser.Fill("To go on, type the group's name: Ticketing", "Ticketing"), browser.Press("Delete the group"), browser.See("No group yet"))
 	require.Empty(t, must[[]api.Group](w.home, "GET", "/groups", nil))
+}
+
+// listsInTheConsole: lists are ordered, narrowed and paged by the service, their
+// rows can be chosen, and the address says what a page shows.
+func listsInTheConsole(t *testing.T, tab context.Context, w *world, g api.Group) {
+	names := func(want string) chromedp.Action[chromedp.Void] {
+		return func(ctx context.Context, x *chromedp.Target) (chromedp.Void, error) {
+			_, err := chromedp.Poll[bool](fmt.Sprintf(`[...document.querySelectorAll("tbody td:nth-child(2) div.font-semibold")].map((x) => x.textContent).join(" ") === %q`, want))(ctx, x)
+			return chromedp.Void{}, err
+		}
+	}
+	at := func(path string) chromedp.Action[chromedp.Void] { return chromedp.Navigate(w.home.url + path) }
+	tick := func(label string) chromedp.Action[chromedp.Void] {
+		return chromedp.Click(chromedp.Search(fmt.Sprintf(`//input[@aria-label=%q]`, label)))
+	}
+	do(t, tab, "another order", browser.Press("Machines"), browser.Press("Machine"), names("bare slow spare tick-app tick-db tick-web"), browser.Press("Machine ↑"), names("tick-web tick-db tick-app spare slow bare"))
+	do(t, tab, "some of them", browser.Fill("Find machines", "tick"), names("tick-web tick-db tick-app"))
+	do(t, tab, "the same by its address", at("/machines?sort=-name&q=tick"), names("tick-web tick-db tick-app"))
+	axe(t, tab, "machines, ordered")
+	do(t, tab, "choose", tick("Select tick-web"), browser.See("1 selected"))
+	axe(t, tab, "machines, one chosen")
+	do(t, tab, "protect what is chosen", browser.Press("Protect 1 machine together…"), browser.See("1 machine to"))
+
+	do(t, tab, "several groups at once", browser.Press("Groups"), tick("Select all that are shown"), browser.Press("Pause…"), browser.See("Pause Ticketing"))
+	where, err := chromedp.Run(tab, chromedp.Evaluate[string](`location.href`))
+	require.NoError(t, err)
+	do(t, tab, "the dialog by its address", chromedp.Navigate(where), browser.See("Pause Ticketing"), browser.Fill("Why", "all at once"), browser.Press("Pause the cycles"), chromedp.WaitNotPresent(chromedp.CSS("[role=dialog]")))
+	require.Equal(t, "all at once", w.home.group(g.ID).Pause.Reason)
+	do(t, tab, "and on again", tick("Select Ticketing"), browser.Press("Resume"), chromedp.WaitVisible(chromedp.Search(`//button[text()="Resume" and @disabled]`)))
+
+	// More lines than a page has: what is out of sight is not in the page, and the
+	// oldest line comes when one scrolls to it.
+	for range 60 {
+		must[api.Group](w.home, "POST", "/groups/"+g.ID+"/pause", "{}")
+		must[api.Group](w.home, "POST", "/groups/"+g.ID+"/resume", nil)
+	}
+	rows := `document.querySelectorAll("tbody tr[data-index]").length`
+	do(t, tab, "many lines", browser.Press("Activity"), browser.See("100 lines so far"))
+	shown, err := chromedp.Run(tab, chromedp.Evaluate[int](rows))
+	require.NoError(t, err)
+	require.Less(t, shown, 90, "rows out of sight are not in the page")
+	lines := must[[]api.Activity](w.home, "GET", "/activity?limit=500", nil)
+	first := lines[len(lines)-1]
+	do(t, tab, "the oldest: "+first.Text, chromedp.Func(func(ctx context.Context, x *chromedp.Target) error {
+		_, err := chromedp.Poll[bool](fmt.Sprintf(`(window.scrollTo(0, document.body.scrollHeight), document.body.innerText.includes(%q))`, strings.TrimPrefix(first.Text, first.Who+" ")))(ctx, x)
+		return err
+	}))
+
+	// Who may only look is offered nothing else.
+	inv := must[api.PersonInvitation](w.home, "POST", "/people", api.NewPerson{Role: "viewer"})
+	res := w.home.raw("POST", "/welcome", "", api.Welcome{Token: inv.Link[strings.Index(inv.Link, "#")+1:], Name: "deck-hand", Password: password})
+	require.NoError(t, res.Body.Close())
+	offered := func(path string) string {
+		do(t, tab, path, at(path), chromedp.WaitVisible(chromedp.CSS("h1")), browser.See("● live"))
+		text, err := chromedp.Run(tab, chromedp.Evaluate[string](`[...document.querySelectorAll("main button, main input[type=checkbox]")].map((x) => x.textContent || x.ariaLabel).join(" | ")`))
+		require.NoError(t, err)
+		return text
+	}
+	do(t, tab, "a viewer", browser.SignIn(w.home.url, "deck-hand", password), browser.See("would lose less than it promised"))
+	for _, path := range []string{"/groups/" + g.ID, "/groups", "/points", "/machines", "/sites", "/platforms", "/store"} {
+		text := offered(path)
+		for _, word := range []string{"Pause", "Run", "Delete", "Pin", "Start", "together", "Add", "Invite", "Remove", "Verify", "Select", "New group"} {
+			require.NotContains(t, text, word, path)
+		}
+	}
+	do(t, tab, "tokens of their own", at("/access"), browser.See("API tokens"))
+	do(t, tab, "the administrator again", browser.SignIn(w.home.url, person, password), browser.See("would lose less than it promised"))
 }
