@@ -146,7 +146,7 @@ export function PointsPage() {
         </Button>
         {may.administer && (
           <Button small kind="danger" disabled={!free.length} onClick={() => dialog.open("delete", ...ids(free))}>
-            Delete {free.length < chosen.length && free.length > 0 ? `${free.length} of them` : ""}…
+            Delete{free.length < chosen.length && free.length > 0 ? ` ${free.length} of them` : ""}…
           </Button>
         )}
       </>

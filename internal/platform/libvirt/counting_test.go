@@ -19,6 +19,7 @@ import (
 // Changes are counted all the time while captures begin and end and checkpoints
 // go: neither hypervisor nor guests suffer by it.
 func TestChangesAreCountedBesideCaptures(t *testing.T) {
+	t.Parallel()
 	need(t)
 	ctx := within(t, 8*time.Minute)
 	machines := []string{

@@ -283,6 +283,7 @@ func TestPortsInUse(t *testing.T) {
 // What may happen to a machine between and during cycles, in the order in
 // which one guest can suffer it.
 func TestWhatHappensToMachines(t *testing.T) {
+	t.Parallel()
 	p := need(t)
 	ctx := within(t, 12*time.Minute)
 	d := newDriver(t, libvirt.Settings{})

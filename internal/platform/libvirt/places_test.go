@@ -41,6 +41,7 @@ func smallDisk(t *testing.T, mib int) string {
 
 // Scratch space that runs full must cost the point, never the guest.
 func TestScratchSpaceRunsFull(t *testing.T) {
+	t.Parallel()
 	p := need(t)
 	ctx := within(t, 9*time.Minute)
 	id := deckhand(t, ctx, realsite.Guest{Name: "stoker"})
@@ -164,7 +165,7 @@ func (k *kept) Open(name string) (*nbd.Export, error) {
 
 // A machine is read under TLS at home, made again off an export under TLS at
 // the other site, starved of it, and removed without trace.
-func TestThereAndBackUnderTLS(t *testing.T) {
+func TestThereAndBackUnderTLS(t *testing.T) { // not beside others: it restarts the daemons
 	p := need(t)
 	ctx := within(t, 9*time.Minute)
 	pki, err := os.MkdirTemp("/var/tmp", "kt-pki-")

@@ -73,7 +73,7 @@ func start(t *testing.T, o demo.Options) (out *output, stop func()) {
 		default:
 			return strings.Contains(out.String(), "\nready in ")
 		}
-	}, 4*time.Minute, 50*time.Millisecond, "%s", out)
+	}, 10*time.Minute, 50*time.Millisecond, "%s", out)
 	return out, func() { cancel(); require.NoError(t, <-done) }
 }
 
@@ -119,7 +119,7 @@ func TestDemo(t *testing.T) {
 			in = in || g.Group.Direction == api.In
 		}
 		return in && states["on target"] && states["seeding"] && states["tight"] && states["paused"] && states["over"]
-	}, 3*time.Minute, 500*time.Millisecond, "every state shows at once")
+	}, 10*time.Minute, 500*time.Millisecond, "every state shows at once")
 	before := board()
 	// A second demo on the same ports says what is taken and changes nothing.
 	err = demo.Run(context.Background(), demo.Options{State: filepath.Join(dir, "other"), Ports: o.Ports, Binary: binary, Out: &output{}})

@@ -19,6 +19,7 @@ import (
 // points are back in a new database, pinned as they were and to the byte, and
 // once the sites are paired again cycles go on with changes only.
 func TestStoreIsAdopted(t *testing.T) {
+	t.Parallel()
 	w := paired(t)
 	key := filepath.Join(t.TempDir(), "store.key")
 	out, err := w.recovery.kestrel(nil, "store", "new-key", key)

@@ -69,6 +69,7 @@ func (w *world) servedAt(s *siteProc, p api.Point) (compared int) {
 // point is the source at its instant, bit for bit, no point that was ever
 // listed is missing, and a check of the store finds nothing.
 func TestEveryPointIsTheSourceAtItsInstant(t *testing.T) {
+	t.Parallel()
 	w := paired(t)
 	g := w.protect("Ticketing", promise(60, 1), "tick-db", "tick-app", "tick-web")
 	seed := uint64(time.Now().UnixNano())
@@ -103,7 +104,7 @@ func TestEveryPointIsTheSourceAtItsInstant(t *testing.T) {
 	newest := w.home.group(g.ID).NewestCaptureAt
 	w.eventually("cycles go on after all that", func() bool {
 		n := w.home.group(g.ID).NewestCaptureAt
-		return n != nil && n.After(*newest)
+		return n != nil && n.After(*newest) && len(w.recovery.points(g.ID)) > 8
 	})
 	must[api.Group](w.home, http.MethodPost, "/groups/"+g.ID+"/pause", nil)
 	w.eventually("the last cycle has ended", func() bool { return w.home.group(g.ID).Running == nil })
@@ -120,7 +121,6 @@ func TestEveryPointIsTheSourceAtItsInstant(t *testing.T) {
 		require.True(t, have[id], "a point that was listed is missing")
 	}
 	t.Logf("%d points, %d disks compared bit for bit", len(ps), compared)
-	require.Greater(t, len(ps), 8)
 	require.Greater(t, compared, 3*len(ps), "nearly every disk has to be compared")
 	w.recovery.stop()
 	out, err := w.recovery.kestrel(nil, "store", "verify", filepath.Join(w.recovery.dir, "state", "store"))
@@ -131,6 +131,7 @@ func TestEveryPointIsTheSourceAtItsInstant(t *testing.T) {
 // A first copy that is cut off by kills of both sides goes on where it was: the
 // disk that reads slowly is not read again from the start.
 func TestSeedGoesOnAfterKills(t *testing.T) {
+	t.Parallel()
 	w := paired(t)
 	g := must[api.Group](w.home, http.MethodPost, "/groups", api.NewGroup{Name: "Slow", Machines: []string{"slow"}, Link: "Eastmole", Promise: promised(600, 300)})
 	for _, s := range []*siteProc{w.home, w.recovery, w.home} {
@@ -166,6 +167,7 @@ func TestSeedGoesOnAfterKills(t *testing.T) {
 // What a person does with a point: export it, check it, serve it to a public
 // NBD client.
 func TestExportAndPublicClients(t *testing.T) {
+	t.Parallel()
 	w := paired(t)
 	g := w.protect("Ticketing", promise(60, 0), "tick-db", "tick-app")
 	p := w.recovery.points(g.ID)[0]
@@ -234,6 +236,7 @@ func TestExportAndPublicClients(t *testing.T) {
 // A flipped bit in a pack is found and named by the command, with the points
 // that lose by it, and its exit code says so.
 func TestFlippedBitIsNamedByTheCommand(t *testing.T) {
+	t.Parallel()
 	w := paired(t)
 	g := w.protect("Ticketing", promise(60, 0), "tick-app")
 	id := w.recovery.points(g.ID)[0].ID

@@ -15,6 +15,7 @@ import (
 // An image that was carried over by hand, in an open format, leaves little to
 // ship for the first copy; it goes when its time is over.
 func TestFirstCopyFromAnImageCarriedOver(t *testing.T) {
+	t.Parallel()
 	// Its guest writes little, however long the test takes.
 	calm := lab.ScenarioMachine{Name: "calm", Folder: "/test", Guest: "Linux", CPUs: 1, MemGiB: 1, Network: "lan", Address: "10.0.0.9",
 		Disks: []lab.ScenarioDisk{{Label: "root", SizeMiB: 12.25, UsedMiB: 8, Noise: 0.5}}, Workload: lab.Workload{Seed: 7, RecordsPerS: 1}}

@@ -50,6 +50,7 @@ func axe(t *testing.T, tab context.Context, page string) {
 // A first day in the console, in a real browser: sign in, add a platform, pair,
 // make a group and watch it, look at its points, and end it.
 func TestTheFirstDayInTheConsole(t *testing.T) {
+	t.Parallel()
 	if raceEnabled {
 		t.Skip("the browser driver races with itself when it types; ./dev test runs this test without the race detector")
 	}

@@ -20,6 +20,7 @@ import (
 // Every operation of the contract, and nothing else below /api/v1, is served,
 // and every one but signing in wants a session or token.
 func TestEveryOperationIsGuarded(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	b, err := os.ReadFile("../../../api/openapi.yaml")
 	require.NoError(t, err)
@@ -64,6 +65,7 @@ func TestEveryOperationIsGuarded(t *testing.T) {
 // Clients are told of changes as they happen, and the figures for monitoring
 // agree with the API.
 func TestEventsAndMetrics(t *testing.T) {
+	t.Parallel()
 	w := paired(t)
 	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 	defer cancel()

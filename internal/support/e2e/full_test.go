@@ -13,6 +13,7 @@ import (
 // A store without room takes no blocks, says so at both sites, still gives room
 // back, and goes on by itself when there is some: nothing is sent twice or lost.
 func TestCyclesWaitForRoom(t *testing.T) {
+	t.Parallel()
 	w := paired(t)
 	g := w.protect("Ticketing", promise(3600, 0), "tick-db")
 	other := w.protect("Rota", promise(3600, 0), "slow")

@@ -49,6 +49,7 @@ func (w *world) do(s *siteProc, method, path string) api.Operation {
 // sites; what home still has is fetched with the next cycle, and what it does
 // not have is said to be lost.
 func TestBadBlocksAreFetchedFromHome(t *testing.T) {
+	t.Parallel()
 	w := paired(t)
 	g := w.protect("Ticketing", promise(3600, 0), "tick-db", "tick-app")
 	whole := func() bool { return len(must[[]api.Loss](w.recovery, http.MethodGet, "/store/losses", nil)) == 0 }

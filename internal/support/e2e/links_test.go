@@ -12,6 +12,7 @@ import (
 // What an administrator decides of a link holds for what is sent from then on,
 // outlasts a restart, and changes nothing of what points hold.
 func TestCompressionAndLimitOfALink(t *testing.T) {
+	t.Parallel()
 	w := paired(t)
 	edit := func(in api.EditLink) api.Link { return must[api.Link](w.home, http.MethodPatch, "/links/Eastmole", in) }
 	wire := map[string]float64{}

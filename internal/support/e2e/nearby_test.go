@@ -14,6 +14,7 @@ import (
 // points are whole and follow the ladder; what goes wrong with home's store does
 // not hold up the recovery site; and home's points may outlast the group.
 func TestPointsAreKeptAtHomeToo(t *testing.T) {
+	t.Parallel()
 	w := paired(t)
 	g := w.protect("Ticketing", promise(3600, 0), "tick-db", "tick-app")
 	split := func() (here, there []api.Point) {

@@ -16,10 +16,10 @@ import (
 // cannot be reached and go on by themselves, and after the state folder's cache
 // is lost all points are read from the objects.
 func TestPointsAreKeptAsObjects(t *testing.T) {
+	t.Parallel()
 	server := buckettest.Start(t)
-	t.Setenv("KESTREL_S3_ACCESS_KEY", server.Config.AccessKey)
-	t.Setenv("KESTREL_S3_SECRET_KEY", server.Config.SecretKey)
 	w := paired(t)
+	w.recovery.env = []string{"KESTREL_S3_ACCESS_KEY=" + server.Config.AccessKey, "KESTREL_S3_SECRET_KEY=" + server.Config.SecretKey}
 	w.recovery.kill()
 	require.NoError(t, os.RemoveAll(filepath.Join(w.recovery.dir, "state", "store")))
 	w.recovery.extra = append(w.recovery.extra, "--store-objects", server.Config.URL, "--store-cache", "4MiB")

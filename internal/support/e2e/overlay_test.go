@@ -27,6 +27,7 @@ func qemu(t *testing.T, tool string, args ...string) string {
 // or that lasts: to several public clients at once, with zero areas told, and
 // the point itself never changes.
 func TestServedPointsAreWrittenOver(t *testing.T) {
+	t.Parallel()
 	w := paired(t)
 	g := w.protect("Ticketing", promise(3600, 0), "tick-app")
 	p := w.recovery.points(g.ID)[0]

@@ -179,6 +179,7 @@ func (r *realWorld) held(guest string) (yes bool) {
 // Two real machines are protected under writes, suffer what real machines
 // suffer, are lost with their whole site, and come back from a chosen point.
 func TestRealMachinesAreLostAndComeBack(t *testing.T) {
+	t.Parallel()
 	r := newRealWorld(t)
 	home := r.Pair.Home
 	g := must[api.Group](r.home, http.MethodPost, "/groups", api.NewGroup{Name: "Boarding", Machines: []string{db, app}, Link: "Eastmole", Promise: promised(3600, 0), Quiesce: &[]string{db}})

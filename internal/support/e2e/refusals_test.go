@@ -17,6 +17,7 @@ import (
 
 // Bad input names the field and the mend, and changes nothing.
 func TestRefusals(t *testing.T) {
+	t.Parallel()
 	w := paired(t)
 	w.protect("Ticketing", promise(60, 0), "tick-db", "tick-app")
 	group := func(change func(g map[string]any)) map[string]any {
@@ -143,6 +144,7 @@ func groupFacts(s *siteProc) []any {
 // An invitation that has expired is refused by the site that made it, whatever
 // the clock of the other.
 func TestExpiredInvitation(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	minutes := 0
 	_, p := call[api.InvitationSecret](w.home, http.MethodPost, "/invitations", api.NewInvitation{Minutes: &minutes})
@@ -164,6 +166,7 @@ func TestExpiredInvitation(t *testing.T) {
 
 // Nobody without a sign-in or a token reads or changes anything.
 func TestNobodyGetsInUnasked(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	for _, path := range []string{"/board", "/groups", "/machines", "/platforms", "/links", "/points", "/tokens", "/operations", "/activity", "/events", "/store", "/invitations", "/served", "/session"} {
 		for _, token := range []string{"", "wrong", strings.Repeat("A", 43)} {
@@ -216,6 +219,7 @@ func TestNobodyGetsInUnasked(t *testing.T) {
 // A site that is not paired gets nothing from the link port, with or without a
 // key of its own, and no groups that are not its own where it is paired.
 func TestLinkPortIsShutToStrangers(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	stranger := newSite(t, "Skarholt")
 	c := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}, Timeout: 5 * time.Second}
@@ -234,6 +238,7 @@ func TestLinkPortIsShutToStrangers(t *testing.T) {
 // The console may be plain HTTP on loopback only, and points are served in the
 // clear there only.
 func TestPlainHTTPOnLoopbackOnly(t *testing.T) {
+	t.Parallel()
 	for _, args := range [][]string{{"--listen", "0.0.0.0:0"}, {"--listen", "192.0.2.1:80"}, {"--listen", ":0"}} {
 		out, err := exec.Command(binary, append([]string{"serve", "--site", "X", "--state", t.TempDir(), "--database", "postgres://x"}, args...)...).CombinedOutput()
 		var exit *exec.ExitError

@@ -29,6 +29,7 @@ func openDB(t *testing.T, url string) *sqlx.DB {
 
 // Every step of a first day, from the command line.
 func TestTheFirstDayOnTheCommandLine(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	k := func(code int, args ...string) string {
 		t.Helper()
@@ -48,10 +49,10 @@ func TestTheFirstDayOnTheCommandLine(t *testing.T) {
 	require.Contains(t, k(0, "profile", "list"), "eastmole")
 	require.Contains(t, k(0, "status"), "Nothing is protected yet")
 
-	t.Setenv("KESTREL_PROFILES", filepath.Join(w.home.dir, "profiles.json"))
 	platform := func(code int, secret string, more ...string) string {
 		cmd := exec.Command(binary, append([]string{"platform", "add", "harbour", w.lab.url, "--user", "lab"}, more...)...)
 		cmd.Stdin = strings.NewReader(secret)
+		cmd.Env = append(os.Environ(), "KESTREL_PROFILES="+filepath.Join(w.home.dir, "profiles.json"))
 		out, _ := cmd.CombinedOutput()
 		require.Equal(t, code, cmd.ProcessState.ExitCode(), "%s", out)
 		return string(out)
@@ -124,6 +125,7 @@ func TestTheFirstDayOnTheCommandLine(t *testing.T) {
 // While the link is cut, exposure rises at both sites alike and both say so;
 // when it is back, the backlog crosses.
 func TestCutOffIsSeenAtBothSites(t *testing.T) {
+	t.Parallel()
 	w := paired(t)
 	g := w.protect("Ticketing", promise(3600, 2), "tick-db")
 	w.recovery.relay.setCut(true)
@@ -146,6 +148,7 @@ func TestCutOffIsSeenAtBothSites(t *testing.T) {
 // Only what changed is read and shipped, a second machine from the same
 // template ships little, and what nothing needs any more is given back.
 func TestCyclesShipOnlyWhatIsNew(t *testing.T) {
+	t.Parallel()
 	w := paired(t)
 	g := w.protect("Ticketing", promise(3600, 0), "tick-app")
 	seed := *w.home.group(g.ID).LastCycle
@@ -176,6 +179,7 @@ func TestCyclesShipOnlyWhatIsNew(t *testing.T) {
 // A lost dirty bitmap makes the next cycle compare by hash: everything is
 // read, little is shipped, the cycle says why, and the point is right.
 func TestLostBitmapIsComparedByHash(t *testing.T) {
+	t.Parallel()
 	w := paired(t)
 	g := w.protect("Ticketing", promise(3600, 0), "tick-db", "tick-app")
 	w.eventually("the base is released", func() bool { cps := w.lab.Checkpoints(); return len(cps) == 1 && !cps[0].Open })

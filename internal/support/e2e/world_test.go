@@ -157,6 +157,7 @@ type siteProc struct {
 	token string
 	cmd   *exec.Cmd
 	extra []string
+	env   []string
 }
 
 func freeAddr(t *testing.T) string {
@@ -198,7 +199,7 @@ func (s *siteProc) start() {
 	defer func() { _ = log.Close() }()
 	s.cmd = exec.Command(binary, append([]string{"serve", "--site", s.name, "--state", filepath.Join(s.dir, "state"), "--listen", strings.TrimPrefix(s.url, "http://"),
 		"--link-listen", s.link, "--link-address", s.relay.addr, "--nbd-listen", s.nbd, "--store-floor", "64MiB"}, s.extra...)...)
-	s.cmd.Env = append(os.Environ(), "KESTREL_DATABASE_URL="+s.db)
+	s.cmd.Env = append(append(os.Environ(), "KESTREL_DATABASE_URL="+s.db), s.env...)
 	s.cmd.Stdout, s.cmd.Stderr = log, log
 	require.NoError(s.t, s.cmd.Start())
 	ready := func() bool {
