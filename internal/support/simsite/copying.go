@@ -11,6 +11,7 @@ import (
 	"kestrel/internal/mover"
 	"kestrel/internal/platform"
 	"kestrel/internal/points"
+	"kestrel/internal/support/rooms"
 )
 
 // driver is a platform that holds no disks: cycles here copy nothing but time.
@@ -42,11 +43,11 @@ type far struct {
 }
 
 func (f far) Open(ctx context.Context, r cycle.OpenRequest) (cycle.Opened, error) {
-	return f.w.recovery.keeper.OpenIntake(ctx, homeID, r)
+	return f.w.recovery.Keeper.OpenIntake(ctx, rooms.HomeID, r)
 }
 
 func (f far) Seal(ctx context.Context, intake string, x points.Seal) (*points.Seal, error) {
-	return f.w.recovery.keeper.SealIntake(ctx, homeID, 0, intake, x)
+	return f.w.recovery.Keeper.SealIntake(ctx, rooms.HomeID, 0, intake, x)
 }
 
 // pass is a cycle without disks: it takes its time, may be cut off or fail, and

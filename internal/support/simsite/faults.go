@@ -12,6 +12,7 @@ import (
 	"kestrel/internal/directory"
 	"kestrel/internal/link"
 	"kestrel/internal/records"
+	"kestrel/internal/support/rooms"
 )
 
 // sleep waits until it is time or calm comes; then it gives false.
@@ -78,7 +79,7 @@ func (w *world) restarts() {
 		stop, fresh := w.stopMover, *w.home
 		w.mu.Unlock()
 		stop()
-		if err := fresh.open(); err != nil {
+		if err := fresh.Open(w.end); err != nil {
 			w.found("start anew: %w", err)
 			return
 		}
@@ -100,14 +101,14 @@ func (w *world) pins() {
 		if !w.sleep(wait(r, 5*time.Hour)) {
 			return
 		}
-		all := w.recovery.groups.All()
+		all := w.recovery.Groups.All()
 		rec := all[r.IntN(len(all))]
-		held := w.recovery.store.Points(rec.ID)
+		held := w.recovery.Store.Points(rec.ID)
 		if len(held) == 0 || w.pinned[rec.ID] != "" {
 			continue
 		}
 		x := held[len(held)-1]
-		if _, err := w.recovery.keeper.Pin(w.end, anna, x.Point, api.PointPatch{Pinned: true}); err != nil {
+		if _, err := w.recovery.Keeper.Pin(w.end, anna, x.Point, api.PointPatch{Pinned: true}); err != nil {
 			w.found("pin point %d of %s: %w", x.Number, rec.Spec.Name, err)
 			return
 		}
@@ -147,10 +148,10 @@ func (w *world) beat(every time.Duration) {
 			w.found("read %s as it crosses the link: %w", r.Spec.Name, err)
 		}
 		there.Spec = spec
-		if _, err := w.recovery.groups.Mirror(w.end, actor.Actor{Kind: actor.Site, Name: homeName}, there); err != nil {
+		if _, err := w.recovery.Groups.Mirror(w.end, actor.Actor{Kind: actor.Site, Name: rooms.HomeName}, there); err != nil {
 			w.found("mirror %s: %w", r.Spec.Name, err)
 		}
-		if err := keeper.Confirmed(w.end, w.recovery.keeper.State(r.ID), every, func(ctx context.Context) ([]link.PointState, error) { return w.recovery.keeper.Held(ctx, r.ID) }); err != nil {
+		if err := keeper.Confirmed(w.end, w.recovery.Keeper.State(r.ID), every, func(ctx context.Context) ([]link.PointState, error) { return w.recovery.Keeper.Held(ctx, r.ID) }); err != nil {
 			w.found("confirm %s: %w", r.Spec.Name, err)
 		}
 	}
@@ -164,7 +165,7 @@ func (w *world) look() {
 	cut, down, linkedSince, upSince := w.cut, w.down, w.linkedSince, w.upSince
 	w.mu.Unlock()
 	for _, r := range groups.All() {
-		held := w.recovery.store.Points(r.ID)
+		held := w.recovery.Store.Points(r.ID)
 		newest := keeper.Newest(r.ID)
 		var is time.Time
 		if n := len(held); n > 0 {
@@ -199,8 +200,8 @@ func (w *world) check() {
 	now := time.Now()
 	var covered, over time.Duration
 	for id, want := range w.wish {
-		here, _ := w.recorded(homeID, id)
-		there, ok := w.recorded(recoveryID, id)
+		here, _ := w.recorded(rooms.HomeID, id)
+		there, ok := w.recorded(rooms.RecoveryID, id)
 		if !ok || there.Revision != here.Revision || string(directory.Encode(there.Spec)) != string(directory.Encode(here.Spec)) {
 			w.found("%s differs between the sites: revisions %d and %d", here.Spec.Name, here.Revision, there.Revision)
 		}
@@ -216,8 +217,8 @@ func (w *world) check() {
 
 // checkPoints holds the store against the records, the ladder and the pins.
 func (w *world) checkPoints(r directory.Record) {
-	held := w.recovery.store.Points(r.ID)
-	recs, err := w.recovery.db.Points(w.end, records.PointFilter{Groups: []string{r.ID}})
+	held := w.recovery.Store.Points(r.ID)
+	recs, err := w.recovery.DB.Points(w.end, records.PointFilter{Groups: []string{r.ID}})
 	if err != nil || len(recs) != len(held) {
 		w.found("%s: %d points in the store, %d in the records (%v)", r.Spec.Name, len(held), len(recs), err)
 	}
@@ -233,14 +234,14 @@ func (w *world) checkPoints(r directory.Record) {
 	if len(as) > 0 && len(held) == 0 || len(as) > 0 && !held[len(held)-1].CaptureAt.Equal(as[len(as)-1].Capture) {
 		w.found("%s: the newest of %d points is not what was sealed last", r.Spec.Name, len(held))
 	}
-	if home, _ := w.home.db.Points(w.end, records.PointFilter{Groups: []string{r.ID}}); len(home) != len(held) {
+	if home, _ := w.home.DB.Points(w.end, records.PointFilter{Groups: []string{r.ID}}); len(home) != len(held) {
 		w.found("%s: home knows of %d points, and %d are there", r.Spec.Name, len(home), len(held))
 	}
 }
 
 // checkHistory sums up second by second what the history says in closed form.
 func (w *world) checkHistory(r directory.Record, now time.Time) (covered, over time.Duration) {
-	v, err := w.home.history.Exposure(w.end, r, new(r.CreatedAt), &now)
+	v, err := w.home.History.Exposure(w.end, r, new(r.CreatedAt), &now)
 	if err != nil {
 		w.found("the history of %s: %w", r.Spec.Name, err)
 		return 0, 0

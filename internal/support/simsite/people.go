@@ -12,6 +12,7 @@ import (
 	"kestrel/internal/core/ladder"
 	"kestrel/internal/core/span"
 	"kestrel/internal/directory"
+	"kestrel/internal/support/rooms"
 )
 
 var ben = actor.Actor{Kind: actor.Person, Name: "ben", Role: actor.Operator}
@@ -103,7 +104,7 @@ func (w *world) change(r *rand.Rand, id string, kind int) {
 	wanted := *w.wish[rec.ID]
 	w.mu.Unlock()
 	// Asked of the records, as the next start of the service will.
-	if is, ok := w.recorded(homeID, rec.ID); ok {
+	if is, ok := w.recorded(rooms.HomeID, rec.ID); ok {
 		if lost := wanted.missing(is.Spec); lost != "" {
 			w.found("an edit of %s was lost: %s", rec.Spec.Name, lost)
 		}
@@ -166,13 +167,13 @@ func (w *world) between(method string) error {
 func (w *world) recorded(site, id string) (directory.Record, bool) {
 	w.mu.Lock()
 	s := w.home
-	if site == recoveryID {
+	if site == rooms.RecoveryID {
 		s = w.recovery
 	}
 	w.mu.Unlock()
-	fresh, err := directory.Open(w.end, s.db, nil, nil, nil)
+	fresh, err := directory.Open(w.end, s.DB, nil, nil, nil)
 	if err != nil {
-		w.found("read the groups of %s: %w", s.name, err)
+		w.found("read the groups of %s: %w", s.Name, err)
 		return directory.Record{}, false
 	}
 	return fresh.Get(id)

@@ -12,7 +12,6 @@ import (
 	"errors"
 	"fmt"
 	"hash/fnv"
-	"log/slog"
 	"math/rand/v2"
 	"slices"
 	"sync"
@@ -33,13 +32,10 @@ import (
 	"kestrel/internal/cycle"
 	"kestrel/internal/directory"
 	"kestrel/internal/events"
-	"kestrel/internal/files/faulty"
-	"kestrel/internal/history"
 	"kestrel/internal/keeper"
 	"kestrel/internal/mover"
-	"kestrel/internal/operation"
 	"kestrel/internal/points"
-	"kestrel/internal/support/memory"
+	"kestrel/internal/support/rooms"
 )
 
 // Plan is what a history is made of.
@@ -77,58 +73,14 @@ const (
 	patience = 6 * time.Hour
 )
 
-const (
-	homeID     = "11111111-1111-4111-8111-111111111111"
-	recoveryID = "22222222-2222-4222-8222-222222222222"
-	homeName   = "Norhaven"
-	otherName  = "Eastmole"
-	wayID      = "way"
-)
-
-var quiet = slog.New(slog.DiscardHandler)
-
-// side is one site. Its rooms are replaced at a restart; what they stand on stays.
-type side struct {
-	id, name string
-	db       *memory.DB
-	store    *points.Store
-
-	groups  *directory.Directory
-	history *history.History
-	keeper  *keeper.Keeper
-}
-
-func newSide(id, name string, seed uint64) (*side, error) {
-	s := &side{id: id, name: name, db: memory.New()}
-	fs := faulty.New(rand.New(rand.NewPCG(seed, 7)))
-	fs.SetCapacity(1 << 40)
-	fs.CutAfter(-1)
-	var err error
-	if s.store, err = points.Open("store", points.Options{Now: time.Now, Files: fs, Later: func(f func()) { f() }}); err != nil {
-		return nil, err
-	}
-	return s, s.open()
-}
-
-// open makes the rooms from what is recorded, as a start does.
-func (s *side) open() (err error) {
-	ctx, hub, clk := context.Background(), events.NewHub(), clock.Wall{}
-	trail := audit.New(s.db, clk, hub, quiet)
-	if s.groups, err = directory.Open(ctx, s.db, trail, clk, hub); err != nil {
-		return err
-	}
-	s.history = history.New(s.db, clk)
-	s.keeper, err = keeper.New(ctx, keeper.Config{Site: s.name, Records: s.db, Store: s.store, Groups: s.groups, History: s.history, Operations: operation.New(s.db, trail, clk, hub, quiet),
-		Trail: trail, Clock: clk, Hub: hub, Log: quiet, VerifyEvery: -1, TidyEvery: time.Hour})
-	return err
-}
+const wayID = rooms.Link
 
 // world is one history.
 type world struct {
 	Plan
 	ctx            context.Context // until calm comes
 	end            context.Context // until all ends
-	home, recovery *side
+	home, recovery *rooms.Side
 	mover          *mover.Mover
 	stopMover      func()
 
@@ -205,7 +157,7 @@ func Run(plan Plan) (Outcome, error) {
 	for p := range platforms {
 		wg.Go(func() { w.outages(p) })
 	}
-	wg.Go(func() { w.recovery.keeper.Run(end) })
+	wg.Go(func() { w.recovery.Keeper.Run(end) })
 	time.Sleep(plan.For + offGrid)
 	w.mu.Lock()
 	w.calm, w.cut, w.down = true, false, [platforms]bool{}
@@ -224,8 +176,8 @@ func Run(plan Plan) (Outcome, error) {
 	w.beat(0)
 	w.check()
 	w.out.Story = w.digest()
-	for _, s := range []*side{w.home, w.recovery} {
-		if err := s.store.Close(); err != nil {
+	for _, s := range []*rooms.Side{w.home, w.recovery} {
+		if err := s.Store.Close(); err != nil {
 			return w.out, err
 		}
 	}
@@ -234,28 +186,28 @@ func Run(plan Plan) (Outcome, error) {
 
 // begin makes both sites and the groups.
 func (w *world) begin() (err error) {
-	if w.home, err = newSide(homeID, homeName, w.Seed); err != nil {
+	if w.home, err = rooms.New(rooms.HomeID, rooms.HomeName, w.Seed); err != nil {
 		return err
 	}
-	if w.recovery, err = newSide(recoveryID, otherName, w.Seed+1); err != nil {
+	if w.recovery, err = rooms.New(rooms.RecoveryID, rooms.RecoveryName, w.Seed+1); err != nil {
 		return err
 	}
 	for n := range w.Groups {
 		r := w.draw("group", n)
 		every := []time.Duration{15 * time.Minute, 30 * time.Minute, time.Hour, 4 * time.Hour, span.Day}[r.IntN(5)]
-		rec := directory.Record{ID: uuid.Must(uuid.NewRandomFromReader(source{r})).String(), Link: wayID, HomeID: homeID, HomeName: homeName, RecoveryName: otherName,
-			Spec: group.Spec{Name: fmt.Sprintf("group %03d", n), Platform: fmt.Sprint(n % platforms), Priority: group.Normal, Destinations: []group.Destination{{SiteID: recoveryID, Site: otherName}},
+		rec := directory.Record{ID: uuid.Must(uuid.NewRandomFromReader(source{r})).String(), Link: wayID, HomeID: rooms.HomeID, HomeName: rooms.HomeName, RecoveryName: rooms.RecoveryName,
+			Spec: group.Spec{Name: fmt.Sprintf("group %03d", n), Platform: fmt.Sprint(n % platforms), Priority: group.Normal, Destinations: []group.Destination{{SiteID: rooms.RecoveryID, Site: rooms.RecoveryName}},
 				Machines: []group.Machine{{ID: fmt.Sprint("m", n), Name: fmt.Sprint("m", n), Disks: 1, SizeBytes: points.BlockSize}},
 				Promise:  promise.Promise{Target: 3 * every, Cadence: cadence.Cadence{Every: every}, Keep: ladders[r.IntN(len(ladders))]}}}
-		rec, err = w.home.groups.Create(w.end, anna, rec)
+		rec, err = w.home.Groups.Create(w.end, anna, rec)
 		if err != nil {
 			return fmt.Errorf("make group %d: %w", n, err)
 		}
 		w.targets[rec.ID] = []exposure.Target{{Since: rec.CreatedAt, Target: rec.Spec.Promise.Target}}
 		w.wish[rec.ID] = &wish{}
 	}
-	w.home.db.Careless = w.Careless
-	w.home.db.Before = w.between
+	w.home.DB.Careless = w.Careless
+	w.home.DB.Before = w.between
 	w.beat(0)
 	return w.startMover()
 }
@@ -281,8 +233,8 @@ func (s source) Read(p []byte) (int, error) {
 // startMover starts the home site's mover, as a start of the service does.
 func (w *world) startMover() error {
 	s := w.home
-	m, err := mover.New(w.end, mover.Config{Owner: "sim-", Groups: s.groups, Records: s.db, Points: s.keeper, Arrived: s.history.Arrived, Source: w.platform, Way: w.way, Platforms: func() []string { return nil },
-		Pass: w.pass, Decide: w.decide, Trail: audit.New(s.db, clock.Wall{}, events.NewHub(), quiet), Clock: clock.Wall{}, Hub: events.NewHub(), Log: quiet, Pulse: 10 * time.Minute})
+	m, err := mover.New(w.end, mover.Config{Owner: "sim-", Groups: s.Groups, Records: s.DB, Points: s.Keeper, Arrived: s.History.Arrived, Source: w.platform, Way: w.way, Platforms: func() []string { return nil },
+		Pass: w.pass, Decide: w.decide, Trail: audit.New(s.DB, clock.Wall{}, events.NewHub(), s.Log), Clock: clock.Wall{}, Hub: events.NewHub(), Log: s.Log, Pulse: 10 * time.Minute})
 	if err != nil {
 		return err
 	}
@@ -299,7 +251,7 @@ func (w *world) startMover() error {
 func (w *world) rooms() (*directory.Directory, *keeper.Keeper, *mover.Mover) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	return w.home.groups, w.home.keeper, w.mover
+	return w.home.Groups, w.home.Keeper, w.mover
 }
 
 // decide is the real decision, held against what has to be true of it.

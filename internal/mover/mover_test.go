@@ -1,0 +1,492 @@
+package mover_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/require"
+
+	"kestrel/internal/clock"
+	"kestrel/internal/core/cadence"
+	"kestrel/internal/core/group"
+	"kestrel/internal/cycle"
+	"kestrel/internal/directory"
+	"kestrel/internal/mover"
+	"kestrel/internal/platform"
+	"kestrel/internal/points"
+	"kestrel/internal/problem"
+	"kestrel/internal/support/rooms"
+)
+
+// recovery is the other site as a mover sees it.
+type recovery struct {
+	mu      sync.Mutex
+	known   bool
+	newest  map[string]time.Time
+	shipped []string // points, in their order
+}
+
+func (r *recovery) Newest(group string) time.Time {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.newest[group]
+}
+
+func (r *recovery) Known(string) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.known
+}
+
+func (r *recovery) HomePoints(string) int { return 0 }
+
+func (r *recovery) Shipped(_ context.Context, g directory.Record, x *points.Seal) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.newest[g.ID] = x.CaptureAt
+	r.shipped = append(r.shipped, x.Point)
+	return nil
+}
+
+func (r *recovery) WithHome(_ directory.Record, far cycle.Remote, _ string, _ func(string)) cycle.Remote {
+	return far
+}
+
+// source is a platform that notes what it is told to let go of.
+type source struct {
+	platform.Driver
+	mu          sync.Mutex
+	released    []string
+	forgotten   []string
+	checkpoints []string
+	hangs       bool
+}
+
+func (s *source) Release(_ context.Context, name string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.released = append(s.released, name)
+	return nil
+}
+
+func (s *source) Forget(_ context.Context, name string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.forgotten = append(s.forgotten, name)
+	return nil
+}
+
+func (s *source) Checkpoints(context.Context) ([]string, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.checkpoints, nil
+}
+
+func (s *source) Changed(ctx context.Context, _ string) (map[string]int64, error) {
+	if s.hangs {
+		<-ctx.Done()
+		return nil, ctx.Err()
+	}
+	return map[string]int64{"m": 4096}, nil
+}
+
+// rig is a mover at home with a platform p, over a virtual clock.
+type rig struct {
+	t         *testing.T
+	home      *rooms.Side
+	far       *recovery
+	src       *source
+	m         *mover.Mover
+	stop      func()
+	up        bool
+	mu        sync.Mutex
+	jobs      []cycle.Job
+	abandoned []string
+	// does is what a cycle does; it may be changed between cycles.
+	does func(ctx context.Context, job cycle.Job, report func(cycle.Progress)) error
+}
+
+func newRig(t *testing.T) *rig {
+	r := &rig{t: t, up: true, far: &recovery{known: true, newest: map[string]time.Time{}}, src: &source{}}
+	r.does = func(ctx context.Context, _ cycle.Job, _ func(cycle.Progress)) error {
+		return clock.Sleep(ctx, clock.Wall{}, time.Second)
+	}
+	var err error
+	r.home, err = rooms.New(rooms.HomeID, rooms.HomeName, 1)
+	require.NoError(t, err)
+	r.start()
+	return r
+}
+
+// start starts the mover, as a start of the service does.
+func (r *rig) start() {
+	var err error
+	r.m, err = mover.New(r.t.Context(), mover.Config{Owner: "kt-", Groups: r.home.Groups, Records: r.home.DB, Points: r.far, Arrived: r.home.History.Arrived,
+		Source: func(string) (mover.Source, bool) {
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			return mover.Source{Driver: r.src, Up: r.up}, true
+		},
+		Way: func(string) (mover.Way, bool) {
+			return mover.Way{Reached: true, Ours: func(t time.Time) time.Time { return t }, Remote: func(string, float64) cycle.Remote { return nil },
+				Abandon: func(_ context.Context, intake string) error {
+					r.mu.Lock()
+					defer r.mu.Unlock()
+					r.abandoned = append(r.abandoned, intake)
+					return nil
+				}}, true
+		},
+		Platforms: func() []string { return []string{"p"} }, Pass: r.pass, Trail: r.home.Trail, Clock: clock.Wall{}, Hub: r.home.Hub, Log: r.home.Log, Pulse: time.Second})
+	require.NoError(r.t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan struct{})
+	go func() { r.m.Run(ctx); close(done) }()
+	r.stop = func() { cancel(); <-done }
+}
+
+func (r *rig) pass(ctx context.Context, _ platform.Driver, _ cycle.Remote, clk clock.Clock, job cycle.Job, report func(cycle.Progress)) (*points.Seal, error) {
+	r.mu.Lock()
+	r.jobs = append(r.jobs, job)
+	n := len(r.jobs)
+	r.mu.Unlock()
+	at := clk.Now().UTC()
+	kind := cycle.KindChanges
+	if job.BasePoint == "" {
+		kind = cycle.KindSeed
+	} else if job.Compare {
+		kind = cycle.KindCompare
+	}
+	report(cycle.Progress{Kind: kind, Phase: "ship", CaptureAt: at, TotalBytes: 1 << 20})
+	if err := r.does(ctx, job, report); err != nil {
+		return nil, err
+	}
+	return &points.Seal{Point: uuid.NewString(), Number: int64(n), Cycle: job.ID, Group: job.Group, CaptureAt: at, SealedAt: clk.Now().UTC(), Checkpoint: job.Checkpoint}, nil
+}
+
+func (r *rig) ran() []cycle.Job {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return append([]cycle.Job(nil), r.jobs...)
+}
+
+func (r *rig) create(s group.Spec) directory.Record {
+	r.t.Helper()
+	rec, err := r.home.Groups.Create(r.t.Context(), rooms.Anna(), rooms.Record(uuid.NewString(), s))
+	require.NoError(r.t, err)
+	return rec
+}
+
+// after lets virtual time pass until all rests.
+func after(d time.Duration) {
+	time.Sleep(d)
+	synctest.Wait()
+}
+
+func (r *rig) lines(words string) int {
+	r.t.Helper()
+	lines, err := r.home.Trail.Lines(r.t.Context(), 0, 100, words)
+	require.NoError(r.t, err)
+	return len(lines)
+}
+
+// virtual runs a test on a mover over virtual time.
+func virtual(t *testing.T, f func(t *testing.T, r *rig)) {
+	t.Helper()
+	synctest.Test(t, func(t *testing.T) {
+		r := newRig(t)
+		defer func() {
+			r.stop()
+			require.NoError(t, r.home.Store.Close())
+		}()
+		f(t, r)
+	})
+}
+
+// Cycles follow one another at their cadence, each on the one before, and only what
+// is needed stays on the platform.
+func TestEachCycleBuildsOnTheOneBefore(t *testing.T) {
+	virtual(t, func(t *testing.T, r *rig) {
+		g := r.create(rooms.Spec("Ticketing"))
+		after(3*time.Minute + 30*time.Second)
+		jobs := r.ran()
+		require.Len(t, jobs, 4, "at once, and then every minute")
+		require.Empty(t, jobs[0].BasePoint)
+		for i := 1; i < len(jobs); i++ {
+			require.Equal(t, r.far.shipped[i-1], jobs[i].BasePoint)
+			require.Equal(t, jobs[i-1].Checkpoint, jobs[i].BaseCheckpoint)
+			require.Equal(t, jobs[i].Checkpoint, r.src.released[i])
+			require.Equal(t, jobs[i-1].Checkpoint, r.src.forgotten[i-1])
+		}
+		as, err := r.m.Accounts(t.Context(), g.ID, 0, 0)
+		require.NoError(t, err)
+		require.Len(t, as, 4)
+		require.EqualValues(t, 4, as[0].Number)
+		require.Equal(t, cycle.KindSeed, as[3].Kind)
+		bytes, length := r.m.ChangeRate(g.ID)
+		require.Zero(t, bytes, "nothing changed")
+		require.Equal(t, time.Second, length)
+	})
+}
+
+// No cycle begins before the recovery site knows its group: its first one would be
+// refused there.
+func TestAGroupThatTheOtherSiteDoesNotKnowWaits(t *testing.T) {
+	virtual(t, func(t *testing.T, r *rig) {
+		r.far.known = false
+		r.create(rooms.Spec("Ticketing"))
+		after(time.Minute)
+		require.Empty(t, r.ran())
+		r.far.mu.Lock()
+		r.far.known = true
+		r.far.mu.Unlock()
+		after(2 * time.Second)
+		require.Len(t, r.ran(), 1)
+		require.Zero(t, r.lines("cut off"))
+	})
+}
+
+// A cycle that is cut off goes on as itself, later each time, and is told of once.
+func TestACutCycleGoesOnLaterAndLater(t *testing.T) {
+	virtual(t, func(t *testing.T, r *rig) {
+		var at []time.Time
+		r.does = func(context.Context, cycle.Job, func(cycle.Progress)) error {
+			if at = append(at, time.Now()); len(at) < 5 {
+				return errors.New("the link was cut")
+			}
+			return nil
+		}
+		g := r.create(rooms.Spec("Ticketing"))
+		after(30 * time.Minute)
+		jobs := r.ran()
+		for i := 1; i < 5; i++ {
+			require.Equal(t, jobs[0].ID, jobs[i].ID, "the same cycle")
+			require.Equal(t, jobs[0].Checkpoint, jobs[i].Checkpoint, "of the same capture")
+			require.True(t, jobs[i].Resumed)
+			require.NotNil(t, jobs[i].Captured)
+			if i > 1 {
+				require.Greater(t, at[i].Sub(at[i-1]), at[i-1].Sub(at[i-2]), "backs off")
+			}
+		}
+		require.NotEqual(t, jobs[0].ID, jobs[5].ID)
+		require.Equal(t, 1, r.lines("cut off"), "said once, not at each attempt")
+		as, err := r.m.Accounts(t.Context(), g.ID, 0, 0)
+		require.NoError(t, err)
+		first := as[len(as)-1]
+		require.Equal(t, cycle.Sealed, first.State)
+		require.Equal(t, 5, first.Attempts)
+		require.Empty(t, r.m.Live(g.ID).Failure)
+	})
+}
+
+// One that cannot go on is ended, and another begins at once.
+func TestACycleThatCannotGoOnStartsAnew(t *testing.T) {
+	virtual(t, func(t *testing.T, r *rig) {
+		n := 0
+		r.does = func(context.Context, cycle.Job, func(cycle.Progress)) error {
+			if n++; n == 1 {
+				return fmt.Errorf("the frozen disks are gone: %w", cycle.ErrStartAnew)
+			}
+			return nil
+		}
+		g := r.create(rooms.Spec("Ticketing"))
+		after(5 * time.Second)
+		jobs := r.ran()
+		require.Len(t, jobs, 2)
+		require.NotEqual(t, jobs[0].ID, jobs[1].ID)
+		as, err := r.m.Accounts(t.Context(), g.ID, 0, 0)
+		require.NoError(t, err)
+		require.Equal(t, cycle.Failed, as[1].State)
+		require.Contains(t, as[1].Error, "frozen disks are gone")
+	})
+}
+
+// A pause stops a cycle where it is, without calling it a failure; when it is over
+// the cycle goes on.
+func TestAPauseStopsACycleWhereItIs(t *testing.T) {
+	virtual(t, func(t *testing.T, r *rig) {
+		r.does = func(ctx context.Context, _ cycle.Job, _ func(cycle.Progress)) error {
+			return clock.Sleep(ctx, clock.Wall{}, 10*time.Second)
+		}
+		g := r.create(rooms.Spec("Ticketing"))
+		after(3 * time.Second)
+		require.True(t, r.m.Busy(g.ID))
+		_, _, err := r.home.Groups.Update(t.Context(), rooms.Anna(), g.ID, group.Patch{Pause: &group.Pause{By: "anna", Since: time.Now(), Until: time.Now().Add(time.Hour)}}, nil, func(directory.Record, []group.Change) string { return "paused" })
+		require.NoError(t, err)
+		after(time.Second)
+		require.False(t, r.m.Busy(g.ID))
+		require.Empty(t, r.m.Live(g.ID).Failure)
+		now, _ := r.home.Groups.Get(g.ID)
+		require.True(t, refused(r.m.Ask(now, false)), "a paused group runs on nobody's word")
+		after(58 * time.Minute)
+		require.Len(t, r.ran(), 1, "nothing begins while it is paused")
+		after(3 * time.Minute)
+		jobs := r.ran()
+		require.Equal(t, jobs[0].ID, jobs[1].ID)
+		require.Zero(t, r.lines("cut off"))
+	})
+}
+
+// A cycle over other machines than the group now has must not be sealed as the
+// group's: it ends, its intake is given up, and another begins.
+func TestOtherMachinesEndACycle(t *testing.T) {
+	virtual(t, func(t *testing.T, r *rig) {
+		r.does = func(ctx context.Context, _ cycle.Job, _ func(cycle.Progress)) error {
+			return clock.Sleep(ctx, clock.Wall{}, 10*time.Second)
+		}
+		g := r.create(rooms.Spec("Ticketing"))
+		after(3 * time.Second)
+		more := append(g.Spec.Machines, group.Machine{ID: "m-2", Name: "m-2", Disks: 1, SizeBytes: points.BlockSize})
+		_, _, err := r.home.Groups.Update(t.Context(), rooms.Anna(), g.ID, group.Patch{Machines: &more}, nil, func(directory.Record, []group.Change) string { return "machines" })
+		require.NoError(t, err)
+		after(20 * time.Second)
+		jobs := r.ran()
+		require.Len(t, jobs, 2)
+		require.NotEqual(t, jobs[0].ID, jobs[1].ID)
+		require.Len(t, jobs[1].Machines, 2)
+		require.Equal(t, []string{jobs[0].ID}, r.abandoned)
+	})
+}
+
+// Four cycles at a time; what has the least time left goes first, and a group that
+// is asked for goes before all.
+func TestPlacesGoToThoseWhoNeedThemMost(t *testing.T) {
+	virtual(t, func(t *testing.T, r *rig) {
+		r.up = false
+		byID := map[string]string{}
+		for i := range 12 {
+			s := rooms.Spec(fmt.Sprintf("group %02d", i))
+			s.Promise.Cadence = cadence.Cadence{Every: time.Hour}
+			s.Promise.Target = time.Duration(12-i) * 3 * time.Hour
+			byID[r.create(s).ID] = s.Name
+		}
+		after(time.Minute)
+		require.Empty(t, r.ran())
+		asked, err := r.home.Groups.Find("group 00")
+		require.NoError(t, err)
+		require.NoError(t, r.m.Ask(asked, false))
+		r.mu.Lock()
+		r.up = true
+		r.mu.Unlock()
+		after(30 * time.Second)
+		var order []string
+		for _, j := range r.ran() {
+			order = append(order, byID[j.Group.ID])
+		}
+		require.Len(t, order, 12)
+		first := map[string]bool{}
+		for _, name := range order[:4] {
+			first[name] = true
+		}
+		require.Equal(t, map[string]bool{"group 00": true, "group 11": true, "group 10": true, "group 09": true}, first)
+	})
+}
+
+// After a restart in the middle of a cycle the same one goes on, and a second copy
+// of what was sealed before is not begun.
+func TestARestartGoesOnWithTheSameCycle(t *testing.T) {
+	virtual(t, func(t *testing.T, r *rig) {
+		r.create(rooms.Spec("Ticketing"))
+		after(5 * time.Second)
+		r.does = func(ctx context.Context, _ cycle.Job, _ func(cycle.Progress)) error {
+			return clock.Sleep(ctx, clock.Wall{}, 10*time.Second)
+		}
+		after(58 * time.Second)
+		require.Len(t, r.ran(), 2)
+		r.stop()
+		r.start()
+		after(20 * time.Second)
+		jobs := r.ran()
+		require.Len(t, jobs, 3)
+		require.Equal(t, jobs[1].ID, jobs[2].ID)
+		require.Equal(t, r.far.shipped[0], jobs[2].BasePoint)
+		require.True(t, jobs[2].Resumed)
+	})
+}
+
+// A fault in one cycle ends neither the service nor the other groups' cycles.
+func TestAPanicInACycleIsItsOwn(t *testing.T) {
+	virtual(t, func(t *testing.T, r *rig) {
+		bad := r.create(rooms.Spec("Bad")).ID
+		r.does = func(_ context.Context, job cycle.Job, _ func(cycle.Progress)) error {
+			if job.Group.ID == bad {
+				panic("nil map")
+			}
+			return nil
+		}
+		good := r.create(rooms.Spec("Good")).ID
+		after(10 * time.Second)
+		require.Contains(t, r.m.Live(bad).Failure, "fault of the service")
+		require.False(t, r.far.Newest(good).IsZero())
+	})
+}
+
+// A platform that hangs when it is asked for changes holds up only what is asked of
+// it: cycles go on, and the count is marked as not known.
+func TestAHangingPlatformHoldsUpOnlyItsCounts(t *testing.T) {
+	virtual(t, func(t *testing.T, r *rig) {
+		g := r.create(rooms.Spec("Ticketing"))
+		after(25 * time.Second)
+		require.True(t, r.m.Live(g.ID).BacklogKnown)
+		r.src.hangs = true
+		after(5 * time.Minute)
+		require.False(t, r.m.Live(g.ID).BacklogKnown)
+		require.GreaterOrEqual(t, len(r.ran()), 5)
+	})
+}
+
+// Checkpoints of this site that nobody needs are forgotten; those of others and
+// those that the next cycle counts from stay.
+func TestLeftoversAreForgotten(t *testing.T) {
+	virtual(t, func(t *testing.T, r *rig) {
+		r.create(rooms.Spec("Ticketing"))
+		after(5 * time.Second)
+		base := r.ran()[0].Checkpoint
+		r.stop()
+		r.src.checkpoints = []string{"kt-left-over", base, "others-1"}
+		r.start()
+		after(5 * time.Second)
+		require.Equal(t, []string{"kt-left-over"}, r.src.forgotten)
+	})
+}
+
+// Stopping a group waits for its cycle, and gives what is to be forgotten; undone,
+// its cycles run again.
+func TestStoppingAGroupCanBeUndone(t *testing.T) {
+	virtual(t, func(t *testing.T, r *rig) {
+		g := r.create(rooms.Spec("Ticketing"))
+		after(5 * time.Second)
+		base, undo := r.m.Stop(g.ID)
+		require.Equal(t, r.ran()[0].Checkpoint, base)
+		after(5 * time.Minute)
+		require.Len(t, r.ran(), 1)
+		undo()
+		after(2 * time.Second)
+		require.Len(t, r.ran(), 2)
+	})
+}
+
+// To compare is asked for once, and is done once.
+func TestACompareIsDoneOnce(t *testing.T) {
+	virtual(t, func(t *testing.T, r *rig) {
+		g := r.create(rooms.Spec("Ticketing"))
+		after(5 * time.Second)
+		require.NoError(t, r.m.Ask(g, true))
+		after(3 * time.Minute)
+		jobs := r.ran()
+		require.True(t, jobs[1].Compare)
+		require.False(t, jobs[2].Compare)
+		require.Equal(t, 1, r.lines("full comparison"))
+		require.False(t, r.m.Live(g.ID).ComparedAt.IsZero())
+	})
+}
+
+func refused(err error) bool {
+	p, ok := problem.Of(err)
+	return ok && p.Status == 409
+}
