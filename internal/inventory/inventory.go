@@ -27,8 +27,6 @@ import (
 	"kestrel/internal/directory"
 	"kestrel/internal/events"
 	"kestrel/internal/platform"
-	"kestrel/internal/platform/lab"
-	"kestrel/internal/platform/libvirt"
 	"kestrel/internal/problem"
 	"kestrel/internal/records"
 )
@@ -41,7 +39,7 @@ const answerTime = 20 * time.Second
 
 // Config is what the inventory is made of.
 type Config struct {
-	DB       *records.DB
+	DB       Records
 	Groups   *directory.Directory
 	Trail    *audit.Trail
 	Clock    clock.Clock
@@ -55,6 +53,16 @@ type Config struct {
 	Guard []string
 	// Every is how often each platform is asked.
 	Every time.Duration
+	// Connect makes the driver of a platform of some kind; of the kinds lab and libvirt
+	// if nil.
+	Connect func(kind, address string) (platform.Driver, error)
+}
+
+// Records is where platforms are kept; *records.DB is one.
+type Records interface {
+	Platforms(ctx context.Context) ([]records.Platform, error)
+	AddPlatform(ctx context.Context, p records.Platform) error
+	DeletePlatform(ctx context.Context, id string) error
 }
 
 // Inventory is the platforms of one site.
@@ -95,30 +103,6 @@ func index(inv platform.Inventory) *seen {
 		s.byName[n] = append(s.byName[n], i)
 	}
 	return s
-}
-
-// settings is what a kind of platform needs beside address and credentials, as it
-// is stored.
-type settings struct {
-	Certificates  string `json:"certificates,omitempty"`
-	NBDPorts      string `json:"nbdPorts,omitempty"`
-	Scratch       string `json:"scratch,omitempty"`
-	FreezeSeconds int    `json:"freezeSeconds,omitempty"`
-}
-
-func settingsOf(in *api.LibvirtSettings) settings {
-	if in == nil {
-		return settings{}
-	}
-	return settings{Certificates: value(in.Certificates), NBDPorts: value(in.NbdPorts), Scratch: value(in.Scratch), FreezeSeconds: value(in.FreezeSeconds)}
-}
-
-func (s settings) view() *api.LibvirtSettings {
-	v := &api.LibvirtSettings{Certificates: orNil(s.Certificates), NbdPorts: orNil(s.NBDPorts), Scratch: orNil(s.Scratch)}
-	if s.FreezeSeconds != 0 {
-		v.FreezeSeconds = &s.FreezeSeconds
-	}
-	return v
 }
 
 func value[T any](p *T) T {
@@ -380,47 +364,6 @@ func (v *Inventory) Machine(text string) (Platform, platform.Machine, error) {
 	return p, found, fmt.Errorf("%d machines have this name; give the ID", n)
 }
 
-func (v *Inventory) newDriver(name, kind, address, user, password string, set settings) (platform.Driver, error) {
-	switch kind {
-	case "lab":
-		if user == "" {
-			return nil, problem.Invalid("user", "Give the user to sign in with at the platform.")
-		}
-		d, err := lab.New(address, user, password, v.Clock)
-		if err != nil {
-			return nil, problem.Invalid("address", "%s", err)
-		}
-		return d, nil
-	case "libvirt":
-		if user != "" || password != "" {
-			return nil, problem.Invalid("user", "libvirt takes no user and password here; give certificates for TLS, or a key for ssh in the URI.")
-		}
-		x := libvirt.Settings{Hosts: strings.Fields(strings.ReplaceAll(address, ",", " ")), Certificates: set.Certificates, NBDPorts: set.NBDPorts, Scratch: set.Scratch,
-			Guard: v.Guard, Owner: v.Owner, Log: v.Log.With("platform", name), Now: v.Clock.Now}
-		if f := set.FreezeSeconds; f != 0 {
-			if f < 1 || f > 60 {
-				return nil, problem.Invalid("libvirt.freezeSeconds", "A guest agent gets 1 to 60 seconds.")
-			}
-			x.FreezeLimit = time.Duration(f) * time.Second
-		}
-		d, err := libvirt.New(x)
-		if err != nil {
-			return nil, problem.Invalid(fieldOf(err), "%s", words.Upper(err.Error()))
-		}
-		return d, nil
-	}
-	return nil, problem.Invalid("kind", "%q is not a kind of platform that can be added; use lab or libvirt.", kind)
-}
-
-// fieldOf names the field that a fault of libvirt's settings is about.
-func fieldOf(err error) string {
-	var fault *libvirt.SettingError
-	if errors.As(err, &fault) && fault.Setting != "" {
-		return "libvirt." + fault.Setting
-	}
-	return "address"
-}
-
 func (v *Inventory) driverOf(in api.NewPlatform) (platform.Driver, error) {
 	if why := group.CheckName(in.Name, maxName); why != "" {
 		return nil, problem.Invalid("name", "%s", why)
@@ -558,9 +501,14 @@ func (v *Inventory) Delete(ctx context.Context, who actor.Actor, id string) erro
 	return nil
 }
 
-// Host is the host part of a URL, or of HOST:PORT.
+// Host is the host part of a URL, or of HOST:PORT; empty if a URL names none, which
+// is this machine itself.
 func Host(address string) string {
-	if u, err := url.Parse(address); err == nil && u.Host != "" {
+	if strings.Contains(address, "://") {
+		u, err := url.Parse(address)
+		if err != nil {
+			return address
+		}
 		return u.Hostname()
 	}
 	h, _, err := net.SplitHostPort(address)

@@ -37,7 +37,7 @@ const kind = "landing"
 // Config is what landings are made of.
 type Config struct {
 	Site       string // name of this site
-	DB         *records.DB
+	DB         Records
 	Store      *points.Store
 	Keeper     *keeper.Keeper
 	Serving    *serving.Serving
@@ -48,6 +48,14 @@ type Config struct {
 	Clock      clock.Clock
 	Hub        *events.Hub
 	Log        *slog.Logger
+}
+
+// Records is where landings are kept; *records.DB is one.
+type Records interface {
+	Landings(ctx context.Context) ([]records.Landing, error)
+	AddLanding(ctx context.Context, l records.Landing) error
+	SaveLanding(ctx context.Context, l records.Landing) error
+	DeleteLanding(ctx context.Context, id string) error
 }
 
 // Landings is the machines of one site that were made from points.

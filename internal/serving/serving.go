@@ -37,7 +37,7 @@ import (
 
 // Config is what serving is made of.
 type Config struct {
-	DB       *records.DB
+	DB       Records
 	Store    *points.Store
 	Keeper   *keeper.Keeper
 	Trail    *audit.Trail
@@ -47,6 +47,13 @@ type Config struct {
 	Listener net.Listener
 	TLS      *tls.Config // nil: in the clear, on loopback
 	Address  string      // what hypervisors connect to; the listener's if empty
+}
+
+// Records is where served points are kept; *records.DB is one.
+type Records interface {
+	Served(ctx context.Context) ([]records.Served, error)
+	AddServed(ctx context.Context, r records.Served) error
+	DeleteServed(ctx context.Context, id string) error
 }
 
 // Serving is the points that one site hands out.

@@ -1,0 +1,186 @@
+package memory
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"kestrel/internal/records"
+)
+
+// Groups implements directory.Store.
+func (db *DB) Groups(context.Context) ([]records.Group, error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	var out []records.Group
+	for _, g := range db.groups {
+		out = append(out, g)
+	}
+	slices.SortFunc(out, func(a, b records.Group) int {
+		return cmp.Or(strings.Compare(a.Name, b.Name), strings.Compare(a.ID, b.ID))
+	})
+	return out, nil
+}
+
+// guard refuses a name or a machine that is another's; the lock is held.
+func (db *DB) guard(g records.Group) error {
+	for _, o := range db.groups {
+		if o.ID != g.ID && o.HomeID == g.HomeID && o.Direction != "ended" && g.Direction != "ended" && strings.EqualFold(o.Name, g.Name) {
+			return &records.TakenError{Constraint: records.GroupNameTaken}
+		}
+	}
+	if g.Direction == "out" {
+		for _, m := range g.Machines {
+			if of, ok := db.machines[g.Platform+"/"+m]; ok && of != g.ID {
+				return &records.TakenError{Constraint: records.MachineTaken}
+			}
+		}
+	}
+	return nil
+}
+
+// put writes a group and what goes with it; the lock is held.
+func (db *DB) put(g records.Group, at time.Time, a records.Activity) {
+	for k, of := range db.machines {
+		if of == g.ID {
+			delete(db.machines, k)
+		}
+	}
+	if g.Direction == "out" {
+		for _, m := range g.Machines {
+			db.machines[g.Platform+"/"+m] = g.ID
+		}
+	}
+	if ts := db.targets[g.ID]; g.Target > 0 && (len(ts) == 0 || ts[len(ts)-1].Seconds != g.Target) {
+		db.targets[g.ID] = append(ts, records.Target{GroupID: g.ID, Since: at, Seconds: g.Target})
+	}
+	db.groups[g.ID] = g
+	if a.Text != "" {
+		db.add(a)
+	}
+}
+
+func (db *DB) add(a records.Activity) {
+	a.ID = int64(len(db.activity) + 1)
+	if a.Changes == nil {
+		a.Changes = []byte("[]")
+	}
+	db.activity = append(db.activity, a)
+}
+
+// AddGroup implements directory.Store.
+func (db *DB) AddGroup(_ context.Context, g records.Group, a records.Activity) error {
+	if err := db.before("AddGroup"); err != nil {
+		return err
+	}
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	if err := db.guard(g); err != nil {
+		return err
+	}
+	db.put(g, g.CreatedAt, a)
+	return nil
+}
+
+// SwapGroup implements directory.Store.
+func (db *DB) SwapGroup(_ context.Context, g records.Group, from int64, a records.Activity) error {
+	if err := db.before("SwapGroup"); err != nil {
+		return err
+	}
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	was, ok := db.groups[g.ID]
+	if !ok || was.Revision != from && !db.Careless {
+		return fmt.Errorf("group %s: %w", g.Name, records.ErrStale)
+	}
+	if err := db.guard(g); err != nil {
+		return err
+	}
+	db.put(g, a.At, a)
+	return nil
+}
+
+// MirrorGroup implements directory.Store.
+func (db *DB) MirrorGroup(_ context.Context, g records.Group, at time.Time, a records.Activity) (bool, error) {
+	if err := db.before("MirrorGroup"); err != nil {
+		return false, err
+	}
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	if was, ok := db.groups[g.ID]; ok && (was.Term > g.Term || was.Term == g.Term && was.Revision > g.Revision) {
+		return false, nil
+	}
+	if err := db.guard(g); err != nil {
+		return false, err
+	}
+	db.put(g, at, a)
+	return true, nil
+}
+
+// DeleteGroup implements directory.Store.
+func (db *DB) DeleteGroup(_ context.Context, id string, a records.Activity) error {
+	if err := db.before("DeleteGroup"); err != nil {
+		return err
+	}
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	g := db.groups[id]
+	g.Direction, g.Machines, g.ID = "ended", nil, id
+	db.put(g, a.At, records.Activity{})
+	delete(db.groups, id)
+	delete(db.targets, id)
+	delete(db.arrivals, id)
+	delete(db.cycles, id)
+	delete(db.replications, id)
+	for p, x := range db.points {
+		if x.GroupID == id {
+			delete(db.points, p)
+		}
+	}
+	db.add(a)
+	return nil
+}
+
+// Edits implements directory.Store.
+func (db *DB) Edits(_ context.Context, object string, after int64) ([]records.Activity, error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	var out []records.Activity
+	for _, a := range db.activity {
+		if a.Object == object && a.Revision != nil && *a.Revision > after {
+			out = append(out, a)
+		}
+	}
+	return out, nil
+}
+
+// AddActivity implements audit.Store.
+func (db *DB) AddActivity(_ context.Context, a records.Activity) error {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	db.add(a)
+	return nil
+}
+
+// Activity implements audit.Store.
+func (db *DB) Activity(_ context.Context, before int64, limit int, q string) ([]records.Activity, error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	var out []records.Activity
+	for _, a := range slices.Backward(db.activity) {
+		if (before == 0 || a.ID < before) && strings.Contains(strings.ToLower(a.Text+a.Subject+a.Who), strings.ToLower(q)) && len(out) < limit {
+			out = append(out, a)
+		}
+	}
+	return out, nil
+}
+
+// Targets implements history.Store.
+func (db *DB) Targets(_ context.Context, group string) ([]records.Target, error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	return slices.Clone(db.targets[group]), nil
+}

@@ -1,0 +1,83 @@
+package memory
+
+import (
+	"context"
+	"slices"
+
+	"kestrel/internal/records"
+)
+
+// Platforms implements inventory.Records.
+func (db *DB) Platforms(context.Context) ([]records.Platform, error) { return all(db, db.platforms) }
+
+// AddPlatform implements inventory.Records.
+func (db *DB) AddPlatform(_ context.Context, p records.Platform) error {
+	return db.set(func() { db.platforms[p.ID] = p })
+}
+
+// DeletePlatform implements inventory.Records.
+func (db *DB) DeletePlatform(_ context.Context, id string) error {
+	return db.set(func() { delete(db.platforms, id) })
+}
+
+// Served implements serving.Records.
+func (db *DB) Served(context.Context) ([]records.Served, error) { return all(db, db.served) }
+
+// AddServed implements serving.Records.
+func (db *DB) AddServed(_ context.Context, s records.Served) error {
+	return db.set(func() { db.served[s.ID] = s })
+}
+
+// DeleteServed implements serving.Records.
+func (db *DB) DeleteServed(_ context.Context, id string) error {
+	return db.set(func() { delete(db.served, id) })
+}
+
+// Landings implements landing.Records.
+func (db *DB) Landings(context.Context) ([]records.Landing, error) { return all(db, db.landings) }
+
+// AddLanding implements landing.Records.
+func (db *DB) AddLanding(_ context.Context, l records.Landing) error {
+	return db.set(func() { db.landings[l.ID] = l })
+}
+
+// SaveLanding implements landing.Records.
+func (db *DB) SaveLanding(_ context.Context, l records.Landing) error {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	was, ok := db.landings[l.ID]
+	if !ok {
+		return missing("landing")
+	}
+	was.State, was.Detail = l.State, slices.Clone(l.Detail)
+	db.landings[l.ID] = was
+	return nil
+}
+
+// DeleteLanding implements landing.Records.
+func (db *DB) DeleteLanding(_ context.Context, id string) error {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	if _, ok := db.landings[id]; !ok {
+		return missing("landing")
+	}
+	delete(db.landings, id)
+	return nil
+}
+
+func (db *DB) set(f func()) error {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	f()
+	return nil
+}
+
+func all[T any](db *DB, m map[string]T) ([]T, error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	var out []T
+	for _, x := range m {
+		out = append(out, x)
+	}
+	return out, nil
+}
