@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -65,7 +66,7 @@ type source struct {
 	released    []string
 	forgotten   []string
 	checkpoints []string
-	hangs       bool
+	hangs       atomic.Bool
 }
 
 func (s *source) Release(_ context.Context, name string) error {
@@ -89,7 +90,7 @@ func (s *source) Checkpoints(context.Context) ([]string, error) {
 }
 
 func (s *source) Changed(ctx context.Context, _ string) (map[string]int64, error) {
-	if s.hangs {
+	if s.hangs.Load() {
 		<-ctx.Done()
 		return nil, ctx.Err()
 	}
@@ -108,8 +109,7 @@ type rig struct {
 	mu        sync.Mutex
 	jobs      []cycle.Job
 	abandoned []string
-	// does is what a cycle does; it may be changed between cycles.
-	does func(ctx context.Context, job cycle.Job, report func(cycle.Progress)) error
+	does      func(ctx context.Context, job cycle.Job, report func(cycle.Progress)) error
 }
 
 func newRig(t *testing.T) *rig {
@@ -163,10 +163,20 @@ func (r *rig) pass(ctx context.Context, _ platform.Driver, _ cycle.Remote, clk c
 		kind = cycle.KindCompare
 	}
 	report(cycle.Progress{Kind: kind, Phase: "ship", CaptureAt: at, TotalBytes: 1 << 20})
-	if err := r.does(ctx, job, report); err != nil {
+	r.mu.Lock()
+	does := r.does
+	r.mu.Unlock()
+	if err := does(ctx, job, report); err != nil {
 		return nil, err
 	}
 	return &points.Seal{Point: uuid.NewString(), Number: int64(n), Cycle: job.ID, Group: job.Group, CaptureAt: at, SealedAt: clk.Now().UTC(), Checkpoint: job.Checkpoint}, nil
+}
+
+// set says what cycles do from now on; a second's work, if nothing is said.
+func (r *rig) set(does func(ctx context.Context, job cycle.Job, report func(cycle.Progress)) error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.does = does
 }
 
 func (r *rig) ran() []cycle.Job {
@@ -255,12 +265,12 @@ func TestAGroupThatTheOtherSiteDoesNotKnowWaits(t *testing.T) {
 func TestACutCycleGoesOnLaterAndLater(t *testing.T) {
 	virtual(t, func(t *testing.T, r *rig) {
 		var at []time.Time
-		r.does = func(context.Context, cycle.Job, func(cycle.Progress)) error {
+		r.set(func(context.Context, cycle.Job, func(cycle.Progress)) error {
 			if at = append(at, time.Now()); len(at) < 5 {
 				return errors.New("the link was cut")
 			}
 			return nil
-		}
+		})
 		g := r.create(rooms.Spec("Ticketing"))
 		after(30 * time.Minute)
 		jobs := r.ran()
@@ -288,12 +298,12 @@ func TestACutCycleGoesOnLaterAndLater(t *testing.T) {
 func TestACycleThatCannotGoOnStartsAnew(t *testing.T) {
 	virtual(t, func(t *testing.T, r *rig) {
 		n := 0
-		r.does = func(context.Context, cycle.Job, func(cycle.Progress)) error {
+		r.set(func(context.Context, cycle.Job, func(cycle.Progress)) error {
 			if n++; n == 1 {
 				return fmt.Errorf("the frozen disks are gone: %w", cycle.ErrStartAnew)
 			}
 			return nil
-		}
+		})
 		g := r.create(rooms.Spec("Ticketing"))
 		after(5 * time.Second)
 		jobs := r.ran()
@@ -310,9 +320,9 @@ func TestACycleThatCannotGoOnStartsAnew(t *testing.T) {
 // the cycle goes on.
 func TestAPauseStopsACycleWhereItIs(t *testing.T) {
 	virtual(t, func(t *testing.T, r *rig) {
-		r.does = func(ctx context.Context, _ cycle.Job, _ func(cycle.Progress)) error {
+		r.set(func(ctx context.Context, _ cycle.Job, _ func(cycle.Progress)) error {
 			return clock.Sleep(ctx, clock.Wall{}, 10*time.Second)
-		}
+		})
 		g := r.create(rooms.Spec("Ticketing"))
 		after(3 * time.Second)
 		require.True(t, r.m.Busy(g.ID))
@@ -336,9 +346,9 @@ func TestAPauseStopsACycleWhereItIs(t *testing.T) {
 // group's: it ends, its intake is given up, and another begins.
 func TestOtherMachinesEndACycle(t *testing.T) {
 	virtual(t, func(t *testing.T, r *rig) {
-		r.does = func(ctx context.Context, _ cycle.Job, _ func(cycle.Progress)) error {
+		r.set(func(ctx context.Context, _ cycle.Job, _ func(cycle.Progress)) error {
 			return clock.Sleep(ctx, clock.Wall{}, 10*time.Second)
-		}
+		})
 		g := r.create(rooms.Spec("Ticketing"))
 		after(3 * time.Second)
 		more := append(g.Spec.Machines, group.Machine{ID: "m-2", Name: "m-2", Disks: 1, SizeBytes: points.BlockSize})
@@ -393,9 +403,9 @@ func TestARestartGoesOnWithTheSameCycle(t *testing.T) {
 	virtual(t, func(t *testing.T, r *rig) {
 		r.create(rooms.Spec("Ticketing"))
 		after(5 * time.Second)
-		r.does = func(ctx context.Context, _ cycle.Job, _ func(cycle.Progress)) error {
+		r.set(func(ctx context.Context, _ cycle.Job, _ func(cycle.Progress)) error {
 			return clock.Sleep(ctx, clock.Wall{}, 10*time.Second)
-		}
+		})
 		after(58 * time.Second)
 		require.Len(t, r.ran(), 2)
 		r.stop()
@@ -413,12 +423,12 @@ func TestARestartGoesOnWithTheSameCycle(t *testing.T) {
 func TestAPanicInACycleIsItsOwn(t *testing.T) {
 	virtual(t, func(t *testing.T, r *rig) {
 		bad := r.create(rooms.Spec("Bad")).ID
-		r.does = func(_ context.Context, job cycle.Job, _ func(cycle.Progress)) error {
+		r.set(func(_ context.Context, job cycle.Job, _ func(cycle.Progress)) error {
 			if job.Group.ID == bad {
 				panic("nil map")
 			}
 			return nil
-		}
+		})
 		good := r.create(rooms.Spec("Good")).ID
 		after(10 * time.Second)
 		require.Contains(t, r.m.Live(bad).Failure, "fault of the service")
@@ -433,7 +443,7 @@ func TestAHangingPlatformHoldsUpOnlyItsCounts(t *testing.T) {
 		g := r.create(rooms.Spec("Ticketing"))
 		after(25 * time.Second)
 		require.True(t, r.m.Live(g.ID).BacklogKnown)
-		r.src.hangs = true
+		r.src.hangs.Store(true)
 		after(5 * time.Minute)
 		require.False(t, r.m.Live(g.ID).BacklogKnown)
 		require.GreaterOrEqual(t, len(r.ran()), 5)

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
@@ -27,17 +26,13 @@ var (
 func TestMain(m *testing.M) { os.Exit(run(m)) }
 
 func run(m *testing.M) int {
-	dir, err := os.MkdirTemp("/var/tmp", "kestrel-records")
+	c, _, stop, err := pgcluster.ForTests(ctx, "records")
 	if err != nil {
-		panic(err)
-	}
-	defer func() { _ = os.RemoveAll(dir) }()
-	_ = os.Chmod(dir, 0o711) // the cluster's user has to pass
-	if cluster, err = pgcluster.Start(ctx, filepath.Join(dir, "pg"), 0); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		return 1
 	}
-	defer func() { _ = cluster.Stop() }()
+	defer stop()
+	cluster = c
 	return m.Run()
 }
 

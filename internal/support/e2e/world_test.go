@@ -52,13 +52,13 @@ func TestMain(m *testing.M) {
 }
 
 func run(m *testing.M) int {
-	dir, err := os.MkdirTemp("/var/tmp", "kestrel-e2e")
+	c, dir, stop, err := pgcluster.ForTests(context.Background(), "e2e")
 	if err != nil {
-		panic(err)
+		fmt.Fprintln(os.Stderr, err)
+		return 1
 	}
-	defer func() { _ = os.RemoveAll(dir) }()
-	_ = os.Chmod(dir, 0o711) // the cluster's user has to pass
-	binary = filepath.Join(dir, "kestrel")
+	defer stop()
+	cluster, binary = c, filepath.Join(dir, "kestrel")
 	args := []string{"build", "-o", binary}
 	if raceEnabled {
 		args = append(args, "-race")
@@ -67,11 +67,6 @@ func run(m *testing.M) int {
 		fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
 		return 1
 	}
-	if cluster, err = pgcluster.Start(context.Background(), filepath.Join(dir, "pg"), 0); err != nil {
-		fmt.Fprintln(os.Stderr, err)
-		return 1
-	}
-	defer func() { _ = cluster.Stop() }()
 	return m.Run()
 }
 
@@ -141,7 +136,7 @@ func (w *world) protect(name string, p api.Promise, machines ...string) api.Grou
 // gives up late.
 func (w *world) eventually(what string, ok func() bool) {
 	w.t.Helper()
-	require.Eventually(w.t, ok, 60*time.Second, 50*time.Millisecond, what)
+	require.Eventually(w.t, ok, 4*time.Minute, 50*time.Millisecond, what)
 }
 
 // siteProc is a site as a process of its own.
@@ -210,7 +205,7 @@ func (s *siteProc) start() {
 		_ = res.Body.Close()
 		return res.StatusCode == http.StatusOK
 	}
-	if !assert.Eventually(s.t, ready, 2*time.Minute, 20*time.Millisecond) {
+	if !assert.Eventually(s.t, ready, 4*time.Minute, 20*time.Millisecond) {
 		s.t.Fatalf("site %s does not get ready: %s", s.name, s.log())
 	}
 }

@@ -38,8 +38,9 @@ type Cluster struct {
 }
 
 // Start runs the cluster whose data lies below dir, making it if it is new,
-// on a port of loopback (0 picks one), and waits until it answers.
-func Start(ctx context.Context, dir string, port int) (*Cluster, error) {
+// on a port of loopback (0 picks one), and waits until it answers. Settings are
+// NAME=VALUE, beside those that every cluster here has.
+func Start(ctx context.Context, dir string, port int, settings ...string) (*Cluster, error) {
 	bin, err := binaries()
 	if err != nil {
 		return nil, err
@@ -78,8 +79,11 @@ func Start(ctx context.Context, dir string, port int) (*Cluster, error) {
 		return nil, err
 	}
 	defer func() { _ = logFile.Close() }()
-	c.cmd = run("postgres", "-D", c.data(), "-p", strconv.Itoa(port), "-h", "127.0.0.1",
-		"-c", "unix_socket_directories=", "-c", "max_connections=200", "-c", "shared_buffers=64MB")
+	args := []string{"-D", c.data(), "-p", strconv.Itoa(port), "-h", "127.0.0.1"}
+	for _, s := range append([]string{"unix_socket_directories=", "max_connections=200", "shared_buffers=64MB"}, settings...) {
+		args = append(args, "-c", s)
+	}
+	c.cmd = run("postgres", args...)
 	c.cmd.Stdout, c.cmd.Stderr = logFile, logFile
 	if err := c.cmd.Start(); err != nil {
 		return nil, fmt.Errorf("start PostgreSQL: %w", err)
@@ -236,4 +240,22 @@ func credential() (*syscall.Credential, error) {
 	uid, _ := strconv.ParseUint(u.Uid, 10, 32)
 	gid, _ := strconv.ParseUint(u.Gid, 10, 32)
 	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
+}
+
+// ForTests starts a cluster below /var/tmp that is thrown away by stop. It syncs
+// nothing: what a test may kill is the service, not the machine.
+func ForTests(ctx context.Context, name string) (c *Cluster, dir string, stop func(), err error) {
+	if dir, err = os.MkdirTemp("/var/tmp", "kestrel-"+name); err != nil {
+		return nil, "", nil, err
+	}
+	gone := func() { _ = os.RemoveAll(dir) }
+	if err := os.Chmod(dir, 0o711); err != nil { // the cluster's user has to pass
+		gone()
+		return nil, "", nil, err
+	}
+	if c, err = Start(ctx, filepath.Join(dir, "pg"), 0, "fsync=off", "synchronous_commit=off", "full_page_writes=off"); err != nil {
+		gone()
+		return nil, "", nil, err
+	}
+	return c, dir, func() { _ = c.Stop(); gone() }, nil
 }
