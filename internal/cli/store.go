@@ -368,7 +368,7 @@ func (a *app) copiesCmd() *cobra.Command {
 }
 
 func (a *app) forgetCopyCmd() *cobra.Command {
-	return &cobra.Command{Use: "drop-copy COPY", Short: "Give up an image that was carried over", Example: "  kestrel store drop-copy 01a2…", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "give-up COPY", Short: "Give up an image that was carried over", Example: "  kestrel store give-up 01a2…", Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
 		c, err := a.client()
 		if err != nil {
 			return err
