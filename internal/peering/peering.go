@@ -16,6 +16,7 @@ import (
 	"kestrel/internal/clock"
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/exposure"
+	"kestrel/internal/core/group"
 	"kestrel/internal/core/words"
 	"kestrel/internal/cycle"
 	"kestrel/internal/directory"
@@ -38,7 +39,7 @@ const maxClockDifference = 5 * time.Second
 type Config struct {
 	Site      records.Site
 	Identity  *link.Identity
-	DB        *records.DB
+	DB        Records
 	Groups    *directory.Directory
 	Keeper    *keeper.Keeper
 	Trail     *audit.Trail
@@ -55,6 +56,22 @@ type Config struct {
 	// Act does what an administrator at the recovery site asks of a group that is
 	// home here.
 	Act func(ctx context.Context, who actor.Actor, group, action string, body []byte) error
+}
+
+// Records is where links and invitations are kept; *records.DB is one.
+type Records interface {
+	Links(ctx context.Context) ([]records.Link, error)
+	PutLink(ctx context.Context, l records.Link) error
+	RekeyLink(ctx context.Context, l records.Link) error
+	SaveLinkSettings(ctx context.Context, id string, settings []byte) error
+	DeleteLink(ctx context.Context, id string) error
+	AddInvitation(ctx context.Context, i records.Invitation) error
+	Invitations(ctx context.Context, now time.Time) ([]records.Invitation, error)
+	InvitationByHash(ctx context.Context, hash []byte) (records.Invitation, error)
+	UseInvitation(ctx context.Context, id string, now time.Time) error
+	DeleteInvitation(ctx context.Context, id string) error
+	Farewells(ctx context.Context, link string) ([]string, error)
+	DeleteFarewells(ctx context.Context, groups []string) error
 }
 
 // Peering is the links of one site.
@@ -427,6 +444,9 @@ func (p *Peering) takeReport(ctx context.Context, s *state, ahead time.Duration,
 	spec, err := directory.Decode(r.Settings, r.ID)
 	if err != nil {
 		return problem.Invalid("settings", "The specification of group %s is not understood: %v", r.ID, err)
+	}
+	if why := group.CheckName(spec.Name, group.MaxName); why != "" {
+		return problem.Invalid("settings", "The name of group %s is not accepted: %s", r.ID, why)
 	}
 	rec := directory.Record{ID: r.ID, Link: s.rec.ID, HomeID: s.rec.PeerID, HomeName: s.rec.PeerName, RecoveryName: p.Site.Name, Term: r.Term, Revision: r.Revision, Spec: spec,
 		Anchor: ours(ahead, r.Anchor), CreatedAt: ours(ahead, r.CreatedAt)}

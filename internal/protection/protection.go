@@ -33,13 +33,18 @@ import (
 // Config is what it is made of.
 type Config struct {
 	Site      records.Site
-	DB        *records.DB
+	DB        Records
 	Groups    *directory.Directory
 	Inventory *inventory.Inventory
 	Peering   *peering.Peering
 	Mover     *mover.Mover
 	Keeper    *keeper.Keeper
 	Clock     clock.Clock
+}
+
+// Records is where it is noted what a peer has yet to hear; *records.DB is one.
+type Records interface {
+	AddFarewell(ctx context.Context, group, link string) error
 }
 
 // Protection is the groups of one site as people ask for them.

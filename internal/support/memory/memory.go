@@ -24,6 +24,9 @@ type DB struct {
 	replications map[string]records.Replication
 	operations   map[string]records.Operation
 	platforms    map[string]records.Platform
+	links        map[string]records.Link
+	invitations  map[string]records.Invitation
+	farewells    map[string]string // group → link
 	served       map[string]records.Served
 	landings     map[string]records.Landing
 
@@ -39,7 +42,7 @@ type DB struct {
 func New() *DB {
 	return &DB{groups: map[string]records.Group{}, machines: map[string]string{}, targets: map[string][]records.Target{}, points: map[string]records.Point{}, arrivals: map[string][]records.Arrival{},
 		cycles: map[string][]records.Cycle{}, replications: map[string]records.Replication{}, operations: map[string]records.Operation{},
-		platforms: map[string]records.Platform{}, served: map[string]records.Served{}, landings: map[string]records.Landing{}}
+		links: map[string]records.Link{}, invitations: map[string]records.Invitation{}, farewells: map[string]string{}, platforms: map[string]records.Platform{}, served: map[string]records.Served{}, landings: map[string]records.Landing{}}
 }
 
 func (db *DB) before(method string) error {
