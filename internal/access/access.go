@@ -214,7 +214,7 @@ func narrowed(a, b []string) []string {
 	}
 	var out []string
 	for _, t := range b {
-		if slices.Contains(a, t) {
+		if slices.ContainsFunc(a, func(x string) bool { return strings.EqualFold(x, t) }) {
 			out = append(out, t)
 		}
 	}

@@ -1,0 +1,109 @@
+package access
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"kestrel/internal/clock"
+	"kestrel/internal/core/actor"
+)
+
+// Guessing is slowed down by name, however it is written; another name is not.
+func TestGuessingIsSlowedDown(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		l := newLimiter(clock.Wall{})
+		spellings := []string{"anna", " anna", "ANNA", "Anna ", "\tanna"}
+		for i, name := range spellings {
+			require.True(t, l.allow(name), i)
+		}
+		for _, name := range spellings {
+			require.False(t, l.allow(name), "%q gets round it", name)
+		}
+		require.True(t, l.allow("ben"))
+		time.Sleep(10 * time.Second)
+		require.True(t, l.allow("anna"))
+		require.False(t, l.allow("anna"))
+		for n := range 25_000 { // endless names must not fill the memory
+			l.allow(fmt.Sprint("nobody-", n))
+		}
+		require.LessOrEqual(t, len(l.by), 10_001)
+	})
+}
+
+// A flood of passwords is hashed two at a time; who finds no turn is told so.
+func TestFewPasswordsAreHashedAtOnce(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		h := newHasher()
+		one, ok := h.turn(context.Background())
+		require.True(t, ok)
+		two, ok := h.turn(context.Background())
+		require.True(t, ok)
+		began := time.Now()
+		_, ok = h.turn(context.Background())
+		require.False(t, ok)
+		require.Equal(t, hashWait, time.Since(began))
+		one()
+		three, ok := h.turn(context.Background())
+		require.True(t, ok)
+		two()
+		three()
+	})
+}
+
+func TestPasswords(t *testing.T) {
+	h := newHasher()
+	hash, ok := h.hash(t.Context(), "a long enough password")
+	require.True(t, ok)
+	require.NotContains(t, hash, "password")
+	for password, want := range map[string]bool{"a long enough password": true, "a long enough passwore": false, "": false} {
+		right, ok := h.check(t.Context(), hash, password)
+		require.True(t, ok)
+		require.Equal(t, want, right, password)
+	}
+	for _, broken := range []string{"", "argon2id$zz$00", "plain$00$00", noPassword} {
+		right, ok := h.check(t.Context(), broken, "")
+		require.True(t, ok)
+		require.False(t, right, broken)
+	}
+}
+
+// A token sees what both its own limits and its person's let it see.
+func TestLimitsAreNarrowed(t *testing.T) {
+	for name, c := range map[string]struct{ person, token, want []string }{
+		"none":           {nil, nil, nil},
+		"the person's":   {[]string{"gold"}, nil, []string{"gold"}},
+		"the token's":    {nil, []string{"gold"}, []string{"gold"}},
+		"both":           {[]string{"gold", "sea"}, []string{"GOLD"}, []string{"gold"}},
+		"nothing common": {[]string{"gold"}, []string{"sea"}, nil},
+	} {
+		got := narrowed(c.person, c.token)
+		if name == "nothing common" {
+			require.NotEmpty(t, got, "nothing in common is not the same as no limit")
+			require.NotContains(t, strings.Join(got, " "), "gold")
+			continue
+		}
+		require.Len(t, got, len(c.want), name)
+		for i := range c.want {
+			require.True(t, strings.EqualFold(c.want[i], got[i]), name)
+		}
+	}
+}
+
+func TestRolesAreChecked(t *testing.T) {
+	role, faults := checkRole(nil, actor.Viewer)
+	require.Empty(t, faults)
+	require.Equal(t, actor.Viewer, role)
+	role, faults = checkRole(new("operator"), actor.Viewer)
+	require.Empty(t, faults)
+	require.Equal(t, actor.Operator, role)
+	_, faults = checkRole(new("owner"), actor.Viewer)
+	require.Equal(t, "role", faults[0].Field)
+	_, faults = checkTags(new(make([]string, maxTags+1)))
+	require.NotEmpty(t, faults)
+}
