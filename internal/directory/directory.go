@@ -5,9 +5,11 @@
 package directory
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -87,6 +89,7 @@ type Directory struct {
 
 	mu      sync.Mutex
 	byID    map[string]Record
+	ordered []Record          // by name; nil if that is to be found anew
 	guarded map[string]string // machine → group, of groups that are home here
 	watch   []func(Change)
 }
@@ -143,7 +146,7 @@ func (d *Directory) put(r Record) bool {
 		}
 		d.unguard(was)
 	}
-	d.byID[r.ID] = r
+	d.byID[r.ID], d.ordered = r, nil
 	if r.Direction == Out {
 		for _, m := range r.Spec.Machines {
 			d.guarded[machineKey(r.Spec.Platform, m.ID)] = r.ID
@@ -198,18 +201,13 @@ func (d *Directory) Get(id string) (Record, bool) {
 // All lists the records in the order of their names.
 func (d *Directory) All() []Record {
 	d.mu.Lock()
-	out := make([]Record, 0, len(d.byID))
-	for _, r := range d.byID {
-		out = append(out, r)
+	defer d.mu.Unlock()
+	if d.ordered == nil {
+		d.ordered = slices.SortedFunc(maps.Values(d.byID), func(a, b Record) int {
+			return cmp.Or(strings.Compare(strings.ToLower(a.Spec.Name), strings.ToLower(b.Spec.Name)), strings.Compare(a.ID, b.ID))
+		})
 	}
-	d.mu.Unlock()
-	slices.SortFunc(out, func(a, b Record) int {
-		if c := strings.Compare(strings.ToLower(a.Spec.Name), strings.ToLower(b.Spec.Name)); c != 0 {
-			return c
-		}
-		return strings.Compare(a.ID, b.ID)
-	})
-	return out
+	return slices.Clone(d.ordered)
 }
 
 // Find resolves an ID, or a name that only one group has. A group that lives goes
@@ -504,6 +502,7 @@ func (d *Directory) Delete(ctx context.Context, who actor.Actor, id, text string
 	d.mu.Lock()
 	d.unguard(r)
 	delete(d.byID, id)
+	d.ordered = nil
 	d.mu.Unlock()
 	d.trail.Written()
 	d.tell(Change{Before: &r}, id)
@@ -518,7 +517,7 @@ func (d *Directory) Unlink(link string) {
 	for id, r := range d.byID {
 		if r.Link == link {
 			r.Link = ""
-			d.byID[id] = r
+			d.byID[id], d.ordered = r, nil
 		}
 	}
 }

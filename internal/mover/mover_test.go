@@ -45,6 +45,12 @@ func (r *recovery) Known(string) bool {
 	return r.known
 }
 
+func (r *recovery) set(known bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.known = known
+}
+
 func (r *recovery) HomePoints(string) int { return 0 }
 
 func (r *recovery) Shipped(_ context.Context, g directory.Record, x *points.Seal) error {
@@ -179,6 +185,13 @@ func (r *rig) set(does func(ctx context.Context, job cycle.Job, report func(cycl
 	r.does = does
 }
 
+// reach makes the platform answer, or not.
+func (r *rig) reach(up bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.up = up
+}
+
 func (r *rig) ran() []cycle.Job {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -248,13 +261,11 @@ func TestEachCycleBuildsOnTheOneBefore(t *testing.T) {
 // refused there.
 func TestAGroupThatTheOtherSiteDoesNotKnowWaits(t *testing.T) {
 	virtual(t, func(t *testing.T, r *rig) {
-		r.far.known = false
+		r.far.set(false)
 		r.create(rooms.Spec("Ticketing"))
 		after(time.Minute)
 		require.Empty(t, r.ran())
-		r.far.mu.Lock()
-		r.far.known = true
-		r.far.mu.Unlock()
+		r.far.set(true)
 		after(2 * time.Second)
 		require.Len(t, r.ran(), 1)
 		require.Zero(t, r.lines("cut off"))
@@ -367,7 +378,7 @@ func TestOtherMachinesEndACycle(t *testing.T) {
 // is asked for goes before all.
 func TestPlacesGoToThoseWhoNeedThemMost(t *testing.T) {
 	virtual(t, func(t *testing.T, r *rig) {
-		r.up = false
+		r.reach(false)
 		byID := map[string]string{}
 		for i := range 12 {
 			s := rooms.Spec(fmt.Sprintf("group %02d", i))
@@ -380,9 +391,7 @@ func TestPlacesGoToThoseWhoNeedThemMost(t *testing.T) {
 		asked, err := r.home.Groups.Find("group 00")
 		require.NoError(t, err)
 		require.NoError(t, r.m.Ask(asked, false))
-		r.mu.Lock()
-		r.up = true
-		r.mu.Unlock()
+		r.reach(true)
 		after(30 * time.Second)
 		var order []string
 		for _, j := range r.ran() {
@@ -422,13 +431,13 @@ func TestARestartGoesOnWithTheSameCycle(t *testing.T) {
 // A fault in one cycle ends neither the service nor the other groups' cycles.
 func TestAPanicInACycleIsItsOwn(t *testing.T) {
 	virtual(t, func(t *testing.T, r *rig) {
-		bad := r.create(rooms.Spec("Bad")).ID
 		r.set(func(_ context.Context, job cycle.Job, _ func(cycle.Progress)) error {
-			if job.Group.ID == bad {
+			if job.Group.Name == "Bad" {
 				panic("nil map")
 			}
 			return nil
 		})
+		bad := r.create(rooms.Spec("Bad")).ID
 		good := r.create(rooms.Spec("Good")).ID
 		after(10 * time.Second)
 		require.Contains(t, r.m.Live(bad).Failure, "fault of the service")

@@ -177,12 +177,7 @@ func (s *Store) newIntake(spec IntakeSpec) *Intake {
 func (s *Store) sealedBy(cycle string) *Seal {
 	s.sealMu.RLock()
 	defer s.sealMu.RUnlock()
-	for _, x := range s.seals {
-		if x.Cycle == cycle {
-			return x
-		}
-	}
-	return nil
+	return s.seals.byCycle[cycle]
 }
 
 // loadIntakes reopens the intakes of an earlier run. Entries whose blocks did

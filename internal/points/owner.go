@@ -68,7 +68,7 @@ func (s *Store) pinPath(x *Seal) string {
 func (s *Store) SetPin(point string, pin *Pin) error {
 	s.sealMu.Lock()
 	defer s.sealMu.Unlock()
-	x, ok := s.seals[point]
+	x, ok := s.seals.byPoint[point]
 	if !ok {
 		return fmt.Errorf("point %s: %w", point, ErrNotFound)
 	}

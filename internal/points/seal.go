@@ -10,7 +10,6 @@ import (
 	"maps"
 	"path/filepath"
 	"slices"
-	"sort"
 	"strings"
 	"time"
 
@@ -187,10 +186,10 @@ func (s *Store) loadSeals() error {
 		}
 	}
 	err := s.eachSeal(func(path string, x *Seal, err error) {
-		if err == nil && s.seals[x.Point] != nil {
+		if err == nil && s.seals.byPoint[x.Point] != nil {
 			s.ghosts[path] = x // of a seal that was tried again later
 		} else if err == nil {
-			s.seals[x.Point] = x
+			s.seals.put(x)
 		} else {
 			s.damageSeen.Add(1) // listed by Check; a bad seal must not stop the others
 		}
@@ -231,7 +230,8 @@ func (s *Store) commitSeal(x *Seal) error {
 	}
 	s.sealMu.Lock()
 	delete(s.ghosts, path)
-	s.seals[x.Point], s.homes[x.Group.ID] = x, true
+	s.seals.put(x)
+	s.homes[x.Group.ID] = true
 	s.sealMu.Unlock()
 	return nil
 }
@@ -276,7 +276,7 @@ func (s *Store) reboxSeals(ctx context.Context) error {
 			return err
 		}
 		s.sealMu.Lock()
-		if s.seals[x.Point] == x {
+		if s.seals.byPoint[x.Point] == x {
 			err = files.WriteWhole(s.fs, s.sealPath(x), s.box(b))
 		}
 		s.sealMu.Unlock()
@@ -292,26 +292,14 @@ func (s *Store) reboxSeals(ctx context.Context) error {
 func (s *Store) Points(group string) []*Seal {
 	s.sealMu.RLock()
 	defer s.sealMu.RUnlock()
-	var out []*Seal
-	for _, x := range s.seals {
-		if group == "" || x.Group.ID == group {
-			out = append(out, x)
-		}
-	}
-	sort.Slice(out, func(i, j int) bool {
-		if !out[i].CaptureAt.Equal(out[j].CaptureAt) {
-			return out[i].CaptureAt.Before(out[j].CaptureAt)
-		}
-		return out[i].Number < out[j].Number
-	})
-	return out
+	return s.seals.of(group)
 }
 
 // Point finds one seal.
 func (s *Store) Point(id string) (*Seal, error) {
 	s.sealMu.RLock()
 	defer s.sealMu.RUnlock()
-	if x, ok := s.seals[id]; ok {
+	if x, ok := s.seals.byPoint[id]; ok {
 		return x, nil
 	}
 	return nil, fmt.Errorf("point %s: %w", id, ErrNotFound)
@@ -322,7 +310,7 @@ func (s *Store) Point(id string) (*Seal, error) {
 func (s *Store) Use(id string) (*Seal, func(), error) {
 	s.sealMu.Lock()
 	defer s.sealMu.Unlock()
-	x, ok := s.seals[id]
+	x, ok := s.seals.byPoint[id]
 	if !ok {
 		return nil, nil, fmt.Errorf("point %s: %w", id, ErrNotFound)
 	}
@@ -354,7 +342,7 @@ var ErrInUse = errors.New("point is in use")
 func (s *Store) Drop(id string) error {
 	s.sealMu.Lock()
 	defer s.sealMu.Unlock()
-	x, ok := s.seals[id]
+	x, ok := s.seals.byPoint[id]
 	if !ok {
 		return fmt.Errorf("point %s: %w", id, ErrNotFound)
 	}
@@ -378,6 +366,6 @@ func (s *Store) Drop(id string) error {
 	if err := s.fs.SyncDir(filepath.Dir(path)); err != nil {
 		return fmt.Errorf("drop point: %w", err)
 	}
-	delete(s.seals, id)
+	s.seals.remove(x)
 	return nil
 }

@@ -76,7 +76,7 @@ type Store struct {
 	sweepMu sync.RWMutex
 
 	sealMu sync.RWMutex
-	seals  map[string]*Seal // by point ID
+	seals  *shelf
 	ghosts map[string]*Seal // as seals, but it is not known whether they are there
 	homes  map[string]bool  // groups whose folder of seals is there for good
 	inUse  map[string]int
@@ -165,7 +165,7 @@ func (s *Store) load(secret Secret) error {
 	s.index, s.packs = map[key]location{}, map[uint32]*openPack{}
 	s.ghosts = map[string]*Seal{}
 	s.bad, s.tried = map[Name]badRecord{}, map[Lost]bool{}
-	s.intakes, s.seals, s.inUse, s.homes = map[string]*Intake{}, map[string]*Seal{}, map[string]int{}, map[string]bool{}
+	s.intakes, s.seals, s.inUse, s.homes = map[string]*Intake{}, newShelf(), map[string]int{}, map[string]bool{}
 	if err := s.checkFormat(); err != nil {
 		return err
 	}
@@ -319,11 +319,7 @@ func (s *Store) Usage() Usage {
 	u.Packs, u.Records, u.BadRecords = len(s.packs), len(s.index), len(s.bad)
 	s.mu.RUnlock()
 	s.sealMu.RLock()
-	for _, x := range s.seals {
-		if x.Group.ID != CarriedGroup {
-			u.Points++
-		}
-	}
+	u.Points = len(s.seals.byPoint) - len(s.seals.byGroup[CarriedGroup])
 	s.sealMu.RUnlock()
 	s.intakeMu.Lock()
 	u.Intakes = len(s.intakes)
