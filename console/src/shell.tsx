@@ -72,7 +72,11 @@ class Guard extends Component<{ children: ReactNode }, { fault?: Error }> {
 
 export function Shell() {
   const me = useQuery(asks.me);
-  if (me.error instanceof Problem && me.error.status === 401) return <Navigate to="/sign-in" replace />;
+  const where = useLocation();
+  if (me.error instanceof Problem && me.error.status === 401) {
+    const to = where.pathname + where.search;
+    return <Navigate to={to === "/" ? "/sign-in" : `/sign-in?to=${encodeURIComponent(to)}`} replace />;
+  }
   if (me.error) {
     return (
       <main className="p-8">

@@ -1,6 +1,7 @@
 import { useMutation } from "@tanstack/react-query";
-import { type FormEvent, type ReactNode, useState } from "react";
-import { useNavigate } from "react-router";
+import { type ReactNode, useState } from "react";
+import { useForm } from "react-hook-form";
+import { useNavigate, useSearchParams } from "react-router";
 import { api, ask, Problem, queries } from "../api";
 import { Button, Fault, Field, inputLook } from "../ui";
 
@@ -18,48 +19,36 @@ function Frame({ title, children }: { title: string; children: ReactNode }) {
   );
 }
 
+type Person = { name: string; password: string };
+
 export function SignInPage() {
   const go = useNavigate();
-  const [name, setName] = useState("");
-  const [password, setPassword] = useState("");
+  const [params] = useSearchParams();
+  const to = params.get("to") ?? "/";
+  const form = useForm<Person>({ defaultValues: { name: "", password: "" } });
   const m = useMutation({
-    mutationFn: () => ask(api.POST("/session", { body: { name, password } })),
+    mutationFn: (body: Person) => ask(api.POST("/session", { body })),
     onSuccess: () => {
       queries.clear();
-      go("/");
+      // Back to where somebody was going; never to another site.
+      go(/^\/(?!\/)/.test(to) ? to : "/");
     },
   });
-  const submit = (e: FormEvent) => {
-    e.preventDefault();
-    m.mutate();
-  };
   return (
     <Frame title="Sign in">
-      <form className="grid gap-3" onSubmit={submit}>
+      <form className="grid gap-3" onSubmit={form.handleSubmit((v) => m.mutate(v))}>
         <Field label="Name">
-          {(id) => (
-            <input
-              id={id}
-              name="name"
-              autoComplete="username"
-              required
-              className={inputLook}
-              value={name}
-              onChange={(e) => setName(e.target.value)}
-            />
-          )}
+          {(id) => <input id={id} autoComplete="username" required className={inputLook} {...form.register("name")} />}
         </Field>
         <Field label="Password">
           {(id) => (
             <input
               id={id}
-              name="password"
               type="password"
               autoComplete="current-password"
               required
               className={inputLook}
-              value={password}
-              onChange={(e) => setPassword(e.target.value)}
+              {...form.register("password")}
             />
           )}
         </Field>
@@ -84,10 +73,9 @@ export function SignInPage() {
 export function WelcomePage() {
   const go = useNavigate();
   const [token] = useState(() => window.location.hash.slice(1));
-  const [name, setName] = useState("");
-  const [password, setPassword] = useState("");
+  const form = useForm<Person>({ defaultValues: { name: "", password: "" } });
   const m = useMutation({
-    mutationFn: () => ask(api.POST("/welcome", { body: { token, name, password } })),
+    mutationFn: (v: Person) => ask(api.POST("/welcome", { body: { token, ...v } })),
     onSuccess: () => {
       queries.clear();
       go("/");
@@ -95,18 +83,10 @@ export function WelcomePage() {
   });
   const p = m.error instanceof Problem ? m.error : undefined;
   return (
-    <Frame title="Become the administrator of this site">
-      <form
-        className="grid gap-3"
-        onSubmit={(e) => {
-          e.preventDefault();
-          m.mutate();
-        }}
-      >
+    <Frame title="Welcome: choose a name and a password">
+      <form className="grid gap-3" onSubmit={form.handleSubmit((v) => m.mutate(v))}>
         <Field label="Your name" faults={p?.at("name")}>
-          {(id) => (
-            <input id={id} required className={inputLook} value={name} onChange={(e) => setName(e.target.value)} />
-          )}
+          {(id) => <input id={id} autoComplete="username" required className={inputLook} {...form.register("name")} />}
         </Field>
         <Field label="A password" hint="At least 10 characters." faults={p?.at("password")}>
           {(id) => (
@@ -116,12 +96,11 @@ export function WelcomePage() {
               autoComplete="new-password"
               required
               className={inputLook}
-              value={password}
-              onChange={(e) => setPassword(e.target.value)}
+              {...form.register("password")}
             />
           )}
         </Field>
-        <Fault of={p && !p.at("name").length && !p.at("password").length ? p : undefined} />
+        <Fault of={m.error && !p?.at("name").length && !p?.at("password").length ? m.error : undefined} />
         <Button kind="main" type="submit" disabled={m.isPending} className="justify-center">
           Go in
         </Button>
