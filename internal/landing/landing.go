@@ -3,13 +3,11 @@
 package landing
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
-	"strings"
 	"sync"
 	"time"
 
@@ -22,7 +20,6 @@ import (
 	"kestrel/internal/events"
 	"kestrel/internal/inventory"
 	"kestrel/internal/keeper"
-	"kestrel/internal/listing"
 	"kestrel/internal/operation"
 	"kestrel/internal/platform"
 	"kestrel/internal/points"
@@ -486,122 +483,6 @@ func (l *Landings) prepare(ctx context.Context, d platform.Lander, s *state) err
 	s.detail.StartedAt = &at
 	l.mu.Unlock()
 	return nil
-}
-
-// view is a landing as the contract shows it; the lock is held.
-func (l *Landings) view(s *state, platformName string) api.Landing {
-	x := s.detail
-	v := api.Landing{ID: s.rec.ID, Point: s.rec.Point, PointNumber: x.PointNumber, GroupName: x.GroupName, CaptureAt: x.CaptureAt, Machine: x.MachineName, Name: x.Name, Platform: s.rec.Platform, PlatformName: platformName,
-		Datastore: x.Datastore, How: api.LandingHow(x.How), State: api.LandingState(s.rec.State), Nics: []api.LandingNic{}, LocalBytes: x.LocalBytes, TotalBytes: x.TotalBytes,
-		StartedAt: x.StartedAt, LocalAt: x.LocalAt, CreatedAt: s.rec.CreatedAt, CreatedBy: s.rec.CreatedBy}
-	if x.Note != "" {
-		v.Note = &x.Note
-	}
-	if x.Error != "" {
-		v.Error = &x.Error
-	}
-	for _, n := range x.NICs {
-		v.Nics = append(v.Nics, api.LandingNic{Mac: n.MAC, Home: n.Home, Network: n.Network})
-	}
-	now := l.Clock.Now()
-	if d := now.Sub(s.copiedAt); x.LocalAt == nil && !s.copiedAt.IsZero() && d > time.Second && x.LocalBytes > s.copied {
-		rate := float64(x.LocalBytes-s.copied) / d.Seconds()
-		v.BytesPerSecond = new(int64(rate))
-		v.FinishAt = new(now.Add(time.Duration(float64(x.TotalBytes-x.LocalBytes) / rate * float64(time.Second))).UTC())
-	}
-	return v
-}
-
-// orders are the orders of a list of landings.
-func orders() listing.Orders[api.Landing] {
-	by := func(of func(api.Landing) string) func(a, b api.Landing) int {
-		return func(a, b api.Landing) int { return listing.Fold(of(a), of(b)) }
-	}
-	return listing.Orders[api.Landing]{
-		"created":  func(a, b api.Landing) int { return a.CreatedAt.Compare(b.CreatedAt) },
-		"name":     by(func(x api.Landing) string { return x.Name }),
-		"group":    by(func(x api.Landing) string { return x.GroupName }),
-		"platform": by(func(x api.Landing) string { return x.PlatformName }),
-		"state":    by(func(x api.Landing) string { return string(x.State) }),
-	}
-}
-
-// List lists the landings of the groups that see lets pass and to which every word
-// of query fits, newest first, and tells how many there are in all.
-func (l *Landings) List(see func(group string) bool, query string, page listing.Page) ([]api.Landing, int, error) {
-	names := map[string]string{}
-	for _, p := range l.Inventory.All() {
-		names[p.ID] = p.Name
-	}
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	out := []api.Landing{}
-	for _, s := range l.byID {
-		if !see(s.detail.GroupID) {
-			continue
-		}
-		if v := l.view(s, names[s.rec.Platform]); listing.Matches(query, v.Name, v.Machine, v.GroupName, v.PlatformName, string(v.State)) {
-			out = append(out, v)
-		}
-	}
-	newest := func(a, b api.Landing) int {
-		return cmp.Or(b.CreatedAt.Compare(a.CreatedAt), strings.Compare(a.ID, b.ID))
-	}
-	cut, err := orders().Of(out, newest, page)
-	return cut, len(out), err
-}
-
-// find resolves an ID or the name of a landed machine.
-func (l *Landings) find(text string) (*state, error) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	var found []*state
-	var names []string
-	for _, s := range l.byID {
-		if s.rec.ID == text {
-			return s, nil
-		}
-		if strings.EqualFold(s.detail.Name, text) {
-			found = append(found, s)
-		}
-		names = append(names, s.detail.Name)
-	}
-	switch len(found) {
-	case 1:
-		return found[0], nil
-	case 0:
-		p := problem.NotFound("landing", text)
-		if near, ok := words.Nearest(text, names); ok {
-			p.Detail += fmt.Sprintf(" Did you mean %q?", near)
-		}
-		return nil, p
-	}
-	var ids []string
-	for _, s := range found {
-		ids = append(ids, s.rec.ID)
-	}
-	return nil, problem.Conflict("More than one machine %q has landed; give the ID: %s.", text, strings.Join(ids, ", "))
-}
-
-// Get gives one.
-func (l *Landings) Get(id string) (api.Landing, error) {
-	s, err := l.find(id)
-	if err != nil {
-		return api.Landing{}, err
-	}
-	p, _ := l.Inventory.Get(s.rec.Platform)
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.view(s, p.Name), nil
-}
-
-// GroupOf tells of which group's point a machine was made.
-func (l *Landings) GroupOf(id string) (string, error) {
-	s, err := l.find(id)
-	if err != nil {
-		return "", err
-	}
-	return s.detail.GroupID, nil
 }
 
 // Remove stops a landed machine and removes all that was made for it.

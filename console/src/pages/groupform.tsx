@@ -4,11 +4,13 @@ import { type UseFormReturn, useForm, useWatch } from "react-hook-form";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, ask, type Group, Problem, type Schemas } from "../api";
 import { asks } from "../asks";
-import { count, exactly, plainSpan, rate, size, span, when } from "../format";
+import { count, plainSpan, span, when } from "../format";
 import { Button, Card, Fault, Field, inputLook, Page } from "../ui";
+import { Consequence } from "./consequence";
+import { homeOf, Machines } from "./groupmachines";
 
 /** Values are what can be set. Machines are named by ID, never by a name that two may have. */
-type Values = {
+export type Values = {
   name: string;
   tags: string;
   machines: string[];
@@ -39,10 +41,6 @@ const fresh: Values = {
   every: "5 min",
   keep: "all 6h, 1h 2d, 1d 14d",
 };
-
-/** homeOf finds a group's machine among those of this site; none if its home is the other one. */
-const homeOf = (g: Group, m: Schemas["GroupMachine"], all?: Schemas["Machine"][]) =>
-  all?.find((x) => x.group === g.id && x.id.endsWith(`/${m.id}`))?.id;
 
 function valuesOf(g: Group, all: Schemas["Machine"][]): Values {
   const key = (m: Schemas["GroupMachine"]) => homeOf(g, m, all) ?? m.id;
@@ -397,103 +395,6 @@ function Changes({ changes }: { changes?: Schemas["Change"][] }) {
   );
 }
 
-/** Machines to choose from: those that can be protected first, the others folded away. */
-function Machines(p: { form: UseFormReturn<Values>; of?: Group; machines?: Schemas["Machine"][]; faults: string[] }) {
-  const [find, setFind] = useState("");
-  const chosen = useWatch({ control: p.form.control, name: "machines" });
-  const toggle = (id: string) =>
-    p.form.setValue("machines", chosen.includes(id) ? chosen.filter((x) => x !== id) : [...chosen, id], {
-      shouldDirty: true,
-    });
-  const barred = (m: Schemas["Machine"]) =>
-    m.barrier ? `${m.barrier} ${m.mend ?? ""}` : m.group && m.group !== p.of?.id ? `In the group ${m.groupName}.` : "";
-  const fits = p.machines?.filter((m) =>
-    find
-      .toLowerCase()
-      .split(/\s+/)
-      .every((w) => `${m.name} ${m.folder} ${m.tags.join(" ")} ${m.guest}`.toLowerCase().includes(w)),
-  );
-  const free = fits?.filter((m) => !barred(m) || chosen.includes(m.id)) ?? [];
-  const others = fits?.filter((m) => barred(m) && !chosen.includes(m.id)) ?? [];
-  // Machines of the home site, where this is the other one.
-  const group = p.of;
-  const away = group && p.machines ? group.machines.filter((m) => !homeOf(group, m, p.machines)) : [];
-  const row = (m: Schemas["Machine"]) => {
-    const bar = barred(m);
-    return (
-      <li key={m.id}>
-        <label
-          className={`flex items-baseline gap-2.5 rounded px-2 py-1 ${bar ? "text-muted" : "cursor-pointer hover:bg-still-bg"}`}
-        >
-          <input
-            type="checkbox"
-            checked={chosen.includes(m.id)}
-            disabled={!!bar && !chosen.includes(m.id)}
-            onChange={() => toggle(m.id)}
-          />
-          <span className="w-36 shrink-0 truncate font-medium">{m.name}</span>
-          <span className="w-36 shrink-0 truncate text-muted text-xs">{m.folder}</span>
-          <span className="min-w-0 text-muted text-xs">
-            {bar || `${count(m.disks.length, "disk")} · ${size(m.disks.reduce((s, d) => s + d.usedBytes, 0))} used`}
-          </span>
-        </label>
-      </li>
-    );
-  };
-  return (
-    <Card title="1 · Machines" aside={`${chosen.length} chosen, captured together at one instant`}>
-      <div className="grid gap-2 p-4">
-        {away.length > 0 && (
-          <p className="text-muted">
-            {away.map((m) => m.name).join(", ")} at {p.of?.home}. Machines are chosen there.
-          </p>
-        )}
-        {!away.length && (
-          <>
-            <input
-              aria-label="Find machines"
-              className={inputLook}
-              placeholder="Find by name, folder or tag"
-              value={find}
-              onChange={(e) => setFind(e.target.value)}
-            />
-            <ul className="grid max-h-64 gap-0.5 overflow-auto rounded-md border border-line p-1">
-              {free.map(row)}
-              {p.machines && !p.machines.length && (
-                <li className="px-2 py-3 text-muted">
-                  No machines yet.{" "}
-                  <Link to="/platforms" className="font-semibold text-link">
-                    Add a platform
-                  </Link>{" "}
-                  first.
-                </li>
-              )}
-              {p.machines?.length && !free.length ? (
-                <li className="px-2 py-3 text-muted">
-                  {find ? "Nothing that could be protected fits." : "Every machine that can be protected is."}
-                </li>
-              ) : null}
-            </ul>
-            {others.length > 0 && (
-              <details className="rounded-md border border-line px-3 py-1.5">
-                <summary className="cursor-pointer text-muted">
-                  {count(others.length, "machine")} protected already, or that cannot be
-                </summary>
-                <ul className="grid max-h-48 gap-0.5 overflow-auto">{others.map(row)}</ul>
-              </details>
-            )}
-          </>
-        )}
-        {p.faults.map((t) => (
-          <div key={t} className="text-over-ink text-xs">
-            ✕ {t}
-          </div>
-        ))}
-      </div>
-    </Card>
-  );
-}
-
 /** Rest is what guests notice of a capture, where they can be asked. */
 function Rest({ form, restable }: { form: UseFormReturn<Values>; restable: Schemas["Machine"][] }) {
   const quiesce = useWatch({ control: form.control, name: "quiesce" });
@@ -537,74 +438,5 @@ function Rest({ form, restable }: { form: UseFormReturn<Values>; restable: Schem
         )}
       </div>
     </Card>
-  );
-}
-
-/** Consequence is what comes of a promise, before it is made. */
-function Consequence({
-  f,
-  warnings,
-  chosen,
-}: {
-  f?: Schemas["Forecast"];
-  warnings: Schemas["FieldError"][];
-  chosen: boolean;
-}) {
-  return (
-    <Card title="What comes of it" className="xl:sticky xl:top-5">
-      {f && !f.faults.some((x) => x.field.startsWith("promise")) ? (
-        <dl className="grid gap-2 p-4">
-          <Out name="Next starts">
-            {f.starts.length
-              ? f.starts.slice(0, 4).map((t) => (
-                  <div key={t} title={exactly(t)}>
-                    {when(t)}
-                  </div>
-                ))
-              : "only by hand"}
-          </Out>
-          <Out name="Points">
-            {f.points || "as many as you run"}, back to {span(f.oldestSeconds)}
-            <div className="text-muted text-xs">{f.pointsPerRung.join(" + ")}</div>
-          </Out>
-          <Out name="Worst exposure">
-            {f.worstSeconds === undefined ? "as long as nobody runs a cycle" : span(f.worstSeconds)}
-            {f.worstSeconds !== undefined && (
-              <div className="text-muted text-xs">
-                cadence plus the length of a cycle
-                {f.cycleSeconds ? `, here about ${span(Math.ceil(f.cycleSeconds))}` : ""}
-              </div>
-            )}
-          </Out>
-          <Out name="First copy">{chosen ? size(f.usedBytes) : "—"}</Out>
-          <Out name="Space at most">
-            {chosen ? size(f.spaceBytes) : "—"}
-            <div className="text-muted text-xs">
-              {f.changeBytesPerSecond
-                ? `changing ${rate(f.changeBytesPerSecond)}, before compression`
-                : "what changes is not known before the first cycles"}
-            </div>
-          </Out>
-          {warnings.map((w) => (
-            <div key={w.message} className="rounded bg-tight-bg px-2.5 py-1.5 text-tight-ink text-xs">
-              ◆ {w.message}
-            </div>
-          ))}
-        </dl>
-      ) : (
-        <div className="p-4 text-muted">
-          {f ? "This promise cannot be kept; see the note at its field." : "Fill in the promise to see it."}
-        </div>
-      )}
-    </Card>
-  );
-}
-
-function Out({ name, children }: { name: string; children: React.ReactNode }) {
-  return (
-    <div className="grid grid-cols-[110px_minmax(0,1fr)] gap-2">
-      <dt className="text-muted">{name}</dt>
-      <dd className="font-medium">{children}</dd>
-    </div>
   );
 }

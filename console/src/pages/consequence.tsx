@@ -1,0 +1,73 @@
+import type { ReactNode } from "react";
+import type { Schemas } from "../api";
+import { exactly, rate, size, span, when } from "../format";
+import { Card } from "../ui";
+
+/** Consequence is what comes of a promise, before it is made. */
+export function Consequence({
+  f,
+  warnings,
+  chosen,
+}: {
+  f?: Schemas["Forecast"];
+  warnings: Schemas["FieldError"][];
+  chosen: boolean;
+}) {
+  return (
+    <Card title="What comes of it" className="xl:sticky xl:top-5">
+      {f && !f.faults.some((x) => x.field.startsWith("promise")) ? (
+        <dl className="grid gap-2 p-4">
+          <Out name="Next starts">
+            {f.starts.length
+              ? f.starts.slice(0, 4).map((t) => (
+                  <div key={t} title={exactly(t)}>
+                    {when(t)}
+                  </div>
+                ))
+              : "only by hand"}
+          </Out>
+          <Out name="Points">
+            {f.points || "as many as you run"}, back to {span(f.oldestSeconds)}
+            <div className="text-muted text-xs">{f.pointsPerRung.join(" + ")}</div>
+          </Out>
+          <Out name="Worst exposure">
+            {f.worstSeconds === undefined ? "as long as nobody runs a cycle" : span(f.worstSeconds)}
+            {f.worstSeconds !== undefined && (
+              <div className="text-muted text-xs">
+                cadence plus the length of a cycle
+                {f.cycleSeconds ? `, here about ${span(Math.ceil(f.cycleSeconds))}` : ""}
+              </div>
+            )}
+          </Out>
+          <Out name="First copy">{chosen ? size(f.usedBytes) : "—"}</Out>
+          <Out name="Space at most">
+            {chosen ? size(f.spaceBytes) : "—"}
+            <div className="text-muted text-xs">
+              {f.changeBytesPerSecond
+                ? `changing ${rate(f.changeBytesPerSecond)}, before compression`
+                : "what changes is not known before the first cycles"}
+            </div>
+          </Out>
+          {warnings.map((w) => (
+            <div key={w.message} className="rounded bg-tight-bg px-2.5 py-1.5 text-tight-ink text-xs">
+              ◆ {w.message}
+            </div>
+          ))}
+        </dl>
+      ) : (
+        <div className="p-4 text-muted">
+          {f ? "This promise cannot be kept; see the note at its field." : "Fill in the promise to see it."}
+        </div>
+      )}
+    </Card>
+  );
+}
+
+function Out({ name, children }: { name: string; children: ReactNode }) {
+  return (
+    <div className="grid grid-cols-[110px_minmax(0,1fr)] gap-2">
+      <dt className="text-muted">{name}</dt>
+      <dd className="font-medium">{children}</dd>
+    </div>
+  );
+}

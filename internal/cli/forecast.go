@@ -1,0 +1,130 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"kestrel/internal/api"
+	"kestrel/internal/core/ladder"
+	"kestrel/internal/core/span"
+)
+
+// promiseFlags are the flags of a promise.
+type promiseFlags struct{ rpo, every, keep string }
+
+func (p *promiseFlags) add(c *cobra.Command) {
+	c.Flags().StringVar(&p.rpo, "rpo", "", "RPO target, such as 15min")
+	c.Flags().StringVar(&p.every, "every", "", `cadence, such as 5min; "hand" for cycles run by hand`)
+	c.Flags().StringVar(&p.keep, "keep", "", `keep ladder, such as "all 6h, 1h 2d, 1d 14d", "24 hourly, 7 daily" or "3 a day for 5 days"`)
+}
+
+// read gives what was given, read by the rules that the API has too.
+func (p *promiseFlags) read() (*api.PromisePatch, error) {
+	if p.rpo+p.every+p.keep == "" {
+		return nil, nil
+	}
+	out := &api.PromisePatch{}
+	if p.rpo != "" {
+		d, err := span.Parse(p.rpo)
+		if err != nil {
+			return nil, usage("--rpo: %v", err)
+		}
+		out.RpoTargetSeconds = new(int64(d / time.Second))
+	}
+	if p.every == "hand" {
+		out.CadenceSeconds = new(int64)
+	} else if p.every != "" {
+		d, err := span.Parse(p.every)
+		if err != nil {
+			return nil, usage("--every: %v", err)
+		}
+		out.CadenceSeconds = new(int64(d / time.Second))
+	}
+	if p.keep != "" {
+		l, err := ladder.Parse(p.keep)
+		if err != nil {
+			return nil, usage("--keep: %v", err)
+		}
+		out.Keep = &[]api.Rung{}
+		for _, r := range l {
+			*out.Keep = append(*out.Keep, api.Rung{EachSeconds: int64(r.Each / time.Second), ForSeconds: int64(r.For / time.Second)})
+		}
+	}
+	return out, nil
+}
+
+func keepText(rs []api.Rung) string {
+	var l ladder.Ladder
+	for _, r := range rs {
+		l = append(l, ladder.Rung{Each: time.Duration(r.EachSeconds) * time.Second, For: time.Duration(r.ForSeconds) * time.Second})
+	}
+	return l.String()
+}
+
+const defaultKeep = "all 6h, 1h 2d, 1d 14d"
+
+func (a *app) groupForecastCmd() *cobra.Command {
+	var p promiseFlags
+	c := &cobra.Command{Use: "forecast GROUP", Short: "What a change of the promise would lead to", Args: cobra.ExactArgs(1), Example: "  kestrel group forecast Ticketing --every 30s",
+		RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
+			g, err := read[api.Group](c.GetGroup(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			patch, err := p.read()
+			if err != nil {
+				return err
+			}
+			return a.showForecast(cmd.Context(), c, api.ForecastRequest{Promise: patch, Group: &g.ID})
+		})}
+	p.add(c)
+	return c
+}
+
+func (a *app) showForecast(ctx context.Context, c *api.Client, in api.ForecastRequest) error {
+	f, err := read[api.Forecast](c.Forecast(ctx, in))
+	if err != nil {
+		return err
+	}
+	err = a.emit(f, func(w *tabwriter.Writer) { forecastRows(w, f) })
+	if err == nil && len(f.Faults) > 0 {
+		return refused("this cannot be promised")
+	}
+	return err
+}
+
+func forecastRows(w *tabwriter.Writer, f api.Forecast) {
+	for _, x := range f.Faults {
+		row(w, "✕ "+x.Field, x.Message)
+	}
+	for _, x := range f.Warnings {
+		row(w, "! "+x.Field, x.Message)
+	}
+	if len(f.Faults) > 0 {
+		return
+	}
+	var starts []string
+	for _, t := range f.Starts {
+		starts = append(starts, clockTime(&t))
+	}
+	if len(starts) == 0 {
+		starts = []string{"by hand"}
+	}
+	row(w, "Next starts", strings.Join(starts, "  "))
+	row(w, "Points", fmt.Sprintf("%d, back to %s", f.Points, secs(f.OldestSeconds)))
+	worst := "as long as nobody runs a cycle"
+	if f.WorstSeconds != nil {
+		worst = secs(*f.WorstSeconds)
+		if f.CycleSeconds != nil {
+			worst += ", with cycles of " + span.Precise(time.Duration(*f.CycleSeconds*float64(time.Second)))
+		}
+	}
+	row(w, "Worst exposure", worst)
+	row(w, "First copy", size(f.UsedBytes))
+	row(w, "Space at most", size(f.SpaceBytes))
+}

@@ -1,0 +1,177 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"kestrel/internal/api"
+	"kestrel/internal/core/span"
+)
+
+func groupPage(w *tabwriter.Writer, g api.Group) {
+	row(w, "Group", g.Name)
+	row(w, "Way", g.Home+" → "+g.Recovery)
+	row(w, "State", stateText(g))
+	for _, r := range g.Reasons {
+		row(w, "", r)
+	}
+	switch {
+	case g.Direction == api.Ended:
+		row(w, "Next", "kestrel landing create "+quoted(g.Name)+" --platform …, or kestrel point list -g "+quoted(g.Name))
+	case g.ExposureSeconds != nil:
+		row(w, "Would lose", fmt.Sprintf("%s of %s; headroom %s", secs(*g.ExposureSeconds), secs(g.Promise.RpoTargetSeconds), secs(*g.HeadroomSeconds)))
+	default:
+		row(w, "Would lose", "everything: the first copy is not sealed yet")
+	}
+	if len(g.Tags) > 0 {
+		row(w, "Tags", strings.Join(g.Tags, ", "))
+	}
+	row(w, "Backlog", sizeOr(g.BacklogBytes))
+	every := "by hand"
+	if g.Promise.CadenceSeconds > 0 {
+		every = "every " + secs(g.Promise.CadenceSeconds)
+	}
+	row(w, "Promise", fmt.Sprintf("RPO %s, cycles %s, keep %s", secs(g.Promise.RpoTargetSeconds), every, keepText(g.Promise.Keep)))
+	row(w, "Priority", g.Priority)
+	compared := "only when asked"
+	if g.CompareEverySeconds > 0 {
+		compared = "every " + secs(g.CompareEverySeconds)
+	}
+	if g.ComparedAt != nil {
+		compared += ", last " + clockTime(g.ComparedAt)
+	}
+	row(w, "Compared", compared)
+	if g.HomePoints || g.HomePointCount > 0 {
+		row(w, "At home", fmt.Sprintf("points kept at %s as well: %d", g.Home, g.HomePointCount))
+	}
+	if g.LostPoints > 0 {
+		row(w, "Not whole", fmt.Sprintf("✕ points: %d", g.LostPoints))
+	}
+	row(w, "Points", fmt.Sprintf("%d, oldest %s, newest %s", g.Points, clockTime(g.OldestCaptureAt), clockTime(g.NewestCaptureAt)))
+	row(w, "Next cycle", clockTime(g.NextStartAt))
+	if g.Running != nil {
+		row(w, "Running", progressText(*g.Running))
+	}
+	if c := g.LastCycle; c != nil {
+		row(w, "Last cycle", cycleText(*c))
+	}
+	if len(g.Machines) > 1 && !g.Together {
+		row(w, "Machines", "each captured at its own instant")
+	} else {
+		row(w, "Machines")
+	}
+	for _, m := range g.Machines {
+		row(w, "", fmt.Sprintf("%s: %s, %s, backlog %s%s", m.Name, count(m.Disks, "disk"), size(m.SizeBytes), sizeOr(m.BacklogBytes), quietText(m)))
+	}
+}
+
+// quietText says how a machine was brought to rest at the last capture.
+func quietText(m api.GroupMachine) string {
+	q := m.LastQuiet
+	switch {
+	case q != nil && q.Done:
+		return fmt.Sprintf("; file systems at rest, held %.0f ms", q.HeldMillis)
+	case q != nil && q.Why != nil:
+		return fmt.Sprintf("; file systems NOT at rest: %s (held %.0f ms)", *q.Why, q.HeldMillis)
+	case m.Quiesce:
+		return "; file systems to be brought to rest"
+	case q != nil:
+		return fmt.Sprintf("; held still %.0f ms", q.HeldMillis)
+	}
+	return ""
+}
+
+func progressText(r api.Progress) string {
+	t := r.Phase
+	if r.TotalBytes > 0 {
+		t += fmt.Sprintf(" %s of %s (%d %%)", size(r.ReadBytes), size(r.TotalBytes), 100*r.ReadBytes/r.TotalBytes)
+	}
+	if r.BytesPerSecond > 0 {
+		t += fmt.Sprintf(", %s/s", size(r.BytesPerSecond))
+	}
+	if r.FinishAt != nil {
+		t += ", done about " + clockTime(r.FinishAt)
+	}
+	return t
+}
+
+func cycleText(c api.Cycle) string {
+	t := fmt.Sprintf("%d (%s) %s at %s", c.Number, c.Kind, c.State, clockTime(&c.StartedAt))
+	if c.EndedAt != nil {
+		t += ", took " + span.Precise(c.EndedAt.Sub(c.StartedAt))
+	}
+	t += fmt.Sprintf("; %s changed, %s shipped, %s on the link", size(c.ChangedBytes), size(c.ShippedBytes), size(c.WireBytes))
+	if c.Error != nil {
+		t += "; " + *c.Error
+	}
+	return t
+}
+
+func (a *app) groupCyclesCmd() *cobra.Command {
+	var limit int
+	c := &cobra.Command{Use: "cycles GROUP", Short: "Cycles, newest first", Args: cobra.ExactArgs(1), Example: "  kestrel group cycles Ticketing -n 10",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			cs, err := read[[]api.Cycle](c.ListCycles(cmd.Context(), args[0], &api.ListCyclesParams{Limit: &limit}))
+			if err != nil {
+				return err
+			}
+			return a.emit(cs, func(w *tabwriter.Writer) {
+				row(w, "CYCLE", "KIND", "STATE", "STARTED", "TOOK", "READ", "CHANGED", "SHIPPED", "ON THE LINK", "TRIES", "NOTE")
+				for _, x := range cs {
+					took, note := "—", ""
+					if x.EndedAt != nil {
+						took = span.Precise(x.EndedAt.Sub(x.StartedAt))
+					}
+					if x.Error != nil {
+						note = *x.Error
+					} else if x.Note != nil {
+						note = *x.Note
+					}
+					row(w, x.Number, x.Kind, x.State, clockTime(&x.StartedAt), took, size(x.ReadBytes), size(x.ChangedBytes), size(x.ShippedBytes), size(x.WireBytes), x.Attempts, note)
+				}
+			})
+		}}
+	c.Flags().IntVarP(&limit, "limit", "n", 20, "how many")
+	return c
+}
+
+func (a *app) groupExposureCmd() *cobra.Command {
+	var back string
+	c := &cobra.Command{Use: "exposure GROUP", Short: "How the target was kept over a stretch of time", Args: cobra.ExactArgs(1), Example: "  kestrel group exposure Ticketing --back 7d",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			d, err := span.Parse(back)
+			if err != nil {
+				return usage("--back: %v", err)
+			}
+			from := time.Now().Add(-d)
+			e, err := read[api.Exposure](c.GetExposure(cmd.Context(), args[0], &api.GetExposureParams{From: &from}))
+			if err != nil {
+				return err
+			}
+			return a.emit(e, func(w *tabwriter.Writer) {
+				row(w, "Kept its target", fmt.Sprintf("%.2f %% of the time, judged by the target of the time", 100*e.KeptShare))
+				for _, t := range e.Targets[min(1, len(e.Targets)):] {
+					if t.Since.After(e.From) {
+						row(w, "Target", secs(t.Seconds)+" since "+clockTime(&t.Since))
+					}
+				}
+				row(w, "Worst", fmt.Sprintf("%s at %s, target %s", secs(e.WorstSeconds), clockTime(e.WorstAt), secs(e.TargetSeconds)))
+				row(w, "Over target", secs(e.OverSeconds))
+				row(w, "", strip(e.Vertices, e.From, e.To, e.TargetSeconds, 80, colours(isTerminal(a.Out))))
+			})
+		}}
+	c.Flags().StringVar(&back, "back", "24h", "how far back")
+	return c
+}

@@ -1,0 +1,190 @@
+package keeper
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"kestrel/internal/core/ladder"
+	"kestrel/internal/core/words"
+	"kestrel/internal/directory"
+	"kestrel/internal/points"
+	"kestrel/internal/records"
+)
+
+// Run tidies up until ctx ends.
+func (k *Keeper) Run(ctx context.Context) {
+	for {
+		k.tidy(ctx)
+		select {
+		case <-ctx.Done():
+			return
+		case <-k.kick:
+		case <-k.Clock.After(k.TidyEvery):
+		}
+	}
+}
+
+func (k *Keeper) tidy(ctx context.Context) {
+	k.mu.Lock()
+	changed := k.shorter
+	k.shorter = nil
+	k.mu.Unlock()
+	for _, c := range changed {
+		k.recordShorter(ctx, c)
+	}
+	for _, r := range k.Groups.All() {
+		if ctx.Err() != nil {
+			return
+		}
+		if r.Direction == directory.In || r.Direction == directory.Out && k.Holding(r.ID).HomePoints > 0 {
+			k.Prune(ctx, r)
+		}
+	}
+	k.forgetCopies()
+	k.sweep(ctx)
+}
+
+// marksOf gives a group's points here as its ladder judges them.
+func (k *Keeper) marksOf(ctx context.Context, group string, held bool) ([]ladder.Point, error) {
+	recs, err := k.Records.Marks(ctx, []string{group})
+	if err != nil {
+		return nil, err
+	}
+	now := k.Clock.Now()
+	var out []ladder.Point
+	for _, r := range recs {
+		if r.Held == held {
+			out = append(out, ladder.Point{ID: r.ID, Capture: r.CaptureAt, Pinned: pinned(r, now), InUse: k.Store.InUse(r.ID)})
+		}
+	}
+	return out, nil
+}
+
+// recordShorter drops what a ladder that was made shorter lets go, and says so in
+// the trail.
+func (k *Keeper) recordShorter(ctx context.Context, c shorter) {
+	r, ok := k.Groups.Get(c.group)
+	if !ok || r.Direction == directory.Ended {
+		return
+	}
+	ps, err := k.marksOf(ctx, c.group, true)
+	if err != nil {
+		k.Log.Error("look at points", "group", r.Spec.Name, "err", err)
+		return
+	}
+	lost := c.before.Lost(r.Spec.Promise.Keep, ps, k.Clock.Now())
+	k.Prune(ctx, r)
+	var gone []ladder.Point
+	for _, p := range lost.Points {
+		if _, err := k.Store.Point(p.ID); errors.Is(err, points.ErrNotFound) {
+			gone = append(gone, p)
+		}
+	}
+	if len(gone) == 0 {
+		return
+	}
+	k.note(ctx, r, "%s: its keep ladder was changed from %q to %q; %s dropped, captured from %s to %s", r.Spec.Name, c.before, r.Spec.Promise.Keep, wereDropped(len(gone)),
+		gone[len(gone)-1].Capture.UTC().Format(time.RFC3339), gone[0].Capture.UTC().Format(time.RFC3339))
+}
+
+func wereDropped(n int) string {
+	if n == 1 {
+		return "1 point was"
+	}
+	return words.Count(n, "point") + " were"
+}
+
+// WouldDrop tells which points a change of ladder would drop at once: at the site
+// that holds them, or as far as the home site knows of them.
+func (k *Keeper) WouldDrop(ctx context.Context, r directory.Record, to ladder.Ladder) (ladder.Loss, []int64, error) {
+	ps, err := k.marksOf(ctx, r.ID, r.Direction != directory.Out)
+	if err != nil {
+		return ladder.Loss{}, nil, err
+	}
+	lost := r.Spec.Promise.Keep.Lost(to, ps, k.Clock.Now())
+	var numbers []int64
+	for _, p := range lost.Points {
+		rec, err := k.Records.Point(ctx, p.ID)
+		if errors.Is(err, records.ErrNotFound) {
+			continue
+		}
+		var x points.Seal
+		if err == nil {
+			err = json.Unmarshal(rec.Seal, &x)
+		}
+		if err != nil {
+			return lost, nil, err
+		}
+		numbers = append(numbers, x.Number)
+	}
+	return lost, numbers, nil
+}
+
+// pinned tells whether a pin holds at now.
+func pinned(r records.Point, now time.Time) bool {
+	return r.Pinned && (r.PinnedUntil == nil || r.PinnedUntil.After(now))
+}
+
+// Prune drops the points here that a group's ladder lets go.
+func (k *Keeper) Prune(ctx context.Context, r directory.Record) {
+	keep := r.Spec.Promise.Keep
+	if r.Direction == directory.Ended || len(keep) == 0 {
+		return
+	}
+	ps, err := k.marksOf(ctx, r.ID, true)
+	if err != nil {
+		if ctx.Err() == nil {
+			k.Log.Error("prune", "group", r.Spec.Name, "err", err)
+		}
+		return
+	}
+	dropped := 0
+	for _, v := range keep.Judge(ps, k.Clock.Now()) {
+		if v.Keep {
+			continue
+		}
+		if err := k.drop(ctx, v.Point.ID); err != nil {
+			if !errors.Is(err, points.ErrInUse) {
+				k.Log.Error("prune", "group", r.Spec.Name, "point", v.Point.ID, "err", err)
+			}
+			continue
+		}
+		dropped++
+	}
+	if dropped > 0 {
+		k.mu.Lock()
+		k.holding(r.ID).marks++
+		k.sweepDue = true
+		k.mu.Unlock()
+	}
+	if err := k.recount(ctx, r.ID); err != nil && ctx.Err() == nil {
+		k.Log.Error("count points", "group", r.Spec.Name, "err", err)
+	}
+}
+
+// drop removes a point from the store and from the records.
+func (k *Keeper) drop(ctx context.Context, id string) error {
+	if err := k.Store.Drop(id); err != nil && !errors.Is(err, points.ErrNotFound) {
+		return err
+	}
+	return k.Records.DeletePoint(ctx, id)
+}
+
+// sweep gives room back after points were dropped.
+func (k *Keeper) sweep(ctx context.Context) {
+	k.mu.Lock()
+	due := k.sweepDue
+	k.sweepDue = false
+	k.mu.Unlock()
+	if !due {
+		return
+	}
+	x, err := k.Store.Sweep(ctx)
+	if err != nil && ctx.Err() == nil {
+		k.Log.Warn("sweep", "err", err)
+	} else if x.Packs > 0 {
+		k.Log.Info("swept the point store", "packs", x.Packs, "freedBytes", x.Freed)
+	}
+}
