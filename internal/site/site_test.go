@@ -60,6 +60,14 @@ type skewed struct {
 	by time.Duration
 }
 
+// still is a clock that stands, though what waits by it goes on.
+type still struct {
+	clock.Wall
+	at time.Time
+}
+
+func (s still) Now() time.Time { return s.at }
+
 func (s skewed) Now() time.Time { return time.Now().Add(s.by) }
 
 // start runs a site in this process until the test ends.

@@ -22,7 +22,7 @@ type Guest struct {
 	Address string        // IPv4; all guests share a /24
 	Segment string        // UDP group and port that stand for its network, such as 230.0.0.1:7400
 	DiskMiB [2]int        // sizes; 0 means 256 and 128
-	Every   time.Duration // between transactions; 0 means 100 ms
+	Every   time.Duration // between transactions; 0 means 250 ms
 	Records int           // pages appended by each; 0 means 4
 	Off     bool          // defined, not started
 }
@@ -105,7 +105,7 @@ func (d *Daemon) Ensure(ctx context.Context, i *Image, g Guest) error {
 func (d *Daemon) describe(i *Image, g Guest, disks [2]string) (string, error) {
 	every, records := g.Every, g.Records
 	if every == 0 {
-		every = 100 * time.Millisecond
+		every = 250 * time.Millisecond
 	}
 	if records == 0 {
 		records = 4
