@@ -203,6 +203,7 @@ export function RowTable<T extends { id: string }>(p: {
                 <input
                   type="checkbox"
                   aria-label="Select all that are shown"
+                  disabled={!rows.length}
                   checked={table.getIsAllRowsSelected()}
                   ref={(e) => {
                     if (e) e.indeterminate = table.getIsSomeRowsSelected() && !table.getIsAllRowsSelected();

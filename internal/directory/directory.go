@@ -198,7 +198,8 @@ func (d *Directory) Get(id string) (Record, bool) {
 	return r, ok
 }
 
-// All lists the records in the order of their names.
+// All lists the records in the order of their names. The list is shared, and not to
+// be changed.
 func (d *Directory) All() []Record {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -207,7 +208,7 @@ func (d *Directory) All() []Record {
 			return cmp.Or(strings.Compare(strings.ToLower(a.Spec.Name), strings.ToLower(b.Spec.Name)), strings.Compare(a.ID, b.ID))
 		})
 	}
-	return slices.Clone(d.ordered)
+	return slices.Clip(d.ordered)
 }
 
 // Find resolves an ID, or a name that only one group has. A group that lives goes

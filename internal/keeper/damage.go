@@ -90,6 +90,15 @@ func (k *Keeper) noteDamage(ctx context.Context) {
 			return
 		}
 	}
+	// Each seal comes by here: where nothing is lost, as a rule, no group is looked at.
+	lost, _ := k.Store.Lost()
+	k.mu.Lock()
+	idle := len(lost) == 0 && !k.damaged
+	k.damaged = len(lost) > 0
+	k.mu.Unlock()
+	if idle {
+		return
+	}
 	for _, r := range k.Groups.All() {
 		if r.Direction == directory.Out {
 			continue

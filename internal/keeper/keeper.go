@@ -71,6 +71,7 @@ type Keeper struct {
 	mu       sync.Mutex
 	by       map[string]*Holding
 	sweepDue bool
+	damaged  bool // when last looked at, some point had lost something
 	shorter  []shorter
 	kick     chan struct{}
 }

@@ -238,7 +238,7 @@ func (s *Store) writeFile(path string, b []byte) error {
 
 // replay reads the journal up to the first batch that is not whole.
 func (in *Intake) replay(visit func(Entry)) error {
-	r := bufio.NewReaderSize(io.NewSectionReader(in.journal, 0, 1<<62), 1<<20)
+	r := bufio.NewReaderSize(io.NewSectionReader(in.journal, 0, 1<<62), 64<<10)
 	in.offset = 0
 	var head [8]byte
 	for {

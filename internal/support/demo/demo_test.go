@@ -141,6 +141,15 @@ func TestDemo(t *testing.T) {
 		return n
 	}
 	require.GreaterOrEqual(t, points(after), points(before)-5, "the data is kept (the ladder may have thinned a few)")
+	// The documents' reader has looked round first.
+	require.Eventually(t, func() bool {
+		for _, g := range board().Groups {
+			if g.Group.Name == "Ticketing" {
+				return g.Group.Points > 1
+			}
+		}
+		return false
+	}, 10*time.Minute, 500*time.Millisecond, "Ticketing has points")
 	documented(t, o.Binary, o.State, o.Ports, secrets.LabPassword)
 }
 
