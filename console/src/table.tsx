@@ -24,6 +24,11 @@ export async function paged<T>(p: Promise<{ data?: T[]; error?: unknown; respons
   return { rows, total: Number(r.response.headers.get("X-Total-Count") ?? rows.length) };
 }
 
+/** given leaves out what a list is not narrowed by, for the question to the service. */
+export function given<T extends Record<string, string>>(by: T): { [K in keyof T]?: string } {
+  return Object.fromEntries(Object.entries(by).filter(([, v]) => v)) as { [K in keyof T]?: string };
+}
+
 export type List<T> = {
   rows: T[];
   total: number;

@@ -6,7 +6,7 @@ import { api, ask, type Group } from "../api";
 import { useMay } from "../asks";
 import { Each, every } from "../dialog";
 import { count, size, span } from "../format";
-import { type Column, paged, RowTable, useList } from "../table";
+import { type Column, given, paged, RowTable, useList } from "../table";
 import { Button, Card, Empty, Fault, Find, inputLook, Page, State, When } from "../ui";
 import { PauseDialog } from "./holding";
 
@@ -54,20 +54,7 @@ export function GroupsPage() {
   const [at, set] = useAddress();
   const by = { q: at("q"), direction: at("way"), health: at("state"), sort: at("sort") };
   const list = useList<Group>("groups", by, 5000, (limit, skip) =>
-    paged(
-      api.GET("/groups", {
-        params: {
-          query: {
-            q: by.q || undefined,
-            direction: by.direction || undefined,
-            health: by.health || undefined,
-            sort: by.sort || undefined,
-            limit,
-            skip,
-          },
-        },
-      }),
-    ),
+    paged(api.GET("/groups", { params: { query: { ...given(by), limit, skip } } })),
   );
   const narrowed = !!(by.q || by.direction || by.health);
   const select = `${inputLook} !w-auto`;

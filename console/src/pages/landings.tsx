@@ -5,7 +5,7 @@ import { api, ask, type Schemas } from "../api";
 import { useMay } from "../asks";
 import { ConfirmDialog, Each, every } from "../dialog";
 import { count, rate, size, when } from "../format";
-import { type Column, paged, RowTable, useList } from "../table";
+import { type Column, given, paged, RowTable, useList } from "../table";
 import { Bar, Button, Card, Empty, Fault, Find, Page, State, When } from "../ui";
 
 type Landing = Schemas["Landing"];
@@ -74,9 +74,7 @@ export function LandingsPage() {
   const may = useMay();
   const by = { q: at("q"), sort: at("sort") };
   const list = useList<Landing>("landings", by, 3000, (limit, skip) =>
-    paged(
-      api.GET("/landings", { params: { query: { q: by.q || undefined, sort: by.sort || undefined, limit, skip } } }),
-    ),
+    paged(api.GET("/landings", { params: { query: { ...given(by), limit, skip } } })),
   );
   const actions: Column<Landing> = {
     id: "actions",

@@ -4,7 +4,7 @@ import { useAddress } from "../address";
 import { api, type Schemas } from "../api";
 import { asks, useMay } from "../asks";
 import { count, size } from "../format";
-import { type Column, paged, RowTable, useList } from "../table";
+import { type Column, given, paged, RowTable, useList } from "../table";
 import { Button, Card, Empty, Fault, Find, inputLook, Page } from "../ui";
 
 type Machine = Schemas["Machine"];
@@ -110,21 +110,7 @@ export function MachinesPage() {
     sort: at("sort"),
   };
   const list = useList<Machine>("machines", by, 15_000, (limit, skip) =>
-    paged(
-      api.GET("/machines", {
-        params: {
-          query: {
-            q: by.q || undefined,
-            power: by.power || undefined,
-            protection: by.protection || undefined,
-            platform: by.platform || undefined,
-            sort: by.sort || undefined,
-            limit,
-            skip,
-          },
-        },
-      }),
-    ),
+    paged(api.GET("/machines", { params: { query: { ...given(by), limit, skip } } })),
   );
   const platforms = useQuery(asks.platforms);
   const select = `${inputLook} !w-auto`;

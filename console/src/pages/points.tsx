@@ -5,7 +5,7 @@ import { api, ask, type Point } from "../api";
 import { asks, useMay } from "../asks";
 import { Each, every } from "../dialog";
 import { count, size, span, when } from "../format";
-import { type Column, paged, RowTable, useList } from "../table";
+import { type Column, given, paged, RowTable, useList } from "../table";
 import { Button, Card, Fault, inputLook, Page, RowMenu, When } from "../ui";
 import { PinDialog } from "./holding";
 import { LandDialog } from "./landdialog";
@@ -82,19 +82,7 @@ export function PointsPage() {
   const groups = useQuery(asks.groups);
   const by = { group: at("group"), consistent: at("consistent"), sort: at("sort") };
   const list = useList<Point>("points", by, 15_000, (limit, skip) =>
-    paged(
-      api.GET("/points", {
-        params: {
-          query: {
-            group: by.group || undefined,
-            consistent: by.consistent || undefined,
-            sort: by.sort || undefined,
-            limit,
-            skip,
-          },
-        },
-      }),
-    ),
+    paged(api.GET("/points", { params: { query: { ...given(by), limit, skip } } })),
   );
   const unpin = useMutation({
     mutationFn: (points: Point[]) =>
