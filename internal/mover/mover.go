@@ -36,6 +36,9 @@ const (
 	keptAccounts = 6
 	// backlogAnswer is how long a platform may take to count one group's changes.
 	backlogAnswer = 5 * time.Second
+	// otherMachines is why a cycle ends that does not copy what the group is made of
+	// any more.
+	otherMachines = "its machines changed"
 )
 
 // Records is where cycles are kept; *records.DB is one.
@@ -134,6 +137,7 @@ type state struct {
 	changeRate  float64 // bytes a second, smoothed
 	homeFailure string  // why points are not kept at home as well
 	accounts    []cycle.Account
+	machinesAt  int64 // the revision of the group that last changed its machines
 }
 
 // running is a cycle under way.
@@ -235,9 +239,16 @@ func (m *Mover) changed(c directory.Change) {
 			s.run.stop("paused")
 		}
 	}
-	if !group.SameMachines(c.Before.Spec, c.After.Spec) && s.run != nil {
-		s.run.stop("its machines changed")
+	if group.SameMachines(c.Before.Spec, c.After.Spec) {
+		return
+	}
+	s.machinesAt = max(s.machinesAt, c.After.Revision)
+	switch {
+	case s.run != nil:
+		s.run.stop(otherMachines)
 		s.run.abandon = true
+	case len(s.accounts) > 0 && s.accounts[0].State == cycle.Waiting:
+		s.askedAt, s.retryAt = now, time.Time{} // it is given up, and another begins
 	}
 }
 
@@ -338,8 +349,11 @@ func (m *Mover) step() time.Time {
 	}
 	d := m.Decide(now, facts, slots-m.running)
 	for _, st := range d.Start {
-		h := groups[st.ID]
-		m.begin(h.Record, m.of(st.ID), h.source, h.way, st.Why)
+		h, s := groups[st.ID], m.of(st.ID)
+		if h.Revision < s.machinesAt {
+			continue // other machines since we looked, and another look follows
+		}
+		m.begin(h.Record, s, h.source, h.way, st.Why)
 	}
 	return d.Next
 }
@@ -380,7 +394,7 @@ func (m *Mover) Ask(r directory.Record, compare bool) error {
 	switch {
 	case r.Spec.PausedAt(now):
 		return problem.Conflict("%s is paused. Resume it first.", r.Spec.Name)
-	case s.run != nil && s.run.rec.State != cycle.Sealed:
+	case s.run != nil && (s.run.rec.State == "" || s.run.rec.State == cycle.Running):
 		return problem.Conflict("A cycle of %s is running already.", r.Spec.Name)
 	}
 	s.askedAt, s.retryAt, s.compareNow = now, time.Time{}, s.compareNow || compare

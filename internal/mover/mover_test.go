@@ -22,6 +22,7 @@ import (
 	"kestrel/internal/platform"
 	"kestrel/internal/points"
 	"kestrel/internal/problem"
+	"kestrel/internal/records"
 	"kestrel/internal/support/rooms"
 )
 
@@ -103,6 +104,19 @@ func (s *source) Changed(ctx context.Context, _ string) (map[string]int64, error
 	return map[string]int64{"m": 4096}, nil
 }
 
+// slowRecords take their time to note that a cycle does not go on.
+type slowRecords struct {
+	mover.Records
+	by *atomic.Int64 // nanoseconds
+}
+
+func (s slowRecords) PutCycle(ctx context.Context, c records.Cycle) error {
+	if c.State != cycle.Running {
+		time.Sleep(time.Duration(s.by.Load()))
+	}
+	return s.Records.PutCycle(ctx, c)
+}
+
 // rig is a mover at home with a platform p, over a virtual clock.
 type rig struct {
 	t         *testing.T
@@ -111,6 +125,7 @@ type rig struct {
 	src       *source
 	m         *mover.Mover
 	stop      func()
+	slow      atomic.Int64 // what records take to note an end, in nanoseconds
 	up        bool
 	mu        sync.Mutex
 	jobs      []cycle.Job
@@ -133,7 +148,7 @@ func newRig(t *testing.T) *rig {
 // start starts the mover, as a start of the service does.
 func (r *rig) start() {
 	var err error
-	r.m, err = mover.New(r.t.Context(), mover.Config{Owner: "kt-", Groups: r.home.Groups, Records: r.home.DB, Points: r.far, Arrived: r.home.History.Arrived,
+	r.m, err = mover.New(r.t.Context(), mover.Config{Owner: "kt-", Groups: r.home.Groups, Records: slowRecords{r.home.DB, &r.slow}, Points: r.far, Arrived: r.home.History.Arrived,
 		Source: func(string) (mover.Source, bool) {
 			r.mu.Lock()
 			defer r.mu.Unlock()
@@ -209,6 +224,14 @@ func (r *rig) create(s group.Spec) directory.Record {
 func after(d time.Duration) {
 	time.Sleep(d)
 	synctest.Wait()
+}
+
+// machines adds one to a group.
+func (r *rig) machines(g directory.Record, name string) {
+	r.t.Helper()
+	more := append(g.Spec.Machines, group.Machine{ID: name, Name: name, Disks: 1, SizeBytes: points.BlockSize})
+	_, _, err := r.home.Groups.Update(r.t.Context(), rooms.Anna(), g.ID, group.Patch{Machines: &more}, nil, func(directory.Record, []group.Change) string { return "machines" })
+	require.NoError(r.t, err)
 }
 
 func (r *rig) lines(words string) int {
@@ -362,15 +385,58 @@ func TestOtherMachinesEndACycle(t *testing.T) {
 		})
 		g := r.create(rooms.Spec("Ticketing"))
 		after(3 * time.Second)
-		more := append(g.Spec.Machines, group.Machine{ID: "m-2", Name: "m-2", Disks: 1, SizeBytes: points.BlockSize})
-		_, _, err := r.home.Groups.Update(t.Context(), rooms.Anna(), g.ID, group.Patch{Machines: &more}, nil, func(directory.Record, []group.Change) string { return "machines" })
-		require.NoError(t, err)
+		r.machines(g, "m-2")
 		after(20 * time.Second)
 		jobs := r.ran()
 		require.Len(t, jobs, 2)
 		require.NotEqual(t, jobs[0].ID, jobs[1].ID)
 		require.Len(t, jobs[1].Machines, 2)
 		require.Equal(t, []string{jobs[0].ID}, r.abandoned)
+	})
+}
+
+// Its end is recorded before another begins, however slow the database is: else the
+// other one would take it up.
+func TestNothingBeginsBeforeTheEndOfACycleIsRecorded(t *testing.T) {
+	virtual(t, func(t *testing.T, r *rig) {
+		r.slow.Store(int64(3 * time.Second))
+		r.set(func(ctx context.Context, _ cycle.Job, _ func(cycle.Progress)) error {
+			return clock.Sleep(ctx, clock.Wall{}, 10*time.Second)
+		})
+		g := r.create(rooms.Spec("Ticketing"))
+		after(8 * time.Second)
+		r.machines(g, "m-2")
+		after(40 * time.Second)
+		jobs := r.ran()
+		require.Len(t, jobs, 2)
+		require.NotEqual(t, jobs[0].ID, jobs[1].ID)
+		require.Equal(t, []string{jobs[0].ID}, r.abandoned)
+	})
+}
+
+// A service that was killed between the edit and the end of the cycle finds an open
+// cycle of other machines than the group has: it is not taken up either.
+func TestACycleOfOtherMachinesIsNotTakenUpAfterAKill(t *testing.T) {
+	virtual(t, func(t *testing.T, r *rig) {
+		r.set(func(ctx context.Context, _ cycle.Job, _ func(cycle.Progress)) error {
+			return clock.Sleep(ctx, clock.Wall{}, 10*time.Second)
+		})
+		g := r.create(rooms.Spec("Ticketing"))
+		after(3 * time.Second)
+		r.stop()
+		r.machines(g, "m-2")
+		require.NoError(t, r.home.Open(t.Context()))
+		r.start()
+		after(20 * time.Second)
+		jobs := r.ran()
+		require.Len(t, jobs, 2)
+		require.NotEqual(t, jobs[0].ID, jobs[1].ID)
+		require.Len(t, jobs[1].Machines, 2)
+		require.Equal(t, []string{jobs[0].ID}, r.abandoned)
+		as, err := r.m.Accounts(t.Context(), g.ID, 0, 0)
+		require.NoError(t, err)
+		require.Equal(t, cycle.Failed, as[1].State)
+		require.Equal(t, "Its machines changed", as[1].Error)
 	})
 }
 

@@ -5,10 +5,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
 
+	"kestrel/internal/core/group"
 	"kestrel/internal/core/schedule"
 	"kestrel/internal/core/span"
 	"kestrel/internal/core/words"
@@ -23,6 +25,8 @@ type detail struct {
 	Checkpoint     string         `json:"checkpoint"`
 	BaseCheckpoint string         `json:"baseCheckpoint"`
 	BasePoint      string         `json:"basePoint"`
+	Platform       string         `json:"platform,omitempty"`
+	Machines       []string       `json:"machines,omitempty"` // that it copies, in order of their IDs; older records do not say
 	Compare        bool           `json:"compare,omitempty"`
 	Attempts       int            `json:"attempts"`
 	Progress       cycle.Progress `json:"progress"`
@@ -154,11 +158,11 @@ func (m *Mover) open(ctx context.Context, r directory.Record, s *state, run *run
 	}
 	var d detail
 	rec, err := m.Records.OpenCycle(ctx, r.ID)
+	if err == nil {
+		d, err = m.takeUp(ctx, r, s, rec)
+	}
 	switch {
 	case err == nil:
-		if err := json.Unmarshal(rec.Detail, &d); err != nil {
-			return false, fmt.Errorf("cycle record: %w", err)
-		}
 		resumed = true
 	case errors.Is(err, records.ErrNotFound):
 		number := int64(1)
@@ -168,7 +172,7 @@ func (m *Mover) open(ctx context.Context, r directory.Record, s *state, run *run
 			number = last[0].Number + 1
 		}
 		rec = records.Cycle{ID: uuid.NewString(), GroupID: r.ID, Number: number, StartedAt: now}
-		d = detail{Checkpoint: m.Owner + rec.ID, BaseCheckpoint: rep.BaseCheckpoint, BasePoint: rep.BasePoint, Why: run.start,
+		d = detail{Checkpoint: m.Owner + rec.ID, BaseCheckpoint: rep.BaseCheckpoint, BasePoint: rep.BasePoint, Why: run.start, Platform: r.Spec.Platform, Machines: machines(r.Spec),
 			Compare: rep.BasePoint != "" && (compareNow || schedule.CompareDue(r.Spec.CompareEvery, compared, now))}
 	default:
 		return false, err
@@ -191,6 +195,53 @@ func (m *Mover) open(ctx context.Context, r directory.Record, s *state, run *run
 		return true, nil
 	}
 	return false, m.Records.NoteStart(ctx, r.ID, rec.StartedAt)
+}
+
+// machines are the IDs of a group's machines, in order.
+func machines(s group.Spec) []string {
+	var out []string
+	for _, x := range s.Machines {
+		out = append(out, x.ID)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// copies tells whether a cycle copies what the group is made of now. A point of other
+// machines must not be sealed as the group's.
+func (d detail) copies(s group.Spec) bool {
+	return d.Machines == nil || d.Platform == s.Platform && slices.Equal(d.Machines, machines(s))
+}
+
+// takeUp reads a cycle that was cut off and is to go on. One of other machines is
+// ended for good, with its intake; then there is none, ErrNotFound.
+func (m *Mover) takeUp(ctx context.Context, r directory.Record, s *state, rec records.Cycle) (detail, error) {
+	var d detail
+	if err := json.Unmarshal(rec.Detail, &d); err != nil {
+		return d, fmt.Errorf("cycle record: %w", err)
+	}
+	if d.copies(r.Spec) {
+		return d, nil
+	}
+	at := m.Clock.Now().UTC()
+	d.Error = words.Upper(otherMachines)
+	rec.State, rec.EndedAt, rec.Detail = cycle.Failed, &at, mustJSON(d)
+	if err := m.Records.PutCycle(ctx, rec); err != nil {
+		return d, err
+	}
+	m.mu.Lock()
+	s.show(account(rec, d))
+	m.mu.Unlock()
+	m.abandonIntake(ctx, r, rec)
+	return detail{}, records.ErrNotFound
+}
+
+// abandonIntake lets the recovery site forget what a cycle has brought; if it cannot
+// be told now, it forgets when the next one seals.
+func (m *Mover) abandonIntake(ctx context.Context, r directory.Record, rec records.Cycle) {
+	if way, ok := m.Way(r.Link); ok {
+		_ = way.Abandon(ctx, rec.ID)
+	}
 }
 
 // sealed notes a point that is there for good, and lets go of what it replaces.
@@ -267,14 +318,19 @@ func (s *state) smooth(p cycle.Progress) {
 	}
 }
 
-// after takes a cycle that returned off the group.
+// after takes a cycle that returned off the group, once its end is recorded: before
+// that another one would take it up.
 func (m *Mover) after(r directory.Record, s *state, run *running, err error) {
 	ctx := context.WithoutCancel(m.ctx)
 	now := m.Clock.Now()
 	defer m.told(r.ID)
+	defer func() {
+		m.mu.Lock()
+		defer m.mu.Unlock()
+		s.run = nil
+		m.running--
+	}()
 	m.mu.Lock()
-	s.run = nil
-	m.running--
 	stopped := run.why != "" || m.ctx.Err() != nil
 	if err == nil {
 		s.failures, s.failure, s.retryAt = 0, "", time.Time{}
@@ -298,6 +354,9 @@ func (m *Mover) after(r directory.Record, s *state, run *running, err error) {
 		run.rec.State, run.rec.EndedAt = cycle.Failed, &at
 		s.retryAt, s.askedAt = time.Time{}, now
 	}
+	if run.abandon {
+		run.detail.Error = words.Upper(run.why)
+	}
 	run.rec.Detail = mustJSON(run.detail)
 	s.show(account(run.rec, run.detail))
 	rec, failures, ending, abandon := run.rec, s.failures, s.ending, run.abandon
@@ -309,50 +368,10 @@ func (m *Mover) after(r directory.Record, s *state, run *running, err error) {
 		m.Log.Error("save cycle", "group", r.Spec.Name, "err", err)
 	}
 	if abandon {
-		if way, ok := m.Way(r.Link); ok {
-			_ = way.Abandon(ctx, rec.ID) // or it is given up when the next one seals
-		}
+		m.abandonIntake(ctx, r, rec)
 	}
 	if !stopped && (failures == 1 || startAnew) {
 		m.Log.Warn("cycle cut off", "group", r.Spec.Name, "err", err)
 		m.note(ctx, r, "%s: a cycle was cut off: %v. It goes on by itself.", r.Spec.Name, err)
 	}
-}
-
-// Renew ends a cycle of a group that must not go on, such as one over machines that
-// are no longer those of the group, and wants another.
-func (m *Mover) Renew(ctx context.Context, r directory.Record, why string) error {
-	m.mu.Lock()
-	s := m.of(r.ID)
-	run := s.run
-	m.mu.Unlock()
-	if run != nil {
-		<-run.done
-	}
-	rec, err := m.Records.OpenCycle(ctx, r.ID)
-	if errors.Is(err, records.ErrNotFound) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	var d detail
-	if err := json.Unmarshal(rec.Detail, &d); err != nil {
-		return err
-	}
-	now := m.Clock.Now().UTC()
-	d.Error = words.Upper(why)
-	rec.State, rec.EndedAt, rec.Detail = cycle.Failed, &now, mustJSON(d)
-	if err := m.Records.PutCycle(ctx, rec); err != nil {
-		return err
-	}
-	m.mu.Lock()
-	s.show(account(rec, d))
-	s.askedAt = now
-	m.mu.Unlock()
-	if way, ok := m.Way(r.Link); ok {
-		_ = way.Abandon(ctx, rec.ID) // or it is given up when the next one seals
-	}
-	m.Wake()
-	return nil
 }

@@ -289,11 +289,6 @@ func (x *Protection) edit(ctx context.Context, who actor.Actor, r directory.Reco
 	if err != nil || len(changes) == 0 {
 		return err
 	}
-	if !group.SameMachines(r.Spec, next.Spec) {
-		if err := x.Mover.Renew(ctx, next, "the group's machines changed"); err != nil {
-			return err
-		}
-	}
 	x.Peering.Beat(ctx, next.Link)
 	return nil
 }
