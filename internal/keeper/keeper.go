@@ -31,7 +31,7 @@ import (
 // Records is where what is known of points is kept; *records.DB is one.
 type Records interface {
 	PutPoint(ctx context.Context, p records.Point) error
-	MirrorPoints(ctx context.Context, group string, ps []records.Point) error
+	MirrorPoints(ctx context.Context, group string, ids []string, changed []records.Point) error
 	Points(ctx context.Context, f records.PointFilter) ([]records.Point, error)
 	CountPoints(ctx context.Context, f records.PointFilter) (int, error)
 	Marks(ctx context.Context, groups []string) ([]records.Point, error)
@@ -296,6 +296,41 @@ func withoutConfigs(ms []points.SealMachine) []points.SealMachine {
 	return out
 }
 
+// mirror records what the recovery site holds of a group; what is recorded as it is
+// already is not written again.
+func (k *Keeper) mirror(ctx context.Context, group string, held []link.PointState) error {
+	marks, err := k.Records.Marks(ctx, []string{group})
+	if err != nil {
+		return err
+	}
+	known := map[string]records.Point{}
+	for _, r := range marks {
+		known[r.ID] = r
+	}
+	var ids []string
+	var changed []records.Point
+	for _, p := range held {
+		if p.Seal == nil {
+			continue
+		}
+		ids = append(ids, p.Seal.Point)
+		if r, ok := known[p.Seal.Point]; ok && (r.Held || samePin(r, p)) {
+			continue
+		}
+		seal, err := json.Marshal(p.Seal)
+		if err != nil {
+			return err
+		}
+		changed = append(changed, records.Point{ID: p.Seal.Point, GroupID: group, CaptureAt: p.Seal.CaptureAt, Pinned: p.Pinned, PinnedUntil: p.PinnedUntil, PinReason: p.PinReason, PinnedBy: p.PinnedBy, Seal: seal})
+	}
+	return k.Records.MirrorPoints(ctx, group, ids, changed)
+}
+
+func samePin(r records.Point, p link.PointState) bool {
+	return r.Pinned == p.Pinned && r.PinReason == p.PinReason && r.PinnedBy == p.PinnedBy &&
+		(r.PinnedUntil == nil) == (p.PinnedUntil == nil) && (r.PinnedUntil == nil || r.PinnedUntil.Equal(*p.PinnedUntil))
+}
+
 // Confirmed takes what the recovery site says it holds: exposure is judged by that
 // alone. Fetch is asked for the list when it has changed, not more often than every.
 func (k *Keeper) Confirmed(ctx context.Context, st link.GroupState, every time.Duration, fetch func(ctx context.Context) ([]link.PointState, error)) error {
@@ -324,18 +359,7 @@ func (k *Keeper) Confirmed(ctx context.Context, st link.GroupState, every time.D
 	if err != nil {
 		return fmt.Errorf("fetch the points of %s: %w", r.Spec.Name, err)
 	}
-	var recs []records.Point
-	for _, p := range held {
-		if p.Seal == nil {
-			continue
-		}
-		seal, err := json.Marshal(p.Seal)
-		if err != nil {
-			return err
-		}
-		recs = append(recs, records.Point{ID: p.Seal.Point, GroupID: st.ID, CaptureAt: p.Seal.CaptureAt, Pinned: p.Pinned, PinnedUntil: p.PinnedUntil, PinReason: p.PinReason, PinnedBy: p.PinnedBy, Seal: seal})
-	}
-	if err := k.Records.MirrorPoints(ctx, st.ID, recs); err != nil {
+	if err := k.mirror(ctx, st.ID, held); err != nil {
 		return err
 	}
 	if err := k.recount(ctx, st.ID); err != nil {
@@ -420,18 +444,20 @@ func (k *Keeper) DropAll(ctx context.Context, group string) (int, error) {
 
 // ForgetRemote lets go of what is known of points that another site holds.
 func (k *Keeper) ForgetRemote(ctx context.Context, group string) error {
-	if err := k.Records.MirrorPoints(ctx, group, nil); err != nil {
+	if err := k.Records.MirrorPoints(ctx, group, nil, nil); err != nil {
 		return err
 	}
 	return k.recount(ctx, group)
 }
 
-// Newest is the capture instant of a group's newest point; zero if it has none.
-func (k *Keeper) Newest(group string) time.Time { return k.Holding(group).NewestAt }
-
-// Known tells whether a group's recovery site has said that it knows the group,
-// since this site started.
-func (k *Keeper) Known(group string) bool { return !k.Holding(group).ConfirmedAt.IsZero() }
+// Newest is the capture instant of a group's newest point, zero if it has none, and
+// whether its recovery site has said since this site started that it knows the group.
+func (k *Keeper) Newest(group string) (captured time.Time, known bool) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	h := k.holding(group)
+	return h.NewestAt, !h.ConfirmedAt.IsZero()
+}
 
 // HomePoints is how many points of a group home keeps as well.
 func (k *Keeper) HomePoints(group string) int { return k.Holding(group).HomePoints }

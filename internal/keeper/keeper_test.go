@@ -24,6 +24,7 @@ import (
 	"kestrel/internal/listing"
 	"kestrel/internal/points"
 	"kestrel/internal/problem"
+	"kestrel/internal/records"
 	"kestrel/internal/support/rooms"
 )
 
@@ -178,7 +179,7 @@ func TestCapturesAreOnThisSitesClock(t *testing.T) {
 		p, err := r.Keeper.Point(t.Context(), x.Point)
 		require.NoError(t, err)
 		require.WithinDuration(t, now, p.CaptureAt, 0)
-		require.Equal(t, now.UTC(), r.Keeper.Newest(r.g.ID).UTC())
+		require.Equal(t, now.UTC(), newest(r.Keeper, r.g.ID).UTC())
 	})
 }
 
@@ -348,7 +349,7 @@ func TestHomeBelievesWhatIsNewer(t *testing.T) {
 		defer func() { require.NoError(t, home.Store.Close()) }()
 		g, err := home.Groups.Create(t.Context(), rooms.Anna(), rooms.Record(uuid.NewString(), rooms.Spec("Ticketing")))
 		require.NoError(t, err)
-		require.False(t, home.Keeper.Known(g.ID))
+		require.False(t, known(home.Keeper, g.ID))
 		fetched := 0
 		var there []link.PointState
 		answer := func(at time.Time, point, mark string) {
@@ -358,15 +359,15 @@ func TestHomeBelievesWhatIsNewer(t *testing.T) {
 			}))
 		}
 		answer(time.Time{}, "", "")
-		require.True(t, home.Keeper.Known(g.ID))
-		require.True(t, home.Keeper.Newest(g.ID).IsZero())
+		require.True(t, known(home.Keeper, g.ID))
+		require.True(t, newest(home.Keeper, g.ID).IsZero())
 		time.Sleep(time.Minute)
 		now := time.Now().UTC()
 		x := &points.Seal{Point: uuid.NewString(), Number: 1, CaptureAt: now, SealedAt: now, Consistency: "crash"}
 		require.NoError(t, home.Keeper.Shipped(t.Context(), g, x))
-		require.Equal(t, now, home.Keeper.Newest(g.ID))
+		require.Equal(t, now, newest(home.Keeper, g.ID))
 		answer(time.Time{}, "", "m0")
-		require.Equal(t, now, home.Keeper.Newest(g.ID), "an answer from before the seal")
+		require.Equal(t, now, newest(home.Keeper, g.ID), "an answer from before the seal")
 		there = []link.PointState{{Seal: x}}
 		time.Sleep(time.Minute)
 		answer(now, x.Point, "m1")
@@ -375,9 +376,29 @@ func TestHomeBelievesWhatIsNewer(t *testing.T) {
 		time.Sleep(time.Minute)
 		answer(now, x.Point, "m1")
 		require.Equal(t, n, fetched, "a list that did not change is not fetched again")
+		// Another one, and what people did with the first, are taken over.
+		second := &points.Seal{Point: uuid.NewString(), Number: 2, CaptureAt: now.Add(time.Second), SealedAt: now.Add(time.Second), Consistency: "crash"}
+		until := now.Add(time.Hour)
+		there = []link.PointState{{Seal: x, Pinned: true, PinnedUntil: &until, PinReason: "before the upgrade", PinnedBy: "ben"}, {Seal: second}}
+		pins := func(mark string) (out []records.Point) {
+			time.Sleep(time.Minute)
+			answer(second.CaptureAt, second.Point, mark)
+			recs, err := home.DB.Points(t.Context(), records.PointFilter{Groups: []string{g.ID}, Up: true})
+			require.NoError(t, err)
+			require.Len(t, recs, 2)
+			require.NotEmpty(t, recs[1].Seal)
+			return recs
+		}
+		first := pins("m1b")[0]
+		require.True(t, first.Pinned)
+		require.Equal(t, []any{until, "before the upgrade", "ben"}, []any{*first.PinnedUntil, first.PinReason, first.PinnedBy})
+		there[0].PinReason = "for the auditors"
+		require.Equal(t, "for the auditors", pins("m1c")[0].PinReason)
+		there[0] = link.PointState{Seal: x}
+		require.False(t, pins("m1d")[0].Pinned)
 		there = nil
 		answer(time.Time{}, "", "m2")
-		require.True(t, home.Keeper.Newest(g.ID).IsZero(), "the point is gone there")
+		require.True(t, newest(home.Keeper, g.ID).IsZero(), "the point is gone there")
 		require.NoError(t, home.Keeper.ForgetRemote(t.Context(), g.ID))
 		require.Zero(t, home.Keeper.Holding(g.ID).Points)
 		err = home.Keeper.Delete(t.Context(), mate, x.Point)
@@ -393,4 +414,14 @@ func openRequest(r directory.Record, id string) cycle.OpenRequest {
 func sealed(r directory.Record) []points.SealMachine {
 	m := r.Spec.Machines[0]
 	return []points.SealMachine{{ID: m.ID, Name: m.Name, Disks: []points.SealDisk{{Key: "d", Size: m.SizeBytes}}}}
+}
+
+func newest(k *keeper.Keeper, group string) time.Time {
+	at, _ := k.Newest(group)
+	return at
+}
+
+func known(k *keeper.Keeper, group string) bool {
+	_, is := k.Newest(group)
+	return is
 }

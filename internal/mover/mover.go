@@ -73,11 +73,9 @@ type Way struct {
 
 // Points is what a mover asks of whoever keeps points.
 type Points interface {
-	// Newest is the capture instant of the newest point at the recovery site; zero
-	// if there is none.
-	Newest(group string) time.Time
-	// Known tells whether the recovery site has said that it knows the group.
-	Known(group string) bool
+	// Newest is the capture instant of the newest point at the recovery site, zero if
+	// there is none, and whether that site has said that it knows the group.
+	Newest(group string) (captured time.Time, known bool)
 	// HomePoints is how many points home keeps as well.
 	HomePoints(group string) int
 	Shipped(ctx context.Context, r directory.Record, x *points.Seal) error
@@ -119,6 +117,8 @@ type Mover struct {
 	wg      sync.WaitGroup
 	kick    chan struct{}
 	asking  map[string]bool // platforms that are being asked for backlogs
+
+	deciding []schedule.Facts // used anew at each step
 }
 
 // state is how a group stands.
@@ -137,7 +137,8 @@ type state struct {
 	changeRate  float64 // bytes a second, smoothed
 	homeFailure string  // why points are not kept at home as well
 	accounts    []cycle.Account
-	machinesAt  int64 // the revision of the group that last changed its machines
+	length      time.Duration // expected of the next cycle, from the accounts
+	machinesAt  int64         // the revision of the group that last changed its machines
 }
 
 // running is a cycle under way.
@@ -201,6 +202,9 @@ func New(ctx context.Context, cfg Config) (*Mover, error) {
 		}
 		s := m.of(c.GroupID)
 		s.accounts = append(s.accounts, a)
+	}
+	for _, s := range m.by {
+		s.length = expected(s.accounts)
 	}
 	cfg.Groups.Watch(m.changed)
 	return m, nil
@@ -285,9 +289,9 @@ func (m *Mover) Run(ctx context.Context) {
 }
 
 // facts are what is known of a group for deciding; the lock is held.
-func (m *Mover) facts(r directory.Record, s *state, now time.Time) schedule.Facts {
+func (m *Mover) facts(r *directory.Record, s *state, now time.Time) schedule.Facts {
 	f := schedule.Facts{ID: r.ID, Name: r.Spec.Name, Target: r.Spec.Promise.Target, Cadence: r.Spec.Promise.Cadence, Anchor: r.Anchor,
-		Paused: r.Spec.PausedAt(now), Running: s.run != nil || s.ending, AskedAt: s.askedAt, RetryAt: s.retryAt, DueSince: s.dueSince, Length: expected(s.accounts),
+		Paused: r.Spec.PausedAt(now), Running: s.run != nil || s.ending, AskedAt: s.askedAt, RetryAt: s.retryAt, DueSince: s.dueSince, Length: s.length,
 		CutOff: len(s.accounts) > 0 && s.accounts[0].State == cycle.Waiting}
 	if s.rep.LastStart != nil {
 		f.Last = *s.rep.LastStart
@@ -306,39 +310,55 @@ func expected(as []cycle.Account) time.Duration {
 	return schedule.Expect(took)
 }
 
+// looked is what other rooms know of a group that is home here.
+type looked struct {
+	captured time.Time
+	known    bool
+	source   Source
+	way      Way
+}
+
+// look asks other rooms about the groups that are home here. What many groups have
+// in common is asked once.
+func (m *Mover) look(all []directory.Record) (home []*directory.Record, seen []looked) {
+	home, seen = make([]*directory.Record, 0, len(all)), make([]looked, 0, len(all))
+	sources, ways := map[string]Source{}, map[string]Way{}
+	for i := range all {
+		r := &all[i]
+		if r.Direction != directory.Out {
+			continue
+		}
+		src, ok := sources[r.Spec.Platform]
+		if !ok {
+			src, _ = m.Source(r.Spec.Platform)
+			sources[r.Spec.Platform] = src
+		}
+		way, ok := ways[r.Link]
+		if !ok {
+			way, _ = m.Way(r.Link)
+			ways[r.Link] = way
+		}
+		captured, known := m.Points.Newest(r.ID)
+		home, seen = append(home, r), append(seen, looked{captured, known, src, way})
+	}
+	return home, seen
+}
+
 // step decides once and begins what is to begin. It gives when to look again.
 func (m *Mover) step() time.Time {
 	now := m.Clock.Now()
 	// What other rooms know is asked before our own lock is taken.
-	type home struct {
-		directory.Record
-		captured time.Time
-		known    bool
-		source   Source
-		way      Way
-	}
-	groups := map[string]home{}
-	var order []home
-	for _, r := range m.Groups.All() {
-		if r.Direction != directory.Out {
-			continue
-		}
-		h := home{Record: r, captured: m.Points.Newest(r.ID), known: m.Points.Known(r.ID)}
-		h.source, _ = m.Source(r.Spec.Platform)
-		h.way, _ = m.Way(r.Link)
-		groups[r.ID] = h
-		order = append(order, h)
-	}
+	home, seen := m.look(m.Groups.All())
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if m.ctx == nil || m.ctx.Err() != nil {
 		return time.Time{}
 	}
-	facts := make([]schedule.Facts, 0, len(order))
-	for _, h := range order {
-		s := m.of(h.ID)
-		f := m.facts(h.Record, s, now)
-		f.Captured, f.PlatformUp, f.LinkUp = h.captured, h.source.Up, h.way.Reached && h.known
+	facts := m.deciding[:0]
+	for i, r := range home {
+		s := m.of(r.ID)
+		f := m.facts(r, s, now)
+		f.Captured, f.PlatformUp, f.LinkUp = seen[i].captured, seen[i].source.Up, seen[i].way.Reached && seen[i].known
 		if due := f.Due(now); due && s.dueSince.IsZero() {
 			s.dueSince = now
 			f.DueSince = now
@@ -347,13 +367,15 @@ func (m *Mover) step() time.Time {
 		}
 		facts = append(facts, f)
 	}
+	m.deciding = facts
 	d := m.Decide(now, facts, slots-m.running)
 	for _, st := range d.Start {
-		h, s := groups[st.ID], m.of(st.ID)
-		if h.Revision < s.machinesAt {
+		i := slices.IndexFunc(home, func(r *directory.Record) bool { return r.ID == st.ID })
+		s := m.of(st.ID)
+		if home[i].Revision < s.machinesAt {
 			continue // other machines since we looked, and another look follows
 		}
-		m.begin(h.Record, s, h.source, h.way, st.Why)
+		m.begin(*home[i], s, seen[i].source, seen[i].way, st.Why)
 	}
 	return d.Next
 }
@@ -438,7 +460,7 @@ func (m *Mover) ChangeRate(id string) (bytes float64, length time.Duration) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	s := m.of(id)
-	return s.changeRate, expected(s.accounts)
+	return s.changeRate, s.length
 }
 
 // Live is what only the home site can see of a group.
@@ -454,7 +476,7 @@ func (m *Mover) Live(id string) link.Live {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	s := m.of(id)
-	f := m.facts(r, s, now)
+	f := m.facts(&r, s, now)
 	f.Running = s.run != nil
 	v := link.Live{PlatformUp: known && src.Up, DueSince: s.dueSince, NextStart: f.NextStart(now), Backlog: s.backlog, BacklogKnown: s.backlogOK, ChangeRate: s.changeRate, Failure: s.failure,
 		LinkLimit: way.Limit, Cycles: slices.Clone(s.accounts), HomePoints: homePoints}

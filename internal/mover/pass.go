@@ -68,7 +68,7 @@ func (s *state) show(a cycle.Account) {
 			out = append(out, x)
 		}
 	}
-	s.accounts = out
+	s.accounts, s.length = out, expected(out)
 }
 
 // pass opens the record of a cycle, or the one that was cut off, and runs it.

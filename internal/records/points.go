@@ -31,12 +31,13 @@ func (db *DB) PutPoint(ctx context.Context, p Point) error {
 }
 
 // MirrorPoints makes the points known of a group those that the recovery site
-// reports, pins included.
-func (db *DB) MirrorPoints(ctx context.Context, group string, ps []Point) error {
+// reports, pins included. Of those that are known as they are, their IDs do.
+func (db *DB) MirrorPoints(ctx context.Context, group string, ids []string, changed []Point) error {
+	if ids == nil {
+		ids = []string{} // NULL would let all stay
+	}
 	return db.together(ctx, "mirror points", func(tx *sqlx.Tx) error {
-		ids := make([]string, len(ps))
-		for i, p := range ps {
-			ids[i] = p.ID
+		for _, p := range changed {
 			if _, err := named(ctx, tx, "point", addPoint+` ON CONFLICT (id) DO UPDATE SET pinned = :pinned, pinned_until = :pinned_until, pin_reason = :pin_reason, pinned_by = :pinned_by
 				WHERE NOT points.held`, p); err != nil {
 				return err
@@ -121,7 +122,7 @@ func (db *DB) Points(ctx context.Context, f PointFilter) ([]Point, error) {
 // Marks lists the points of groups without their seals, newest first: what a
 // ladder judges by.
 func (db *DB) Marks(ctx context.Context, groups []string) ([]Point, error) {
-	return list[Point](ctx, db, "points", `SELECT id, group_id, capture_at, held, pinned, pinned_until FROM points WHERE group_id = ANY($1::uuid[]) ORDER BY capture_at DESC, id`, groups)
+	return list[Point](ctx, db, "points", `SELECT id, group_id, capture_at, held, pinned, pinned_until, pin_reason, pinned_by FROM points WHERE group_id = ANY($1::uuid[]) ORDER BY capture_at DESC, id`, groups)
 }
 
 // Point finds one.

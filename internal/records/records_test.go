@@ -266,7 +266,7 @@ func TestPointsAreFilteredAndMirrored(t *testing.T) {
 	require.Empty(t, ids(records.PointFilter{Groups: []string{}}))
 	require.Len(t, ids(records.PointFilter{}), 4)
 	two.Pinned, two.PinReason = true, "upgrade"
-	require.NoError(t, db.MirrorPoints(ctx, g.ID, []records.Point{two}))
+	require.NoError(t, db.MirrorPoints(ctx, g.ID, []string{two.ID}, []records.Point{two}))
 	require.Equal(t, []string{three.ID, two.ID}, ids(records.PointFilter{Groups: mine}), "what the other site no longer has is gone, what is held here stays")
 	got, err := db.Point(ctx, two.ID)
 	require.NoError(t, err)

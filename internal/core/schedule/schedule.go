@@ -6,6 +6,7 @@ package schedule
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -69,7 +70,7 @@ type Decision struct {
 const askedPatience = time.Minute
 
 // Due tells whether a cycle should begin or go on.
-func (f Facts) Due(now time.Time) bool {
+func (f *Facts) Due(now time.Time) bool {
 	switch {
 	case f.Paused || f.Running:
 		return false
@@ -82,7 +83,7 @@ func (f Facts) Due(now time.Time) bool {
 
 // next is when the next cycle falls due by itself. Even a group whose cycles run
 // by hand is copied for the first time by itself.
-func (f Facts) next(now time.Time) (time.Time, bool) {
+func (f *Facts) next(now time.Time) (time.Time, bool) {
 	if f.Cadence.ByHand() {
 		return now, f.Last.IsZero()
 	}
@@ -91,7 +92,7 @@ func (f Facts) next(now time.Time) (time.Time, bool) {
 
 // NextStart is when the next cycle will begin by itself, for people; zero if none
 // will, or as soon as the one under way ends.
-func (f Facts) NextStart(now time.Time) time.Time {
+func (f *Facts) NextStart(now time.Time) time.Time {
 	if f.Paused || f.Running && f.Last.IsZero() {
 		return time.Time{}
 	}
@@ -106,7 +107,7 @@ func (f Facts) NextStart(now time.Time) time.Time {
 // just before the point lands, one length of a cycle after the start. A group
 // without a point has been over since it fell due, and competes as if a point had
 // been captured then.
-func (f Facts) Deadline(now time.Time) time.Time {
+func (f *Facts) Deadline(now time.Time) time.Time {
 	from := f.Captured
 	if from.IsZero() {
 		from = f.DueSince
@@ -132,10 +133,18 @@ func Decide(now time.Time, groups []Facts, slots int) Decision {
 			d.Next = t
 		}
 	}
-	var ready []Facts
-	for _, f := range groups {
+	type contender struct {
+		deadline time.Time
+		*Facts
+	}
+	var ready []contender
+	for i := range groups {
+		f := &groups[i]
 		if !f.Due(now) {
-			if next, ok := f.next(now); ok && !f.Paused && !f.Running {
+			if f.Paused || f.Running {
+				continue
+			}
+			if next, ok := f.next(now); ok {
 				soonest(next)
 			}
 			continue
@@ -149,27 +158,27 @@ func Decide(now time.Time, groups []Facts, slots int) Decision {
 			d.Waiting = append(d.Waiting, Waiting{f.ID, "the last attempt failed; the next is at " + f.RetryAt.UTC().Format(time.RFC3339)})
 			soonest(f.RetryAt)
 		default:
-			ready = append(ready, f)
+			ready = append(ready, contender{f.Deadline(now), f})
 		}
 	}
-	slices.SortFunc(ready, func(a, b Facts) int {
-		if c := a.Deadline(now).Compare(b.Deadline(now)); c != 0 {
+	slices.SortFunc(ready, func(a, b contender) int {
+		if c := a.deadline.Compare(b.deadline); c != 0 {
 			return c
 		}
 		return strings.Compare(a.ID, b.ID)
 	})
 	for i, f := range ready {
 		if i >= slots {
-			d.Waiting = append(d.Waiting, Waiting{f.ID, fmt.Sprintf("all places are taken by other cycles; %d go before it", i-max(slots, 0))})
+			d.Waiting = append(d.Waiting, Waiting{f.ID, "all places are taken by other cycles; " + strconv.Itoa(i-max(slots, 0)) + " go before it"})
 			continue
 		}
-		d.Start = append(d.Start, Start{f.ID, f.Deadline(now), f.why(now)})
+		d.Start = append(d.Start, Start{f.ID, f.deadline, f.why(now)})
 	}
 	return d
 }
 
 // why says in a sentence why a cycle begins now.
-func (f Facts) why(now time.Time) string {
+func (f *Facts) why(now time.Time) string {
 	switch left := f.Deadline(now).Sub(now); {
 	case f.CutOff:
 		return "it was cut off and goes on"

@@ -90,7 +90,7 @@ func TestDecideHoldsItsWord(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n := rapid.IntRange(0, 20).Draw(t, "groups")
 		var groups []schedule.Facts
-		by := map[string]schedule.Facts{}
+		by := map[string]*schedule.Facts{}
 		for i := range n {
 			every := time.Duration(rapid.IntRange(1, 600).Draw(t, "every")) * time.Second
 			f := due(fmt.Sprint(i), every*2, every)
@@ -98,7 +98,7 @@ func TestDecideHoldsItsWord(t *testing.T) {
 			f.Captured, f.Length = f.Last, time.Duration(rapid.IntRange(0, 60).Draw(t, "length"))*time.Second
 			f.Paused, f.Running, f.LinkUp = rapid.IntRange(0, 9).Draw(t, "paused") == 0, rapid.IntRange(0, 9).Draw(t, "running") == 0, rapid.IntRange(0, 9).Draw(t, "up") > 0
 			groups = append(groups, f)
-			by[f.ID] = f
+			by[f.ID] = &f
 		}
 		slots := rapid.IntRange(0, 5).Draw(t, "slots")
 		d := schedule.Decide(now, groups, slots)

@@ -64,13 +64,17 @@ type FS struct {
 
 // New makes an empty file system whose faults follow from rng.
 func New(rng *rand.Rand) *FS {
-	return &FS{rng: rng, capacity: 1 << 40, countdown: -1, names: map[string]*node{}, kept: map[string]*node{}, changes: map[string][]change{}}
+	return &FS{rng: rng, capacity: unbounded, countdown: -1, names: map[string]*node{}, kept: map[string]*node{}, changes: map[string][]change{}}
 }
 
 // SetOdds sets how often operations fail from now on.
 func (s *FS) SetOdds(o Odds) { s.mu.Lock(); s.odds = o; s.mu.Unlock() }
 
-// SetCapacity sets how many bytes of files there is room for.
+// unbounded is room that is not counted, for what need not run full.
+const unbounded = 1 << 40
+
+// SetCapacity sets how many bytes of files there is room for; a tebibyte is never
+// used up.
 func (s *FS) SetCapacity(bytes int64) { s.mu.Lock(); s.capacity = bytes; s.mu.Unlock() }
 
 // CutAfter turns the host off at the nth changing operation from now.
@@ -81,6 +85,14 @@ func (s *FS) Off() bool { s.mu.Lock(); defer s.mu.Unlock(); return s.off }
 
 // Used is the sum of the lengths of all files.
 func (s *FS) Used() int64 { s.mu.Lock(); defer s.mu.Unlock(); return s.used() }
+
+// room is how many more bytes may be kept; the lock is held.
+func (s *FS) room() int64 {
+	if s.capacity >= unbounded {
+		return s.capacity
+	}
+	return max(0, s.capacity-s.used())
+}
 
 func (s *FS) used() (n int64) {
 	for _, x := range s.names {
@@ -402,7 +414,7 @@ func (s *FS) SyncDir(dir string) error {
 func (s *FS) Free(string) (int64, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return max(0, s.capacity-s.used()), nil
+	return s.room(), nil
 }
 
 type unlock func()
@@ -479,7 +491,7 @@ func (h *handle) WriteAt(p []byte, off int64) (int, error) {
 	if !h.writable {
 		return 0, fs.ErrPermission
 	}
-	room := s.capacity - s.used() + int64(len(h.node.now)) - off
+	room := s.room() + int64(len(h.node.now)) - off
 	n, failed := len(p), s.step()
 	switch {
 	case failed != nil:

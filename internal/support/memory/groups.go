@@ -135,10 +135,8 @@ func (db *DB) DeleteGroup(_ context.Context, id string, a records.Activity) erro
 	delete(db.arrivals, id)
 	delete(db.cycles, id)
 	delete(db.replications, id)
-	for p, x := range db.points {
-		if x.GroupID == id {
-			delete(db.points, p)
-		}
+	for p := range db.points[id] {
+		db.dropPoint(p)
 	}
 	db.add(a)
 	return nil

@@ -18,7 +18,8 @@ type DB struct {
 	machines     map[string]string // platform/machine → group
 	targets      map[string][]records.Target
 	activity     []records.Activity
-	points       map[string]records.Point
+	points       map[string]map[string]records.Point // by group
+	groupOf      map[string]string                   // of a point
 	arrivals     map[string][]records.Arrival
 	cycles       map[string][]records.Cycle // by group, oldest first
 	replications map[string]records.Replication
@@ -40,7 +41,7 @@ type DB struct {
 
 // New makes an empty one.
 func New() *DB {
-	return &DB{groups: map[string]records.Group{}, machines: map[string]string{}, targets: map[string][]records.Target{}, points: map[string]records.Point{}, arrivals: map[string][]records.Arrival{},
+	return &DB{groups: map[string]records.Group{}, machines: map[string]string{}, targets: map[string][]records.Target{}, points: map[string]map[string]records.Point{}, groupOf: map[string]string{}, arrivals: map[string][]records.Arrival{},
 		cycles: map[string][]records.Cycle{}, replications: map[string]records.Replication{}, operations: map[string]records.Operation{},
 		links: map[string]records.Link{}, invitations: map[string]records.Invitation{}, farewells: map[string]string{}, platforms: map[string]records.Platform{}, served: map[string]records.Served{}, landings: map[string]records.Landing{}}
 }

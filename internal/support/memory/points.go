@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -70,22 +69,48 @@ func (db *DB) AllArrivals(_ context.Context, from, to time.Time) ([]records.Grou
 	return out, nil
 }
 
+// point finds one; the lock is held.
+func (db *DB) point(id string) (records.Point, bool) {
+	p, ok := db.points[db.groupOf[id]][id]
+	return p, ok
+}
+
+// putPoint keeps one; the lock is held.
+func (db *DB) putPoint(p records.Point) {
+	if db.points[p.GroupID] == nil {
+		db.points[p.GroupID] = map[string]records.Point{}
+	}
+	db.points[p.GroupID][p.ID], db.groupOf[p.ID] = p, p.GroupID
+}
+
+// dropPoint forgets one; the lock is held.
+func (db *DB) dropPoint(id string) {
+	delete(db.points[db.groupOf[id]], id)
+	delete(db.groupOf, id)
+}
+
 // PutPoint implements keeper.Records.
 func (db *DB) PutPoint(_ context.Context, p records.Point) error {
 	db.mu.Lock()
 	defer db.mu.Unlock()
-	if _, ok := db.points[p.ID]; !ok {
-		db.points[p.ID] = p
+	if _, ok := db.point(p.ID); !ok {
+		db.putPoint(p)
 	}
 	return nil
 }
 
-// pointsOf gives the points that pass, newest first; the lock is held.
-func (db *DB) pointsOf(which func(records.Point) bool) []records.Point {
+// pointsOf gives the points of groups (nil: of all) that pass, newest first; the
+// lock is held.
+func (db *DB) pointsOf(groups []string, which func(records.Point) bool) []records.Point {
+	if groups == nil {
+		groups = slices.Collect(maps.Keys(db.points))
+	}
 	var out []records.Point
-	for _, p := range db.points {
-		if which(p) {
-			out = append(out, p)
+	for _, id := range groups {
+		for _, p := range db.points[id] {
+			if which == nil || which(p) {
+				out = append(out, p)
+			}
 		}
 	}
 	slices.SortFunc(out, func(a, b records.Point) int {
@@ -99,6 +124,9 @@ func (db *DB) Points(_ context.Context, f records.PointFilter) ([]records.Point,
 	db.mu.Lock()
 	defer db.mu.Unlock()
 	out := db.filtered(f)
+	if f.Order == "" && !f.Up {
+		return page(out, f), nil
+	}
 	size := func(p records.Point) int64 {
 		var seal struct{ ChangedBytes, UsedBytes int64 }
 		_ = json.Unmarshal(p.Seal, &seal)
@@ -117,11 +145,15 @@ func (db *DB) Points(_ context.Context, f records.PointFilter) ([]records.Point,
 		}
 		return c
 	})
-	out = out[min(f.Skip, len(out)):]
+	return page(out, f), nil
+}
+
+func page(ps []records.Point, f records.PointFilter) []records.Point {
+	ps = ps[min(f.Skip, len(ps)):]
 	if f.Limit > 0 {
-		out = out[:min(f.Limit, len(out))]
+		ps = ps[:min(f.Limit, len(ps))]
 	}
-	return out, nil
+	return ps
 }
 
 // CountPoints implements keeper.Records.
@@ -133,9 +165,9 @@ func (db *DB) CountPoints(_ context.Context, f records.PointFilter) (int, error)
 
 // filtered lists the points that f lets pass, newest first; the lock is held.
 func (db *DB) filtered(f records.PointFilter) []records.Point {
-	return db.pointsOf(func(p records.Point) bool {
+	return db.pointsOf(f.Groups, func(p records.Point) bool {
 		var seal struct{ Consistency string }
-		return (f.Groups == nil || slices.Contains(f.Groups, p.GroupID)) && (f.Before == nil || p.CaptureAt.Before(*f.Before)) && (f.After == nil || p.CaptureAt.After(*f.After)) &&
+		return (f.Before == nil || p.CaptureAt.Before(*f.Before)) && (f.After == nil || p.CaptureAt.After(*f.After)) &&
 			(f.Consistency == "" || json.Unmarshal(p.Seal, &seal) == nil && seal.Consistency == f.Consistency)
 	})
 }
@@ -144,7 +176,7 @@ func (db *DB) filtered(f records.PointFilter) []records.Point {
 func (db *DB) Marks(_ context.Context, groups []string) ([]records.Point, error) {
 	db.mu.Lock()
 	defer db.mu.Unlock()
-	out := db.pointsOf(func(p records.Point) bool { return slices.Contains(groups, p.GroupID) })
+	out := db.pointsOf(append([]string{}, groups...), nil)
 	for i := range out {
 		out[i].Seal = nil
 	}
@@ -155,7 +187,7 @@ func (db *DB) Marks(_ context.Context, groups []string) ([]records.Point, error)
 func (db *DB) Point(_ context.Context, id string) (records.Point, error) {
 	db.mu.Lock()
 	defer db.mu.Unlock()
-	p, ok := db.points[id]
+	p, ok := db.point(id)
 	if !ok {
 		return p, missing("point")
 	}
@@ -167,8 +199,10 @@ func (db *DB) PointIDs(context.Context) (map[string]bool, error) {
 	db.mu.Lock()
 	defer db.mu.Unlock()
 	out := map[string]bool{}
-	for id, p := range db.points {
-		out[id] = p.Held
+	for _, ps := range db.points {
+		for id, p := range ps {
+			out[id] = p.Held
+		}
 	}
 	return out, nil
 }
@@ -177,12 +211,12 @@ func (db *DB) PointIDs(context.Context) (map[string]bool, error) {
 func (db *DB) PinPoint(_ context.Context, p records.Point, a records.Activity) error {
 	db.mu.Lock()
 	defer db.mu.Unlock()
-	was, ok := db.points[p.ID]
+	was, ok := db.point(p.ID)
 	if !ok {
 		return missing("point")
 	}
 	was.Pinned, was.PinnedUntil, was.PinReason, was.PinnedBy = p.Pinned, p.PinnedUntil, p.PinReason, p.PinnedBy
-	db.points[p.ID] = was
+	db.putPoint(was)
 	if a.Text != "" {
 		db.add(a)
 	}
@@ -190,69 +224,73 @@ func (db *DB) PinPoint(_ context.Context, p records.Point, a records.Activity) e
 }
 
 // MirrorPoints implements keeper.Records.
-func (db *DB) MirrorPoints(_ context.Context, group string, ps []records.Point) error {
+func (db *DB) MirrorPoints(_ context.Context, group string, ids []string, changed []records.Point) error {
 	db.mu.Lock()
 	defer db.mu.Unlock()
-	reported := map[string]bool{}
-	for _, p := range ps {
-		reported[p.ID] = true
-		if was, ok := db.points[p.ID]; !ok {
-			db.points[p.ID] = p
+	for _, p := range changed {
+		if was, ok := db.point(p.ID); !ok {
+			db.putPoint(p)
 		} else if !was.Held {
 			was.Pinned, was.PinnedUntil, was.PinReason, was.PinnedBy = p.Pinned, p.PinnedUntil, p.PinReason, p.PinnedBy
-			db.points[p.ID] = was
+			db.putPoint(was)
 		}
 	}
-	for id, p := range db.points {
-		if p.GroupID == group && !p.Held && !reported[id] {
-			delete(db.points, id)
+	stays := map[string]bool{}
+	for _, id := range ids {
+		stays[id] = true
+	}
+	for id, p := range db.points[group] {
+		if !p.Held && !stays[id] {
+			db.dropPoint(id)
 		}
 	}
 	return nil
 }
 
-// totals counts points; the lock is held.
-func (db *DB) totals(which func(records.Point) bool) []records.PointTotals {
-	by := map[string]records.PointTotals{}
-	for _, p := range db.points {
-		if !which(p) {
-			continue
+// totals counts a group's points, those held here and the others; the lock is held.
+func (db *DB) totals(group string) (out []records.PointTotals) {
+	for _, held := range []bool{true, false} {
+		t := records.PointTotals{GroupID: group, Held: held}
+		for _, p := range db.points[group] {
+			if p.Held != held {
+				continue
+			}
+			if t.Count++; t.Count == 1 || p.CaptureAt.Before(t.Oldest) {
+				t.Oldest = p.CaptureAt
+			}
+			if p.CaptureAt.After(t.Newest) {
+				t.Newest = p.CaptureAt
+			}
 		}
-		k := fmt.Sprint(p.GroupID, p.Held)
-		t, ok := by[k]
-		if !ok {
-			t = records.PointTotals{GroupID: p.GroupID, Held: p.Held, Oldest: p.CaptureAt, Newest: p.CaptureAt}
+		if t.Count > 0 {
+			out = append(out, t)
 		}
-		t.Count++
-		if p.CaptureAt.Before(t.Oldest) {
-			t.Oldest = p.CaptureAt
-		}
-		if p.CaptureAt.After(t.Newest) {
-			t.Newest = p.CaptureAt
-		}
-		by[k] = t
 	}
-	return slices.Collect(maps.Values(by))
+	return out
 }
 
 // PointTotals implements keeper.Records.
 func (db *DB) PointTotals(context.Context) ([]records.PointTotals, error) {
 	db.mu.Lock()
 	defer db.mu.Unlock()
-	return db.totals(func(records.Point) bool { return true }), nil
+	var out []records.PointTotals
+	for id := range db.points {
+		out = append(out, db.totals(id)...)
+	}
+	return out, nil
 }
 
 // GroupTotals implements keeper.Records.
 func (db *DB) GroupTotals(_ context.Context, group string) ([]records.PointTotals, error) {
 	db.mu.Lock()
 	defer db.mu.Unlock()
-	return db.totals(func(p records.Point) bool { return p.GroupID == group }), nil
+	return db.totals(group), nil
 }
 
 // DeletePoint implements keeper.Records.
 func (db *DB) DeletePoint(_ context.Context, id string) error {
 	db.mu.Lock()
 	defer db.mu.Unlock()
-	delete(db.points, id)
+	db.dropPoint(id)
 	return nil
 }

@@ -8,6 +8,7 @@ import (
 	"kestrel/internal/api"
 	"kestrel/internal/clock"
 	"kestrel/internal/core/actor"
+	"kestrel/internal/core/group"
 	"kestrel/internal/core/health"
 	"kestrel/internal/directory"
 	"kestrel/internal/link"
@@ -143,11 +144,7 @@ func (w *world) beat(every time.Duration) {
 	groups, keeper, _ := w.rooms()
 	for _, r := range groups.All() {
 		there := r
-		spec, err := directory.Decode(directory.Encode(r.Spec), r.Spec.Name)
-		if err != nil {
-			w.found("read %s as it crosses the link: %w", r.Spec.Name, err)
-		}
-		there.Spec = spec
+		there.Spec = w.crossed(r)
 		if _, err := w.recovery.Groups.Mirror(w.end, actor.Actor{Kind: actor.Site, Name: rooms.HomeName}, there); err != nil {
 			w.found("mirror %s: %w", r.Spec.Name, err)
 		}
@@ -155,6 +152,26 @@ func (w *world) beat(every time.Duration) {
 			w.found("confirm %s: %w", r.Spec.Name, err)
 		}
 	}
+}
+
+// crossed is a group's specification as the other site reads it. What was sent once
+// is not written and read again: a revision has one specification.
+func (w *world) crossed(r directory.Record) group.Spec {
+	w.mu.Lock()
+	sent, ok := w.sent[r.ID]
+	w.mu.Unlock()
+	if ok && sent.Revision == r.Revision {
+		return sent.Spec
+	}
+	spec, err := directory.Decode(directory.Encode(r.Spec), r.Spec.Name)
+	if err != nil {
+		w.found("read %s as it crosses the link: %w", r.Spec.Name, err)
+	}
+	r.Spec = spec
+	w.mu.Lock()
+	w.sent[r.ID] = r
+	w.mu.Unlock()
+	return spec
 }
 
 // look holds what home believes against what is true.
@@ -166,7 +183,7 @@ func (w *world) look() {
 	w.mu.Unlock()
 	for _, r := range groups.All() {
 		held := w.recovery.Store.Points(r.ID)
-		newest := keeper.Newest(r.ID)
+		newest, _ := keeper.Newest(r.ID)
 		var is time.Time
 		if n := len(held); n > 0 {
 			is = held[n-1].CaptureAt

@@ -1,6 +1,7 @@
 package simsite
 
 import (
+	"context"
 	"fmt"
 	"math/rand/v2"
 	"slices"
@@ -12,6 +13,8 @@ import (
 	"kestrel/internal/core/ladder"
 	"kestrel/internal/core/span"
 	"kestrel/internal/directory"
+	"kestrel/internal/records"
+	"kestrel/internal/support/memory"
 	"kestrel/internal/support/rooms"
 )
 
@@ -163,6 +166,18 @@ func (w *world) between(method string) error {
 	return nil
 }
 
+// only gives one group of all that are recorded.
+type only struct {
+	*memory.DB
+	id string
+}
+
+// Groups implements directory.Store.
+func (o only) Groups(ctx context.Context) ([]records.Group, error) {
+	all, err := o.DB.Groups(ctx)
+	return slices.DeleteFunc(all, func(g records.Group) bool { return g.ID != o.id }), err
+}
+
 // recorded reads a group from a site's records.
 func (w *world) recorded(site, id string) (directory.Record, bool) {
 	w.mu.Lock()
@@ -171,7 +186,7 @@ func (w *world) recorded(site, id string) (directory.Record, bool) {
 		s = w.recovery
 	}
 	w.mu.Unlock()
-	fresh, err := directory.Open(w.end, s.DB, nil, nil, nil)
+	fresh, err := directory.Open(w.end, only{s.DB, id}, nil, nil, nil)
 	if err != nil {
 		w.found("read the groups of %s: %w", s.Name, err)
 		return directory.Record{}, false

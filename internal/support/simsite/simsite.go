@@ -100,7 +100,8 @@ type world struct {
 	arrived     map[string][]exposure.Arrival
 	targets     map[string][]exposure.Target
 	wish        map[string]*wish
-	rival       func() // what comes between the next look and its write
+	sent        map[string]directory.Record // as the other site read them
+	rival       func()                      // what comes between the next look and its write
 	story       map[string][]string
 	pinned      map[string]string // point by group
 }
@@ -143,7 +144,7 @@ func Run(plan Plan) (Outcome, error) {
 	defer stop()
 	defer calm()
 	w := &world{Plan: plan, ctx: ctx, end: end, tries: map[string]int{}, captured: map[string]time.Time{}, left: map[string]time.Duration{}, arrived: map[string][]exposure.Arrival{}, targets: map[string][]exposure.Target{},
-		wish: map[string]*wish{}, story: map[string][]string{}, pinned: map[string]string{}}
+		wish: map[string]*wish{}, sent: map[string]directory.Record{}, story: map[string][]string{}, pinned: map[string]string{}}
 	if w.Log == nil {
 		w.Log = func(string, ...any) {}
 	}

@@ -2,6 +2,8 @@ package simsite_test
 
 import (
 	"flag"
+	"fmt"
+	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -31,25 +33,34 @@ func TestSimulatedSite(t *testing.T) {
 	if raceDetector && *runs == 2 { // which makes it many times slower
 		*runs, *groups = 1, 12
 	}
+	var mu sync.Mutex
 	var sum simsite.Outcome
-	for n := range uint64(*runs) {
-		plan := simsite.Plan{Seed: *seed + n, Groups: *groups, For: time.Duration(*days) * span.Day}
-		if *runs == 1 && !raceDetector {
-			plan.Log = t.Logf
+	t.Run("histories", func(t *testing.T) {
+		for n := range uint64(*runs) {
+			plan := simsite.Plan{Seed: *seed + n, Groups: *groups, For: time.Duration(*days) * span.Day}
+			t.Run(fmt.Sprintf("seed %d", plan.Seed), func(t *testing.T) {
+				t.Parallel()
+				if *runs == 1 && !raceDetector {
+					plan.Log = t.Logf
+				}
+				began := time.Now()
+				out, err := run(t, plan)
+				if err != nil {
+					t.Errorf("%v\nagain: ./dev sim --site --runs 1 --seed %d --groups %d --days %d", err, plan.Seed, *groups, *days)
+				}
+				t.Logf("in %s: %+v", time.Since(began).Round(10*time.Millisecond), out)
+				mu.Lock()
+				defer mu.Unlock()
+				sum = sum.Plus(out)
+			})
 		}
-		began := time.Now()
-		out, err := run(t, plan)
-		if err != nil {
-			t.Errorf("seed %d: %v\nagain: ./dev sim --site --runs 1 --seed %d --groups %d --days %d", plan.Seed, err, plan.Seed, *groups, *days)
-		}
-		t.Logf("seed %d in %s: %+v", plan.Seed, time.Since(began).Round(10*time.Millisecond), out)
-		sum = sum.Plus(out)
-	}
+	})
 	require.Positive(t, min(sum.Sealed, sum.Failed, sum.Resumed, sum.Crowded, sum.Edits, sum.Overtaken, sum.Pauses, sum.Pins, sum.Cuts, sum.Outages, sum.Restarts, sum.LostAnswers, sum.Dropped), "everything has to be met: %+v", sum)
 }
 
 // A seed stands for one history.
 func TestASeedRepeats(t *testing.T) {
+	t.Parallel()
 	plan := simsite.Plan{Seed: 7, Groups: 12, For: 18 * time.Hour}
 	a, errA := run(t, plan)
 	b, errB := run(t, plan)
@@ -66,6 +77,7 @@ func TestASeedRepeats(t *testing.T) {
 
 // What was found once is found again when it is put back.
 func TestPlantedFaultsAreFound(t *testing.T) {
+	t.Parallel()
 	for name, plan := range map[string]simsite.Plan{
 		"an edit of .* was lost":       {Careless: true},
 		"waits, which has to begin by": {AnyOrder: true},
