@@ -6,7 +6,6 @@ package protection
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -526,6 +525,9 @@ func (x *Protection) endHere(ctx context.Context, who actor.Actor, r directory.R
 		}
 	}
 	text := fmt.Sprintf("%s deleted the group %s; points: %s", who, r.Spec.Name, points)
+	if !told {
+		text = fmt.Sprintf("%s deleted the group %s without %s; its points stay at %s", who, r.Spec.Name, r.RecoveryName, r.RecoveryName)
+	}
 	if x.Keeper.Keeps(r.ID) && points == "keep" {
 		// The points that home kept as well stay, without the group.
 		if err := x.Groups.End(ctx, who, r.ID, x.Site.Name, text); err != nil {
@@ -536,5 +538,5 @@ func (x *Protection) endHere(ctx context.Context, who actor.Actor, r directory.R
 	if _, err := x.Keeper.DropAll(ctx, r.ID); err != nil {
 		return err
 	}
-	return errors.Join(x.Groups.Delete(ctx, who, r.ID, text))
+	return x.Groups.Delete(ctx, who, r.ID, text)
 }

@@ -45,7 +45,7 @@ func TestCompressionAndLimitOfALink(t *testing.T) {
 	require.Equal(t, "off", after.Compression)
 	g := must[api.Group](w.home, http.MethodPost, "/groups", api.NewGroup{Name: "Slow", Machines: []string{"spare"}, Link: "Eastmole", Promise: promised(3600, 0), Priority: new("low")})
 	require.Equal(t, "low", g.Priority)
-	w.eventually("it is sealed", func() bool { return w.home.group(g.ID).NewestCaptureAt != nil })
+	w.eventually("it is sealed", func() bool { c := w.home.group(g.ID).LastCycle; return c != nil && c.State == "sealed" })
 	c := *w.home.group(g.ID).LastCycle
 	require.GreaterOrEqual(t, c.EndedAt.Sub(c.StartedAt).Seconds(), float64(c.WireBytes)/(1<<20)-0.2)
 	require.Equal(t, "high", must[api.Group](w.home, http.MethodPatch, "/groups/"+g.ID, api.GroupPatch{Priority: new("high")}).Priority)

@@ -128,7 +128,10 @@ func changed(rpo, every int64) *api.PromisePatch {
 func (w *world) protect(name string, p api.Promise, machines ...string) api.Group {
 	w.t.Helper()
 	g := must[api.Group](w.home, http.MethodPost, "/groups", api.NewGroup{Name: name, Machines: machines, Link: "Eastmole", Promise: &p})
-	w.eventually("the first copy is sealed", func() bool { return w.home.group(g.ID).NewestCaptureAt != nil })
+	w.eventually("the first copy is sealed", func() bool {
+		c := w.home.group(g.ID).LastCycle // the other site may tell of the point before the cycle is done
+		return c != nil && c.State == "sealed"
+	})
 	return w.home.group(g.ID)
 }
 
