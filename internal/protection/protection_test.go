@@ -201,7 +201,8 @@ func TestEditsFromBothSitesAtOnceAllHold(t *testing.T) {
 	n := 0
 	for _, p := range edits {
 		n++
-		go func() { done <- sites[n%2].Protection.Update(ctx, rooms.Anna(), g.ID, p, nil) }()
+		h := sites[n%2]
+		go func() { done <- h.Protection.Update(ctx, rooms.Anna(), g.ID, p, nil) }()
 	}
 	for range edits {
 		require.NoError(t, <-done)
