@@ -52,7 +52,10 @@ func Parse(s string) (time.Duration, error) {
 	var total float64
 	for rest != "" {
 		digits := strings.IndexFunc(rest, func(r rune) bool { return !unicode.IsDigit(r) && r != '.' })
-		if digits <= 0 {
+		if digits < 0 {
+			return 0, fmt.Errorf("%q has no unit; use s, min, h, d, w or y", s)
+		}
+		if digits == 0 {
 			return 0, fmt.Errorf("%q is not a span; write it like 90s, 15min, 6h, 14d, 5w or 1y", s)
 		}
 		n, err := strconv.ParseFloat(rest[:digits], 64)
@@ -80,11 +83,11 @@ func Parse(s string) (time.Duration, error) {
 // Format writes a span with at most two units, for reading: "21 min",
 // "2 min 10 s", "1 h 22 min", "3 d". Spans under a second read "0 s".
 func Format(d time.Duration) string {
+	if d.Abs() < time.Second {
+		return "0 s"
+	}
 	if d < 0 {
 		return "-" + Format(-d)
-	}
-	if d < time.Second {
-		return "0 s"
 	}
 	d = d.Round(time.Second)
 	type part struct {
@@ -111,9 +114,9 @@ func Precise(d time.Duration) string {
 	switch {
 	case d < 0:
 		return "-" + Precise(-d)
-	case d < time.Second:
+	case d.Round(time.Millisecond) < time.Second:
 		return fmt.Sprintf("%d ms", d.Round(time.Millisecond)/time.Millisecond)
-	case d < 10*time.Second:
+	case d < 9950*time.Millisecond:
 		return fmt.Sprintf("%.1f s", d.Seconds())
 	}
 	return Format(d)
