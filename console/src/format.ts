@@ -3,11 +3,11 @@ export function size(n: number | undefined | null): string {
   if (n === undefined || n === null) return "—";
   const units = ["B", "KiB", "MiB", "GiB", "TiB"];
   let i = 0;
-  while (n >= 1024 && i < units.length - 1) {
+  while (Math.round(n) >= 1024 && i < units.length - 1) {
     n /= 1024;
     i++;
   }
-  return `${n < 10 && i > 0 ? n.toFixed(1) : Math.round(n)} ${units[i]}`;
+  return `${n < 9.95 && i > 0 ? n.toFixed(1) : Math.round(n)} ${units[i]}`;
 }
 
 export const rate = (n: number) => `${size(n)}/s`;
@@ -32,7 +32,7 @@ export function span(s: number | undefined | null): string {
 
 /** millis writes a short length of time. */
 export function millis(ms: number): string {
-  if (ms < 1000) return `${Math.round(ms)} ms`;
+  if (Math.round(ms) < 1000) return `${Math.round(ms)} ms`;
   if (ms < 60_000) return `${(ms / 1000).toFixed(1)} s`;
   return span(ms / 1000);
 }

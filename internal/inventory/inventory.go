@@ -220,7 +220,7 @@ func (v *Inventory) refresh(ctx context.Context, p *state) {
 		return
 	}
 	v.Hub.Send(events.Event{Type: "platform", ID: p.rec.ID})
-	if err != nil && (was == nil || !known && was == nil) {
+	if err != nil && was == nil {
 		v.Trail.Note(ctx, actor.System(), object(p), "Platform %s cannot be used: %v", p.rec.Name, err)
 	} else if err == nil && was != nil {
 		v.Trail.Note(ctx, actor.System(), object(p), "Platform %s answers again", p.rec.Name)

@@ -140,7 +140,7 @@ func byFolder(a, b api.Machine) int {
 
 func (f MachineFilter) matches(v api.Machine) bool {
 	if f.Platform != "" && f.Platform != v.Platform && !strings.EqualFold(f.Platform, v.PlatformName) ||
-		f.Folder != "" && v.Folder != f.Folder && !strings.HasPrefix(v.Folder, strings.TrimSuffix(f.Folder, "/")+"/") ||
+		f.Folder != "" && !strings.HasPrefix(v.Folder+"/", strings.TrimSuffix(f.Folder, "/")+"/") ||
 		f.Power != "" && f.Power != v.Power ||
 		f.Tag != "" && !slices.ContainsFunc(v.Tags, func(t string) bool { return strings.EqualFold(t, f.Tag) }) {
 		return false
