@@ -45,7 +45,7 @@ const columns: Column<Landing>[] = [
     sort: "platform",
     cell: (l) => (
       <>
-        {l.platformName}
+        <span className="whitespace-nowrap">{l.platformName}</span>
         <div className="text-muted text-xs">datastore {l.datastore}</div>
       </>
     ),

@@ -13,7 +13,6 @@ import (
 	"net/url"
 	"os"
 	"os/exec"
-	"os/user"
 	"path/filepath"
 	"sort"
 	"strconv"
@@ -22,6 +21,7 @@ import (
 	"time"
 
 	"kestrel/internal/support/freeport"
+	"kestrel/internal/support/unprivileged"
 
 	"github.com/jmoiron/sqlx"
 
@@ -45,7 +45,7 @@ func Start(ctx context.Context, dir string, port int, settings ...string) (*Clus
 	if err != nil {
 		return nil, err
 	}
-	cred, err := credential()
+	cred, err := unprivileged.As("postgres")
 	if err != nil {
 		return nil, err
 	}
@@ -120,12 +120,8 @@ func (c *Cluster) prepare(run func(string, ...string) *exec.Cmd, cred *syscall.C
 	if err := os.Mkdir(c.data(), 0o700); err != nil {
 		return fmt.Errorf("make cluster folder: %w", err)
 	}
-	if cred != nil {
-		for _, p := range []string{secret, c.data()} {
-			if err := os.Chown(p, int(cred.Uid), int(cred.Gid)); err != nil {
-				return fmt.Errorf("give the cluster to its user: %w", err)
-			}
-		}
+	if err := unprivileged.Give(cred, secret, c.data()); err != nil {
+		return err
 	}
 	out, err := run("initdb", "-D", c.data(), "-U", "kestrel", "--pwfile", secret, "-A", "scram-sha-256", "-E", "UTF8", "--locale", "C.UTF-8", "--no-sync").CombinedOutput()
 	if err != nil {
@@ -227,19 +223,6 @@ func binaries() (string, error) {
 		return "", errors.New("PostgreSQL is not installed: install Debian's package postgresql-15")
 	}
 	return filepath.Dir(p), nil
-}
-
-func credential() (*syscall.Credential, error) {
-	if os.Geteuid() != 0 {
-		return nil, nil
-	}
-	u, err := user.Lookup("postgres")
-	if err != nil {
-		return nil, fmt.Errorf("PostgreSQL is not run as root and there is no user postgres: %w", err)
-	}
-	uid, _ := strconv.ParseUint(u.Uid, 10, 32)
-	gid, _ := strconv.ParseUint(u.Gid, 10, 32)
-	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
 }
 
 // ForTests starts a cluster below /var/tmp that is thrown away by stop. It syncs

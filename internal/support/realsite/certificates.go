@@ -14,6 +14,8 @@ import (
 	"os"
 	"path/filepath"
 	"time"
+
+	"kestrel/internal/support/unprivileged"
 )
 
 // MakeCertificates makes an authority and certificates of server and client in
@@ -62,7 +64,7 @@ func template(serial int64, name string) *x509.Certificate {
 }
 
 func writePEM(dir, kind string, der []byte, names ...string) error {
-	cred, err := credential()
+	cred, err := unprivileged.As("nobody")
 	if err != nil {
 		return err
 	}
@@ -71,7 +73,7 @@ func writePEM(dir, kind string, der []byte, names ...string) error {
 		if err := os.WriteFile(p, pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: der}), 0o600); err != nil {
 			return err
 		}
-		if err := give(p, cred); err != nil {
+		if err := unprivileged.Give(cred, p); err != nil {
 			return err
 		}
 	}

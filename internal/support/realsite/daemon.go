@@ -7,10 +7,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"os/exec"
-	"os/user"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -18,6 +16,7 @@ import (
 	"time"
 
 	"kestrel/internal/support/freeport"
+	"kestrel/internal/support/unprivileged"
 
 	"github.com/digitalocean/go-libvirt"
 	"github.com/digitalocean/go-libvirt/socket/dialers"
@@ -61,20 +60,6 @@ func lookPath(name string) string {
 	return ""
 }
 
-// credential is who the daemons run as: nil for the present user.
-func credential() (*syscall.Credential, error) {
-	if os.Geteuid() != 0 {
-		return nil, nil
-	}
-	u, err := user.Lookup("nobody")
-	if err != nil {
-		return nil, fmt.Errorf("find a user for the hypervisor: %w", err)
-	}
-	uid, _ := strconv.ParseUint(u.Uid, 10, 32)
-	gid, _ := strconv.ParseUint(u.Gid, 10, 32)
-	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
-}
-
 // Start runs a daemon whose files lie below dir, on a port of loopback (0 picks
 // one), and waits until it answers. The folder's parents must be open to all
 // for passing, and its path short: sockets lie in it.
@@ -82,7 +67,7 @@ func Start(ctx context.Context, dir string, port int) (*Daemon, error) {
 	if p := Missing(); p != "" {
 		return nil, fmt.Errorf("%s is not installed", p)
 	}
-	cred, err := credential()
+	cred, err := unprivileged.As("nobody")
 	if err != nil {
 		return nil, err
 	}
@@ -97,7 +82,7 @@ func Start(ctx context.Context, dir string, port int) (*Daemon, error) {
 		if err := os.MkdirAll(p, 0o755); err != nil {
 			return nil, fmt.Errorf("make the hypervisor's folder: %w", err)
 		}
-		if err := give(p, cred); err != nil {
+		if err := unprivileged.Give(cred, p); err != nil {
 			return nil, err
 		}
 	}
@@ -162,7 +147,7 @@ func (d *Daemon) Kill() {
 // Restart ends the daemon if it runs, and starts it. Its guests go on.
 func (d *Daemon) Restart(ctx context.Context) error {
 	d.Kill()
-	cred, err := credential()
+	cred, err := unprivileged.As("nobody")
 	if err != nil {
 		return err
 	}
@@ -288,16 +273,6 @@ func (d *Daemon) Guests() map[string]int {
 		}
 	}
 	return out
-}
-
-func give(path string, cred *syscall.Credential) error {
-	if cred == nil {
-		return nil
-	}
-	if err := os.Chown(path, int(cred.Uid), int(cred.Gid)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("give a file to the hypervisor: %w", err)
-	}
-	return nil
 }
 
 // lockFile waits for a file's lock, which ends with the process at the latest.

@@ -13,6 +13,8 @@ import (
 
 	"github.com/beevik/etree"
 	"github.com/digitalocean/go-libvirt"
+
+	"kestrel/internal/support/unprivileged"
 )
 
 // Guest describes a guest to make. It has two disks with a file system each.
@@ -32,7 +34,7 @@ func (d *Daemon) Console(name string) string { return filepath.Join(d.dir, name+
 
 // Add makes a guest's disks and defines it, and starts it.
 func (d *Daemon) Add(ctx context.Context, i *Image, g Guest) error {
-	cred, err := credential()
+	cred, err := unprivileged.As("nobody")
 	if err != nil {
 		return err
 	}
@@ -57,7 +59,7 @@ func (d *Daemon) Add(ctx context.Context, i *Image, g Guest) error {
 		if err := os.Remove(raw); err != nil {
 			return err
 		}
-		if err := give(disks[n], cred); err != nil {
+		if err := unprivileged.Give(cred, disks[n]); err != nil {
 			return err
 		}
 	}
