@@ -467,6 +467,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/groups/{id}/deletion": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Keep the points of an ended group that its home site wants deleted */
+        delete: operations["stopDeletion"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/groups/{id}/cycles": {
         parameters: {
             query?: never;
@@ -1342,6 +1361,17 @@ export interface components {
             note?: string;
             quiet?: components["schemas"]["Quiet"][];
         };
+        /** @description Another site wants the points deleted */
+        Deletion: {
+            askedBy: string;
+            /** Format: date-time */
+            askedAt: string;
+            /**
+             * Format: date-time
+             * @description When they go unless it is stopped, pinned ones excepted
+             */
+            goAt: string;
+        };
         Group: {
             /** Format: int64 */
             compareEverySeconds: number;
@@ -1360,6 +1390,7 @@ export interface components {
             name: string;
             tags: string[];
             pause?: components["schemas"]["Pause"];
+            deletion?: components["schemas"]["Deletion"];
             /** @enum {string} */
             direction: "out" | "in" | "ended";
             home: string;
@@ -2683,6 +2714,29 @@ export interface operations {
         };
     };
     resumeGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    stopDeletion: {
         parameters: {
             query?: never;
             header?: never;

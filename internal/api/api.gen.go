@@ -248,6 +248,15 @@ type Cycle struct {
 	WireBytes int64   `json:"wireBytes"`
 }
 
+// Deletion Another site wants the points deleted
+type Deletion struct {
+	AskedAt time.Time `json:"askedAt"`
+	AskedBy string    `json:"askedBy"`
+
+	// GoAt When they go unless it is stopped, pinned ones excepted
+	GoAt time.Time `json:"goAt"`
+}
+
 // EditLink What is left out stays as it is
 type EditLink struct {
 	// Compression s2, zstd or off
@@ -346,9 +355,12 @@ type Group struct {
 	CompareEverySeconds  int64    `json:"compareEverySeconds"`
 
 	// ComparedAt When all of the disks were last read
-	ComparedAt      *time.Time     `json:"comparedAt,omitempty"`
-	ConfirmedAt     *time.Time     `json:"confirmedAt,omitempty"`
-	CreatedAt       time.Time      `json:"createdAt"`
+	ComparedAt  *time.Time `json:"comparedAt,omitempty"`
+	ConfirmedAt *time.Time `json:"confirmedAt,omitempty"`
+	CreatedAt   time.Time  `json:"createdAt"`
+
+	// Deletion Another site wants the points deleted
+	Deletion        *Deletion      `json:"deletion,omitempty"`
 	Direction       GroupDirection `json:"direction"`
 	ExposureSeconds *int64         `json:"exposureSeconds,omitempty"`
 	HeadroomSeconds *int64         `json:"headroomSeconds,omitempty"`
@@ -1495,6 +1507,11 @@ type ClientInterface interface {
 	// Corresponds with GET /groups/{id}/cycles (the `ListCycles` operationId).
 	ListCycles(ctx context.Context, id string, params *ListCyclesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// StopDeletion Keep the points of an ended group that its home site wants deleted
+	//
+	// Corresponds with DELETE /groups/{id}/deletion (the `StopDeletion` operationId).
+	StopDeletion(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetExposure The sawtooth over a stretch of time
 	//
 	// Corresponds with GET /groups/{id}/exposure (the `GetExposure` operationId).
@@ -2156,6 +2173,21 @@ func (c *Client) UpdateGroup(ctx context.Context, id string, params *UpdateGroup
 // Corresponds with GET /groups/{id}/cycles (the `ListCycles` operationId).
 func (c *Client) ListCycles(ctx context.Context, id string, params *ListCyclesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListCyclesRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StopDeletion Keep the points of an ended group that its home site wants deleted
+//
+// Corresponds with DELETE /groups/{id}/deletion (the `StopDeletion` operationId).
+func (c *Client) StopDeletion(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStopDeletionRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -3909,6 +3941,40 @@ func NewListCyclesRequest(server string, id string, params *ListCyclesParams) (*
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewStopDeletionRequest constructs an http.Request for the StopDeletion method
+func NewStopDeletionRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups/%s/deletion", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -6249,6 +6315,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /groups/{id}/cycles (the `ListCycles` operationId).
 	ListCyclesWithResponse(ctx context.Context, id string, params *ListCyclesParams, reqEditors ...RequestEditorFn) (*ListCyclesResponse, error)
 
+	// StopDeletionWithResponse Keep the points of an ended group that its home site wants deleted
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /groups/{id}/deletion (the `StopDeletion` operationId).
+	StopDeletionWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*StopDeletionResponse, error)
+
 	// GetExposureWithResponse The sawtooth over a stretch of time
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7337,6 +7410,54 @@ func (r ListCyclesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListCyclesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StopDeletionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Group
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r StopDeletionResponse) GetJSON200() *Group {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StopDeletionResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StopDeletionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StopDeletionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StopDeletionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StopDeletionResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9963,6 +10084,19 @@ func (c *ClientWithResponses) ListCyclesWithResponse(ctx context.Context, id str
 	return ParseListCyclesResponse(rsp)
 }
 
+// StopDeletionWithResponse Keep the points of an ended group that its home site wants deleted
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /groups/{id}/deletion (the `StopDeletion` operationId).
+func (c *ClientWithResponses) StopDeletionWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*StopDeletionResponse, error) {
+	rsp, err := c.StopDeletion(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStopDeletionResponse(rsp)
+}
+
 // GetExposureWithResponse The sawtooth over a stretch of time
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11270,6 +11404,39 @@ func ParseListCyclesResponse(rsp *http.Response) (*ListCyclesResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []Cycle
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStopDeletionResponse parses an HTTP response from a StopDeletionWithResponse call
+func ParseStopDeletionResponse(rsp *http.Response) (*StopDeletionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StopDeletionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Group
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -13010,6 +13177,9 @@ type ServerInterface interface {
 	// ListCycles Cycles, newest first
 	// (GET /groups/{id}/cycles)
 	ListCycles(ctx *echo.Context, id string, params ListCyclesParams) error
+	// StopDeletion Keep the points of an ended group that its home site wants deleted
+	// (DELETE /groups/{id}/deletion)
+	StopDeletion(ctx *echo.Context, id string) error
 	// GetExposure The sawtooth over a stretch of time
 	// (GET /groups/{id}/exposure)
 	GetExposure(ctx *echo.Context, id string, params GetExposureParams) error
@@ -13445,6 +13615,22 @@ func (w *ServerInterfaceWrapper) ListCycles(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListCycles(ctx, id, params)
+	return err
+}
+
+// StopDeletion converts echo context to params.
+func (w *ServerInterfaceWrapper) StopDeletion(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StopDeletion(ctx, id)
 	return err
 }
 
@@ -14355,6 +14541,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/groups/:id/run", wrapper.RunCycle, options.OperationMiddlewares["runCycle"]...)
 	router.POST(options.BaseURL+"/groups/:id/pause", wrapper.PauseGroup, options.OperationMiddlewares["pauseGroup"]...)
 	router.POST(options.BaseURL+"/groups/:id/resume", wrapper.ResumeGroup, options.OperationMiddlewares["resumeGroup"]...)
+	router.DELETE(options.BaseURL+"/groups/:id/deletion", wrapper.StopDeletion, options.OperationMiddlewares["stopDeletion"]...)
 	router.GET(options.BaseURL+"/groups/:id/cycles", wrapper.ListCycles, options.OperationMiddlewares["listCycles"]...)
 	router.GET(options.BaseURL+"/groups/:id/exposure", wrapper.GetExposure, options.OperationMiddlewares["getExposure"]...)
 	router.GET(options.BaseURL+"/points", wrapper.ListPoints, options.OperationMiddlewares["listPoints"]...)
@@ -14931,6 +15118,45 @@ type ListCyclesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListCyclesdefaultApplicationProblemPlusJSONResponse) VisitListCyclesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StopDeletionRequestObject struct {
+	ID string `json:"id"`
+}
+
+type StopDeletionResponseObject interface {
+	VisitStopDeletionResponse(w http.ResponseWriter) error
+}
+
+type StopDeletion200JSONResponse Group
+
+func (response StopDeletion200JSONResponse) VisitStopDeletionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StopDeletiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StopDeletiondefaultApplicationProblemPlusJSONResponse) VisitStopDeletionResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -16938,6 +17164,9 @@ type StrictServerInterface interface {
 	// ListCycles Cycles, newest first
 	// (GET /groups/{id}/cycles)
 	ListCycles(ctx context.Context, request ListCyclesRequestObject) (ListCyclesResponseObject, error)
+	// StopDeletion Keep the points of an ended group that its home site wants deleted
+	// (DELETE /groups/{id}/deletion)
+	StopDeletion(ctx context.Context, request StopDeletionRequestObject) (StopDeletionResponseObject, error)
 	// GetExposure The sawtooth over a stretch of time
 	// (GET /groups/{id}/exposure)
 	GetExposure(ctx context.Context, request GetExposureRequestObject) (GetExposureResponseObject, error)
@@ -17507,6 +17736,31 @@ func (sh *strictHandler) ListCycles(ctx *echo.Context, id string, params ListCyc
 		return err
 	} else if validResponse, ok := response.(ListCyclesResponseObject); ok {
 		return validResponse.VisitListCyclesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// StopDeletion operation middleware
+func (sh *strictHandler) StopDeletion(ctx *echo.Context, id string) error {
+	var request StopDeletionRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StopDeletion(ctx.Request().Context(), request.(StopDeletionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StopDeletion")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StopDeletionResponseObject); ok {
+		return validResponse.VisitStopDeletionResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -220,7 +220,14 @@ func (a *app) groupDeleteCmd() *cobra.Command {
 			if err := done(c.DeleteGroup(cmd.Context(), g.ID, &api.DeleteGroupParams{Points: &pts, WithoutPeer: &withoutPeer})); err != nil {
 				return err
 			}
-			return a.did("%s is deleted; points: %s.", g.Name, map[string]string{"keep": "kept at " + g.Recovery, "delete": "deleted"}[pts])
+			became := "kept at " + g.Recovery
+			switch {
+			case pts == "delete" && g.Direction == api.Out:
+				became = g.Recovery + " deletes them when its wait is over, unless somebody there keeps them"
+			case pts == "delete":
+				became = "deleted"
+			}
+			return a.did("%s is deleted; points: %s.", g.Name, became)
 		}}
 	c.Flags().StringVar(&pts, "points", "", "keep or delete")
 	c.Flags().StringVar(&confirm, "confirm", "", "the group's name")

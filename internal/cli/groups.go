@@ -15,7 +15,7 @@ import (
 
 func (a *app) groupCmd() *cobra.Command {
 	c := &cobra.Command{Use: "group", Short: "Protection groups"}
-	c.AddCommand(a.groupListCmd(), a.groupCreateCmd(), a.groupEditCmd(), a.groupDeleteCmd(), a.groupForecastCmd(), a.groupCyclesCmd(), a.groupExposureCmd(), a.groupRunCmd(), a.groupPauseCmd(), a.groupResumeCmd(),
+	c.AddCommand(a.groupListCmd(), a.groupCreateCmd(), a.groupEditCmd(), a.groupDeleteCmd(), a.groupForecastCmd(), a.groupCyclesCmd(), a.groupExposureCmd(), a.groupRunCmd(), a.groupPauseCmd(), a.groupResumeCmd(), a.groupKeepPointsCmd(),
 		&cobra.Command{Use: "show GROUP", Short: "One group in full", Example: "  kestrel group show Ticketing", Args: cobra.ExactArgs(1), RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
 			g, err := read[api.Group](c.GetGroup(cmd.Context(), args[0]))
 			if err != nil {
@@ -144,6 +144,23 @@ func (a *app) groupResumeCmd() *cobra.Command {
 				return err
 			}
 			return a.each(gs, func(g api.Group) (api.Group, error) { return read[api.Group](c.ResumeGroup(cmd.Context(), g.ID)) })
+		})}
+	x.add(c)
+	return c
+}
+
+func (a *app) groupKeepPointsCmd() *cobra.Command {
+	var x chosen
+	c := &cobra.Command{Use: "keep-points [GROUP...]", Short: "Keep points that another site wants deleted", Args: cobra.ArbitraryArgs, Example: "  kestrel group keep-points Ticketing",
+		Long: `Keep the points here of a group that has ended, which its home site wants
+deleted. Without this they go when the site's --deletion-wait is over, pinned ones
+excepted; group show tells when.`,
+		RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
+			gs, err := x.groups(cmd.Context(), c, args)
+			if err != nil {
+				return err
+			}
+			return a.each(gs, func(g api.Group) (api.Group, error) { return read[api.Group](c.StopDeletion(cmd.Context(), g.ID)) })
 		})}
 	x.add(c)
 	return c

@@ -19,6 +19,7 @@ import (
 	"kestrel/console"
 	"kestrel/internal/access"
 	"kestrel/internal/clock"
+	"kestrel/internal/core/ladder"
 	"kestrel/internal/core/span"
 	"kestrel/internal/httpapi"
 	"kestrel/internal/lab"
@@ -40,7 +41,7 @@ func (a *app) serveCmd() *cobra.Command {
 	var cfg site.Config
 	secret := storeSecret{prefix: "store-"}
 	var place storePlace
-	var listen, cert, key, level, floor, verify string
+	var listen, cert, key, level, floor, verify, wait, least string
 	c := &cobra.Command{Use: "serve", Short: "Run a site", Args: cobra.NoArgs,
 		Long: `Run a site: its console and API, its link to other sites, its point store.
 
@@ -84,6 +85,9 @@ keeps its password off the process list.`,
 			}
 			if cfg.VerifyEvery = every; every == 0 {
 				cfg.VerifyEvery = -1
+			}
+			if cfg.DeletionWait, cfg.Least, err = peersMay(wait, least); err != nil {
+				return err
 			}
 			if cfg.StoreSecret, err = secret.read(); err != nil {
 				return err
@@ -146,6 +150,8 @@ keeps its password off the process list.`,
 	f.StringVar(&floor, "store-floor", "", "room that arriving cycles leave free on the point store's file system, such as 20GiB (default a twentieth of it, 1 to 50 GiB)")
 	secret.add(c)
 	place.add(c)
+	f.StringVar(&wait, "deletion-wait", "1d", "how long points stay here that another site wants deleted, for somebody here to stop it; 0 for not at all")
+	f.StringVar(&least, "least-keep", "1h 1d, 1d 7d", "how fast points are thinned here at most where another site makes a keep ladder shorter; none for as fast as it wants")
 	f.StringVar(&verify, "verify-every", "7d", "time within which every block of the point store is read and verified once; 0 for never")
 	f.StringVar(&level, "log", "info", "log level")
 	return c
@@ -273,4 +279,23 @@ func (a *app) labCheck(ctx context.Context, dir, labURL, user, checkpoint string
 		return errors.New("the disks are not what they should be")
 	}
 	return nil
+}
+
+// peersMay reads how slowly is done what another site wants destroyed.
+func peersMay(wait, least string) (time.Duration, ladder.Ladder, error) {
+	d, err := time.Duration(-1), error(nil)
+	if wait != "0" {
+		d, err = span.Parse(wait)
+	}
+	if err != nil || d == 0 || d > span.Year {
+		return 0, nil, usage("--deletion-wait: %q is neither 0 nor a time up to a year; write it like 1d", wait)
+	}
+	if least == "none" {
+		return d, nil, nil
+	}
+	l, err := ladder.Parse(least)
+	if err != nil {
+		return 0, nil, usage("--least-keep: %v, or none", err)
+	}
+	return d, l, nil
 }

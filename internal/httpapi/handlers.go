@@ -299,6 +299,14 @@ func (h *handlers) ResumeGroup(ctx context.Context, request api.ResumeGroupReque
 	return api.ResumeGroup200JSONResponse(v), err
 }
 
+func (h *handlers) StopDeletion(ctx context.Context, request api.StopDeletionRequestObject) (api.StopDeletionResponseObject, error) {
+	if err := h.Groups.StopDeletion(ctx, who(ctx), request.ID); err != nil {
+		return nil, err
+	}
+	v, err := h.Overview.Group(request.ID)
+	return api.StopDeletion200JSONResponse(v), err
+}
+
 func (h *handlers) RunCycle(ctx context.Context, request api.RunCycleRequestObject) (api.RunCycleResponseObject, error) {
 	if err := h.Groups.Run(ctx, who(ctx), request.ID, value(request.Params.Compare)); err != nil {
 		return nil, err

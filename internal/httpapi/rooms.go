@@ -77,6 +77,7 @@ type Directory interface {
 type Groups interface {
 	Create(ctx context.Context, who actor.Actor, in api.NewGroup) (id string, err error)
 	Update(ctx context.Context, who actor.Actor, id string, in api.GroupPatch, match *int64) error
+	StopDeletion(ctx context.Context, who actor.Actor, id string) error
 	Preview(ctx context.Context, id string, in api.GroupPatch) (api.Preview, error)
 	Pause(ctx context.Context, who actor.Actor, id string, in *api.PauseRequest) error
 	Resume(ctx context.Context, who actor.Actor, id string) error

@@ -73,6 +73,7 @@ func rules() map[string]rule {
 		"PreviewGroup": onGroup(v, func(r api.PreviewGroupRequestObject) string { return r.ID }),
 		"RunCycle":     onGroup(o, func(r api.RunCycleRequestObject) string { return r.ID }),
 		"PauseGroup":   onGroup(o, func(r api.PauseGroupRequestObject) string { return r.ID }),
+		"StopDeletion": onGroup(o, func(r api.StopDeletionRequestObject) string { return r.ID }),
 		"ResumeGroup":  onGroup(o, func(r api.ResumeGroupRequestObject) string { return r.ID }),
 		"ListCycles":   onGroup(v, func(r api.ListCyclesRequestObject) string { return r.ID }),
 		"GetExposure":  onGroup(v, func(r api.GetExposureRequestObject) string { return r.ID }),

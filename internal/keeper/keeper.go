@@ -6,6 +6,7 @@ package keeper
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
@@ -41,6 +42,12 @@ type Records interface {
 	DeletePoint(ctx context.Context, id string) error
 	PointTotals(ctx context.Context) ([]records.PointTotals, error)
 	GroupTotals(ctx context.Context, group string) ([]records.PointTotals, error)
+	Deletions(ctx context.Context) ([]records.Deletion, error)
+	AddDeletion(ctx context.Context, d records.Deletion, a records.Activity) error
+	DropDeletion(ctx context.Context, group string, a records.Activity) error
+	Shortenings(ctx context.Context) ([]records.Shortening, error)
+	AddShortening(ctx context.Context, s records.Shortening) error
+	DropShortening(ctx context.Context, s records.Shortening) error
 }
 
 // Config is what a keeper is made of.
@@ -60,6 +67,12 @@ type Config struct {
 	// VerifyEvery is the time within which all of the store is verified once;
 	// negative for never.
 	VerifyEvery time.Duration
+	// DeletionWait is how long points stay that another site wants deleted; 0 for
+	// none.
+	DeletionWait time.Duration
+	// Least is how fast points are thinned at most where another site makes a ladder
+	// shorter; empty for as fast as it wants.
+	Least ladder.Ladder
 	// TidyEvery is how often ladders are looked at when nothing arrives.
 	TidyEvery time.Duration
 }
@@ -74,6 +87,9 @@ type Keeper struct {
 	damaged  bool // when last looked at, some point had lost something
 	shorter  []shorter
 	kick     chan struct{}
+	// deletions that wait, by group, and cuts that may hold points back.
+	deletions map[string]records.Deletion
+	cuts      map[string][]ladder.Cut
 }
 
 // shorter is a change of a ladder whose consequence is to be recorded.
@@ -108,8 +124,8 @@ type Damage struct {
 // New makes a keeper, and makes the records agree with the store, which is the
 // truth: a crash may have come between a seal and its record.
 func New(ctx context.Context, cfg Config) (*Keeper, error) {
-	k := &Keeper{Config: cfg, by: map[string]*Holding{}, kick: make(chan struct{}, 1)}
-	if err := k.reconcile(ctx); err != nil {
+	k := &Keeper{Config: cfg, by: map[string]*Holding{}, kick: make(chan struct{}, 1), deletions: map[string]records.Deletion{}, cuts: map[string][]ladder.Cut{}}
+	if err := errors.Join(k.reconcile(ctx), k.loadWishes(ctx)); err != nil {
 		return nil, err
 	}
 	totals, err := cfg.Records.PointTotals(ctx)
@@ -153,6 +169,8 @@ func (k *Keeper) changed(c directory.Change) {
 	if c.After == nil {
 		k.mu.Lock()
 		delete(k.by, c.Before.ID)
+		delete(k.deletions, c.Before.ID)
+		delete(k.cuts, c.Before.ID)
 		k.mu.Unlock()
 		return
 	}
@@ -173,7 +191,12 @@ func (k *Keeper) wake() {
 }
 
 func (k *Keeper) note(ctx context.Context, r directory.Record, format string, a ...any) {
-	k.Trail.Note(ctx, actor.System(), audit.Object{Kind: "point", Name: r.Spec.Name, ID: r.ID}, format, a...)
+	k.Trail.Note(ctx, actor.System(), ofGroup(r), format, a...)
+}
+
+// ofGroup names a group's points for the trail.
+func ofGroup(r directory.Record) audit.Object {
+	return audit.Object{Kind: "point", Name: r.Spec.Name, ID: r.ID}
 }
 
 // told tells clients about a point.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"slices"
 	"time"
 
 	"kestrel/internal/core/ladder"
@@ -42,6 +43,7 @@ func (k *Keeper) tidy(ctx context.Context) {
 			k.Prune(ctx, r)
 		}
 	}
+	k.deleteDue(ctx)
 	k.forgetCopies()
 	k.sweep(ctx)
 }
@@ -76,11 +78,17 @@ func (k *Keeper) recordShorter(ctx context.Context, c shorter) {
 	}
 	lost := c.before.Lost(r.Spec.Promise.Keep, ps, k.Clock.Now())
 	k.Prune(ctx, r)
+	held := 0
 	var gone []ladder.Point
 	for _, p := range lost.Points {
 		if _, err := k.Store.Point(p.ID); errors.Is(err, points.ErrNotFound) {
 			gone = append(gone, p)
+		} else {
+			held++
 		}
+	}
+	if held > 0 {
+		k.note(ctx, r, "%s: its keep ladder was changed from %q to %q at %s; %s that it would have dropped %s kept here, as this site's least ladder %q wants", r.Spec.Name, c.before, r.Spec.Promise.Keep, r.HomeName, words.Count(held, "point"), were(held), k.Least)
 	}
 	if len(gone) == 0 {
 		return
@@ -89,11 +97,13 @@ func (k *Keeper) recordShorter(ctx context.Context, c shorter) {
 		gone[len(gone)-1].Capture.UTC().Format(time.RFC3339), gone[0].Capture.UTC().Format(time.RFC3339))
 }
 
-func wereDropped(n int) string {
+func wereDropped(n int) string { return words.Count(n, "point") + " " + were(n) }
+
+func were(n int) string {
 	if n == 1 {
-		return "1 point was"
+		return "was"
 	}
-	return words.Count(n, "point") + " were"
+	return "were"
 }
 
 // WouldDrop tells which points a change of ladder would drop at once: at the site
@@ -104,6 +114,14 @@ func (k *Keeper) WouldDrop(ctx context.Context, r directory.Record, to ladder.La
 		return ladder.Loss{}, nil, err
 	}
 	lost := r.Spec.Promise.Keep.Lost(to, ps, k.Clock.Now())
+	if r.Direction == directory.In && len(k.Least) > 0 {
+		// What this site holds back stays whatever home wants.
+		drops := map[string]bool{}
+		for _, v := range to.Slowed(ps, k.Clock.Now(), append(k.cutsOf(r.ID), ladder.Cut{At: k.Clock.Now(), Before: r.Spec.Promise.Keep}), k.Least) {
+			drops[v.Point.ID] = !v.Keep
+		}
+		lost.Points = slices.DeleteFunc(lost.Points, func(p ladder.Point) bool { return !drops[p.ID] })
+	}
 	var numbers []int64
 	for _, p := range lost.Points {
 		rec, err := k.Records.Point(ctx, p.ID)
@@ -141,7 +159,7 @@ func (k *Keeper) Prune(ctx context.Context, r directory.Record) {
 		return
 	}
 	dropped := 0
-	for _, v := range keep.Judge(ps, k.Clock.Now()) {
+	for _, v := range k.judge(ctx, r, ps) {
 		if v.Keep {
 			continue
 		}

@@ -100,6 +100,12 @@ type PointState struct {
 	PinnedBy    string       `json:"pinnedBy,omitempty"`
 }
 
+// EndReply answers the end of a group.
+type EndReply struct {
+	// PointsGoAt is when the points go that are to be deleted; nil if none wait.
+	PointsGoAt *time.Time `json:"pointsGoAt,omitempty"`
+}
+
 // Act asks a group's home site to do something that an administrator asked for
 // at the recovery site.
 type Act struct {

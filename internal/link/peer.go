@@ -199,9 +199,10 @@ func (p *Peer) Act(ctx context.Context, group string, a Act) error {
 	return p.json(ctx, http.MethodPost, "/groups/"+group+"/act", a, nil)
 }
 
-// EndGroup tells the recovery site that a group is no more.
-func (p *Peer) EndGroup(ctx context.Context, group string, deletePoints bool) error {
-	return p.json(ctx, http.MethodPost, fmt.Sprintf("/groups/%s/end?points=%v", group, deletePoints), nil, nil)
+// EndGroup tells the recovery site that a group is no more, and whether its points are
+// to go.
+func (p *Peer) EndGroup(ctx context.Context, group string, deletePoints bool) (out EndReply, err error) {
+	return out, p.json(ctx, http.MethodPost, fmt.Sprintf("/groups/%s/end?points=%v", group, deletePoints), nil, &out)
 }
 
 // Unpair tells the other site that the link is no more.

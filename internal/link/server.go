@@ -30,7 +30,7 @@ type Local interface {
 	Beats(ctx context.Context, key []byte, b Beat) (BeatReply, error)
 	HeldPoints(ctx context.Context, key []byte, group string) ([]PointState, error)
 	Acted(ctx context.Context, key []byte, group string, a Act) error
-	GroupEnded(ctx context.Context, key []byte, group string, deletePoints bool) error
+	GroupEnded(ctx context.Context, key []byte, group string, deletePoints bool) (EndReply, error)
 	OpenIntake(ctx context.Context, key []byte, r cycle.OpenRequest) (cycle.Opened, error)
 	Intake(key []byte, id string) (*points.Intake, error)
 	SealIntake(ctx context.Context, key []byte, id string, seal points.Seal) (*points.Seal, error)
@@ -181,7 +181,8 @@ func (s *server) act(ctx context.Context, key []byte, r *http.Request, w http.Re
 }
 
 func (s *server) end(ctx context.Context, key []byte, r *http.Request, w http.ResponseWriter) error {
-	return reply(w, struct{}{}, s.local.GroupEnded(ctx, key, r.PathValue("id"), r.URL.Query().Get("points") == "true"))
+	out, err := s.local.GroupEnded(ctx, key, r.PathValue("id"), r.URL.Query().Get("points") == "true")
+	return reply(w, out, err)
 }
 
 func (s *server) open(ctx context.Context, key []byte, r *http.Request, w http.ResponseWriter) error {

@@ -16,6 +16,7 @@ import (
 	"kestrel/internal/clock"
 	"kestrel/internal/core/exposure"
 	"kestrel/internal/core/health"
+	"kestrel/internal/core/span"
 	"kestrel/internal/core/words"
 	"kestrel/internal/cycle"
 	"kestrel/internal/directory"
@@ -29,6 +30,7 @@ import (
 	"kestrel/internal/platform"
 	"kestrel/internal/problem"
 	"kestrel/internal/protection"
+	"kestrel/internal/records"
 )
 
 // Config is what it looks at.
@@ -153,6 +155,10 @@ func (o *Overview) show(x sight) api.Group {
 	case directory.Ended:
 		v.Health, v.Reasons = string(health.Paused), []string{ended(r, hold)}
 		v.NextStartAt = nil
+		if d, ok := o.Keeper.Deletion(r.ID); ok {
+			v.Deletion = &api.Deletion{AskedBy: d.AskedBy, AskedAt: d.AskedAt, GoAt: d.DueAt}
+			v.Reasons = []string{wanted(d, now)}
+		}
 	}
 	if v.Reasons == nil {
 		v.Reasons = health.Reasons(x.facts, x.state, o.detail(x))
@@ -213,6 +219,11 @@ func ended(r directory.Record, hold keeper.Holding) string {
 		return fmt.Sprintf("This group has no home now (it was %s), and no points are left of it here.", r.HomeName)
 	}
 	return fmt.Sprintf("This group has no home now (it was %s). %s here, kept until they are deleted: start its machines from one.", r.HomeName, areKept(hold.Points))
+}
+
+// wanted says that another site wants points deleted.
+func wanted(d records.Deletion, now time.Time) string {
+	return fmt.Sprintf("%s wants the points of this group deleted: they go in %s unless somebody here keeps them, pinned ones excepted.", d.AskedBy, span.Format(max(0, d.DueAt.Sub(now))))
 }
 
 func areKept(n int) string {
@@ -395,8 +406,12 @@ func (o *Overview) Board(ctx context.Context, see func(r directory.Record) bool)
 		return b, err
 	}
 	var ws []words.Group
+	var deletions []api.Need
 	for _, g := range groups {
 		ws = append(ws, wordsOf(g))
+		if d := g.Deletion; d != nil {
+			deletions = append(deletions, api.Need{Group: &g.ID, State: "deletion", Title: fmt.Sprintf("%s of %s are to be deleted", words.Upper(words.Count(g.Points, "point")), g.Name), Text: g.Reasons[0], Action: "Keep them, or let them go", Href: "/groups/" + g.ID})
+		}
 		if g.Direction == api.Ended {
 			continue
 		}
@@ -412,6 +427,7 @@ func (o *Overview) Board(ctx context.Context, see func(r directory.Record) bool)
 		b.Headline = append(b.Headline, api.Phrase{Text: p.Text, Tone: api.PhraseTone(p.Tone)})
 	}
 	b.Dark = words.Dark(o.Site, ws)
+	b.Needs = append(b.Needs, deletions...) // nothing else cannot be made good
 	for _, n := range words.Needs(ws) {
 		b.Needs = append(b.Needs, api.Need{Group: &n.Group, State: string(n.State), Title: n.Title, Text: n.Text, Action: "Look at the group", Href: "/groups/" + n.Group})
 	}

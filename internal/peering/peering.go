@@ -168,8 +168,9 @@ func (l Link) Encoding() points.Encoding { return l.settings.encoding() }
 // Abandon gives up a cycle's intake at the other site.
 func (l Link) Abandon(ctx context.Context, intake string) error { return l.caller.Abandon(ctx, intake) }
 
-// EndGroup tells the other site that a group is no more.
-func (l Link) EndGroup(ctx context.Context, group string, deletePoints bool) error {
+// EndGroup tells the other site that a group is no more, and whether its points are
+// to go.
+func (l Link) EndGroup(ctx context.Context, group string, deletePoints bool) (link.EndReply, error) {
 	return l.caller.EndGroup(ctx, group, deletePoints)
 }
 
@@ -450,6 +451,11 @@ func (p *Peering) takeReport(ctx context.Context, s *state, ahead time.Duration,
 	}
 	rec := directory.Record{ID: r.ID, Link: s.rec.ID, HomeID: s.rec.PeerID, HomeName: s.rec.PeerName, RecoveryName: p.Site.Name, Term: r.Term, Revision: r.Revision, Spec: spec,
 		Anchor: ours(ahead, r.Anchor), CreatedAt: ours(ahead, r.CreatedAt)}
+	if was, ok := p.Groups.Get(r.ID); ok && was.HomeID == s.rec.PeerID {
+		if err := p.Keeper.Shortens(ctx, was, spec.Promise.Keep); err != nil {
+			return err
+		}
+	}
 	if _, err := p.Groups.Mirror(ctx, p.peerActor(s), rec); err != nil {
 		return err
 	}

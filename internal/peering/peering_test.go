@@ -102,6 +102,12 @@ func (r *rig) beat(k []byte, b link.Beat) map[string]link.GroupState {
 	return out
 }
 
+// end tells of a group's end.
+func (r *rig) end(k []byte, group string, deletePoints bool) error {
+	_, err := r.p.GroupEnded(r.t.Context(), k, group, deletePoints)
+	return err
+}
+
 func says(t *testing.T, err error, text string) {
 	t.Helper()
 	p, ok := problem.Of(err)
@@ -202,7 +208,7 @@ func TestStrangersMayKnockOnlyWhileInvited(t *testing.T) {
 	_, err = r.p.HeldPoints(t.Context(), key(1), uuid.NewString())
 	require.Error(t, err)
 	require.Error(t, r.p.Acted(t.Context(), key(1), uuid.NewString(), link.Act{}))
-	require.Error(t, r.p.GroupEnded(t.Context(), key(1), uuid.NewString(), true))
+	require.Error(t, r.end(key(1), uuid.NewString(), true))
 	require.Error(t, r.p.Unpaired(t.Context(), key(1)))
 	_, err = r.p.Invite(t.Context(), rooms.Anna(), api.NewInvitation{Minutes: new(0)})
 	says(t, err, "1 minute to 7 days")
@@ -262,7 +268,7 @@ func TestEachSiteSpeaksOfItsOwnGroups(t *testing.T) {
 
 	st := r.beat(key(2), link.Beat{Groups: []link.GroupReport{report(g)}, Ended: []string{g.ID}})
 	require.Contains(t, st[g.ID].Refused, "home elsewhere")
-	require.NoError(t, r.p.GroupEnded(t.Context(), key(2), g.ID, true))
+	require.NoError(t, r.end(key(2), g.ID, true))
 	got, _ := r.Groups.Get(g.ID)
 	require.Equal(t, directory.In, got.Direction, "not ended by a stranger to it")
 	_, err = r.p.HeldPoints(t.Context(), key(2), g.ID)
@@ -309,16 +315,46 @@ func TestEndsAreSaid(t *testing.T) {
 	got, _ = r.Groups.Get(a.ID)
 	require.Equal(t, directory.Ended, got.Direction)
 	require.True(t, r.Keeper.Keeps(a.ID))
-	require.NoError(t, r.p.GroupEnded(t.Context(), key(1), a.ID, false), "said twice")
+	require.NoError(t, r.end(key(1), a.ID, false), "said twice")
 
 	_, done, err := r.Store.Use(r.Store.Points(b.ID)[0].Point)
 	require.NoError(t, err)
-	says(t, r.p.GroupEnded(t.Context(), key(1), b.ID, true), "served or exported")
+	says(t, r.end(key(1), b.ID, true), "served or exported")
 	done()
-	require.NoError(t, r.p.GroupEnded(t.Context(), key(1), b.ID, true))
+	require.NoError(t, r.end(key(1), b.ID, true))
 	_, ok := r.Groups.Get(b.ID)
 	require.False(t, ok)
 	require.False(t, r.Keeper.Keeps(b.ID))
+}
+
+// Home does not own its points here: that they are to be deleted waits for a day, in
+// which somebody here may keep them, and pinned ones stay anyway.
+func TestHomeCannotWipeThisSite(t *testing.T) {
+	r := newRig(t)
+	r.Wait = 24 * time.Hour
+	require.NoError(t, r.Open(t.Context()))
+	r.start(t.TempDir())
+	r.paired()
+	g := group("Ticketing")
+	r.beat(key(1), link.Beat{Groups: []link.GroupReport{report(g)}})
+	x, err := r.Seal(t.Context(), g, uuid.NewString(), time.Now())
+	require.NoError(t, err)
+	reply, err := r.p.GroupEnded(t.Context(), key(1), g.ID, true)
+	require.NoError(t, err)
+	require.WithinDuration(t, time.Now().Add(24*time.Hour), *reply.PointsGoAt, time.Minute)
+	again, err := r.p.GroupEnded(t.Context(), key(1), g.ID, true)
+	require.NoError(t, err)
+	require.True(t, reply.PointsGoAt.Equal(*again.PointsGoAt), "asking again hurries nothing")
+	_, err = r.Store.Point(x.Point)
+	require.NoError(t, err)
+	d, ok := r.Keeper.Deletion(g.ID)
+	require.True(t, ok)
+	require.Contains(t, d.AskedBy, rooms.HomeName)
+	empty := group("Timetable")
+	r.beat(key(1), link.Beat{Groups: []link.GroupReport{report(empty)}})
+	require.NoError(t, r.end(key(1), empty.ID, true))
+	_, ok = r.Groups.Get(empty.ID)
+	require.False(t, ok, "there is nothing to wait for")
 }
 
 // A link that groups use is not removed, from neither side; one that is removed is
@@ -330,7 +366,7 @@ func TestRemovingALink(t *testing.T) {
 	r.beat(key(1), link.Beat{Groups: []link.GroupReport{report(g)}})
 	says(t, r.p.Unpaired(t.Context(), key(1)), "uses the link")
 	says(t, r.p.Delete(t.Context(), rooms.Anna(), "Norhaven"), "uses the link")
-	require.NoError(t, r.p.GroupEnded(t.Context(), key(1), g.ID, false))
+	require.NoError(t, r.end(key(1), g.ID, false))
 	l, err := r.p.Find("Norhaven")
 	require.NoError(t, err)
 	require.NoError(t, r.p.Unpaired(t.Context(), key(1)))

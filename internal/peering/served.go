@@ -61,7 +61,7 @@ func (p *Peering) Beats(ctx context.Context, key []byte, b link.Beat) (link.Beat
 		if uuid.Validate(id) != nil {
 			continue
 		}
-		if err := p.GroupEnded(ctx, key, id, false); err != nil {
+		if _, err := p.GroupEnded(ctx, key, id, false); err != nil {
 			p.Log.Warn("end a group", "group", id, "err", err)
 			continue
 		}
@@ -127,30 +127,39 @@ func (p *Peering) Acted(ctx context.Context, key []byte, group string, a link.Ac
 	return p.Act(ctx, who, group, a.Action, a.Body)
 }
 
-// GroupEnded implements link.Local.
-func (p *Peering) GroupEnded(ctx context.Context, key []byte, group string, deletePoints bool) error {
+// GroupEnded implements link.Local. That home wants the points deleted as well is
+// noted: they go when this site's wait is over.
+func (p *Peering) GroupEnded(ctx context.Context, key []byte, group string, deletePoints bool) (link.EndReply, error) {
+	var out link.EndReply
 	s, err := p.byKey(key)
 	if err != nil {
-		return err
+		return out, err
 	}
 	r, ok := p.Groups.Get(group)
 	if !ok || r.Direction == directory.Out || r.HomeID != s.rec.PeerID {
-		return nil // never heard of it: nothing to end
-	}
-	if deletePoints {
-		if err := p.Keeper.Idle(group); err != nil {
-			return err
-		}
+		return out, nil // never heard of it: nothing to end
 	}
 	p.Keeper.Abandon(group)
 	who := p.peerActor(s)
 	if err := p.Groups.End(ctx, who, group, "", "The group "+r.Spec.Name+" has ended at "+r.HomeName+"; its points are still here"); err != nil {
-		return err
+		return out, err
 	}
-	if !deletePoints {
-		return nil
+	switch {
+	case !deletePoints:
+		return out, nil
+	case !p.Keeper.Keeps(group):
+		return out, p.Forget(ctx, who, r)
+	case p.Keeper.DeletionWait <= 0:
+		if err := p.Keeper.Idle(group); err != nil {
+			return out, err
+		}
+		return out, p.Forget(ctx, who, r)
 	}
-	return p.Forget(ctx, who, r)
+	due, err := p.Keeper.AskDeletion(ctx, who, r)
+	if err == nil {
+		out.PointsGoAt = &due
+	}
+	return out, err
 }
 
 // Forget deletes the points here of a group that has ended, and then the group.

@@ -67,6 +67,10 @@ type deleteWish struct {
 	Points string `json:"points"`
 }
 
+// deletesItself is what a recovery site says of the points when it asks home to end a
+// group: it will delete them itself, since somebody there wants it.
+const deletesItself = "deleted there"
+
 // resolve turns an edit as people ask for it into one of a specification: machines
 // that are named become machines of this site's platforms.
 func (x *Protection) resolve(w directory.Wish, was group.Spec) (group.Patch, []problem.Field) {
@@ -461,11 +465,23 @@ func (x *Protection) Delete(ctx context.Context, who actor.Actor, id, points str
 	case directory.Out:
 		return x.deleteHome(ctx, who, r, points, withoutPeer)
 	}
-	body, err := json.Marshal(deleteWish{points})
+	w := deleteWish{points}
+	if points == "delete" {
+		w.Points = deletesItself
+	}
+	if points == "delete" {
+		if err := x.Keeper.Idle(r.ID); err != nil {
+			return err
+		}
+	}
+	body, err := json.Marshal(w)
 	if err != nil {
 		return err
 	}
 	err = x.pass(ctx, who, r, actDelete, body)
+	if left, ok := x.Groups.Get(r.ID); err == nil && ok && points == "delete" {
+		return x.Peering.Forget(ctx, who, left)
+	}
 	if p, ok := problem.Of(err); ok && p.Status == 404 {
 		// Home has no such group any more, and this site never heard of its end.
 		x.Keeper.Abandon(r.ID)
@@ -481,7 +497,7 @@ func (x *Protection) Delete(ctx context.Context, who actor.Actor, id, points str
 }
 
 func (x *Protection) deleteHome(ctx context.Context, who actor.Actor, r directory.Record, points string, withoutPeer bool) error {
-	if points != "keep" && points != "delete" {
+	if points != "keep" && points != "delete" && points != deletesItself {
 		return problem.Invalid("points", `Say what becomes of the points: "keep" or "delete".`)
 	}
 	if points == "delete" {
@@ -495,8 +511,11 @@ func (x *Protection) deleteHome(ctx context.Context, who actor.Actor, r director
 	}
 	base, undo := x.Mover.Stop(r.ID)
 	told := ok
+	var goAt *time.Time
 	if ok {
-		if err := l.EndGroup(ctx, r.ID, points == "delete"); err != nil {
+		reply, err := l.EndGroup(ctx, r.ID, points == "delete")
+		goAt = reply.PointsGoAt
+		if err != nil {
 			told = false
 			if !withoutPeer {
 				undo()
@@ -507,7 +526,7 @@ func (x *Protection) deleteHome(ctx context.Context, who actor.Actor, r director
 			}
 		}
 	}
-	if err := x.endHere(ctx, who, r, l, points, told); err != nil {
+	if err := x.endHere(ctx, who, r, l, points, told, goAt); err != nil {
 		undo()
 		return err
 	}
@@ -516,8 +535,8 @@ func (x *Protection) deleteHome(ctx context.Context, who actor.Actor, r director
 }
 
 // endHere ends a group at its home site, once the recovery site has heard of it or
-// will.
-func (x *Protection) endHere(ctx context.Context, who actor.Actor, r directory.Record, l peering.Link, points string, told bool) error {
+// will. GoAt is when the points there go, if they wait.
+func (x *Protection) endHere(ctx context.Context, who actor.Actor, r directory.Record, l peering.Link, points string, told bool, goAt *time.Time) error {
 	x.Keeper.Abandon(r.ID)
 	if l.ID != "" && !told {
 		if err := x.DB.AddFarewell(ctx, r.ID, l.ID); err != nil {
@@ -525,7 +544,10 @@ func (x *Protection) endHere(ctx context.Context, who actor.Actor, r directory.R
 		}
 	}
 	text := fmt.Sprintf("%s deleted the group %s; points: %s", who, r.Spec.Name, points)
-	if !told {
+	switch {
+	case goAt != nil:
+		text += fmt.Sprintf(", at %s not before %s, unless somebody there stops it", r.RecoveryName, stamp(*goAt))
+	case !told:
 		text = fmt.Sprintf("%s deleted the group %s without %s; its points stay at %s", who, r.Spec.Name, r.RecoveryName, r.RecoveryName)
 	}
 	if x.Keeper.Keeps(r.ID) && points == "keep" {
@@ -539,4 +561,13 @@ func (x *Protection) endHere(ctx context.Context, who actor.Actor, r directory.R
 		return err
 	}
 	return x.Groups.Delete(ctx, who, r.ID, text)
+}
+
+// StopDeletion keeps the points here of a group whose home wants them deleted.
+func (x *Protection) StopDeletion(ctx context.Context, who actor.Actor, id string) error {
+	r, err := x.Groups.Find(id)
+	if err != nil {
+		return err
+	}
+	return x.Keeper.StopDeletion(ctx, who, r)
 }

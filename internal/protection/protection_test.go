@@ -411,6 +411,40 @@ func TestEnds(t *testing.T) {
 	require.Empty(t, recovery.Store.Points(""))
 }
 
+// Whoever owns home does not own the points at the recovery site: what home deletes
+// waits there, is shown, and can be stopped; people there need not wait.
+func TestHomeDeletesSlowly(t *testing.T) {
+	ctx, home, recovery := pair(t)
+	recovery.Keeper.DeletionWait = 24 * time.Hour
+	g := ticketing(t, ctx, home)
+	require.NoError(t, home.Protection.Delete(ctx, rooms.Anna(), g.ID, "delete", false))
+	require.Contains(t, lines(t, home, "deleted the group")[0].Text, "unless somebody there stops it")
+	_, ok := home.Groups.Get(g.ID)
+	require.False(t, ok)
+	v, err := recovery.Overview.Group(g.ID)
+	require.NoError(t, err)
+	require.Equal(t, 1, v.Points)
+	require.Contains(t, v.Deletion.AskedBy, rooms.HomeName)
+	require.WithinDuration(t, time.Now().Add(24*time.Hour), v.Deletion.GoAt, patience)
+	require.Contains(t, v.Reasons[0], "wants the points of this group deleted")
+	b, err := recovery.Overview.Board(ctx, func(directory.Record) bool { return true })
+	require.NoError(t, err)
+	require.Equal(t, "deletion", b.Needs[0].State)
+	require.NoError(t, recovery.Protection.StopDeletion(ctx, ben, g.ID))
+	require.Equal(t, http.StatusConflict, refusal(t, recovery.Protection.StopDeletion(ctx, ben, g.ID)).Status)
+	require.Equal(t, http.StatusNotFound, refusal(t, recovery.Protection.StopDeletion(ctx, ben, "Tickets")).Status)
+	v, err = recovery.Overview.Group(g.ID)
+	require.NoError(t, err)
+	require.Nil(t, v.Deletion)
+	require.NoError(t, recovery.Protection.Delete(ctx, rooms.Anna(), g.ID, "delete", false))
+	require.Empty(t, recovery.Store.Points(""))
+
+	again := ticketing(t, ctx, home)
+	require.NoError(t, recovery.Protection.Delete(ctx, rooms.Anna(), again.ID, "delete", false))
+	require.Empty(t, recovery.Store.Points(""), "somebody here wants it")
+	require.Contains(t, lines(t, home, "deleted the group")[0].Text, "points: deleted there")
+}
+
 // Without its recovery site a group ends only if that is said, and its points stay
 // there, which hears of the end when it is back.
 func TestAnEndThatTheRecoverySiteCannotHear(t *testing.T) {

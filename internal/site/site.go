@@ -20,6 +20,7 @@ import (
 	"kestrel/internal/clock"
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/group"
+	"kestrel/internal/core/ladder"
 	"kestrel/internal/core/span"
 	"kestrel/internal/cycle"
 	"kestrel/internal/directory"
@@ -67,6 +68,12 @@ type Config struct {
 	// VerifyEvery is the time within which all of the point store is verified once;
 	// 0 for a week, negative for never.
 	VerifyEvery time.Duration
+	// DeletionWait is how long points stay here that another site wants deleted; 0 for
+	// a day, negative for not at all.
+	DeletionWait time.Duration
+	// Least is how fast points are thinned here at most where another site makes a
+	// ladder shorter; empty for as fast as it wants.
+	Least ladder.Ladder
 	// Guard is the command of the process that lets machines go which are held when
 	// this one is killed.
 	Guard      []string
@@ -121,6 +128,9 @@ type Site struct {
 func New(ctx context.Context, cfg Config) (*Site, error) {
 	if cfg.VerifyEvery == 0 {
 		cfg.VerifyEvery = span.Week
+	}
+	if cfg.DeletionWait == 0 {
+		cfg.DeletionWait = span.Day
 	}
 	if cfg.Pulse == 0 {
 		cfg.Pulse = 500 * time.Millisecond
@@ -233,7 +243,7 @@ func (s *Site) openRooms(ctx context.Context, objects *bucket.FS) (err error) {
 		return err
 	}
 	if s.Keeper, err = keeper.New(ctx, keeper.Config{Site: s.self.Name, Records: db, Store: s.store, Objects: objects, ObjectsURL: cfg.Objects.URL, Groups: s.Groups, History: s.History, Operations: s.Operations,
-		Trail: s.Trail, Clock: clk, Hub: hub, Log: log, VerifyEvery: cfg.VerifyEvery, TidyEvery: tidyPulses * cfg.Pulse}); err != nil {
+		Trail: s.Trail, Clock: clk, Hub: hub, Log: log, VerifyEvery: cfg.VerifyEvery, DeletionWait: max(0, cfg.DeletionWait), Least: cfg.Least, TidyEvery: tidyPulses * cfg.Pulse}); err != nil {
 		return err
 	}
 	address := cfg.LinkAddress

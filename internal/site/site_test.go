@@ -82,7 +82,7 @@ func start(t *testing.T, name string, clk clock.Clock) *site.Site {
 
 func startOn(t *testing.T, name string, clk clock.Clock, db, dir string) (*site.Site, func()) {
 	t.Helper()
-	s, err := site.New(ctx, site.Config{Name: name, StateDir: dir, DatabaseURL: db, LinkListen: "127.0.0.1:0", NBDListen: "127.0.0.1:0", StoreFloor: 1 << 20,
+	s, err := site.New(ctx, site.Config{Name: name, StateDir: dir, DatabaseURL: db, LinkListen: "127.0.0.1:0", NBDListen: "127.0.0.1:0", StoreFloor: 1 << 20, DeletionWait: -1,
 		Clock: clk, Log: slog.New(slog.DiscardHandler), Pulse: 100 * time.Millisecond})
 	require.NoError(t, err)
 	running, cancel := context.WithCancel(ctx)
@@ -297,7 +297,8 @@ func TestOnlyTheHomeSiteBringsBlocks(t *testing.T) {
 			_, err = p.SealIntake(ctx, key, "x", points.Seal{})
 			refused(err)
 			refused(p.Acted(ctx, key, g.ID, link.Act{Action: "delete"}))
-			refused(p.GroupEnded(ctx, key, g.ID, true))
+			_, err = p.GroupEnded(ctx, key, g.ID, true)
+			refused(err)
 			refused(p.Unpaired(ctx, key))
 			p.Received(key, 1)
 			connect, known := p.Allow(key)

@@ -33,14 +33,16 @@ export function GroupPage() {
   const dialog = useDialog<"pause" | "delete">();
   const may = useMay();
   const act = useMutation({
-    mutationFn: (what: "run" | "compare" | "resume") =>
-      what === "run" || what === "compare"
-        ? ask(
-            api.POST("/groups/{id}/run", {
-              params: { path: { id }, query: { compare: what === "compare" || undefined } },
-            }),
-          )
-        : ask(api.POST("/groups/{id}/resume", { params: { path: { id } } })),
+    mutationFn: (what: "run" | "compare" | "resume" | "keep") =>
+      what === "keep"
+        ? ask(api.DELETE("/groups/{id}/deletion", { params: { path: { id } } }))
+        : what === "run" || what === "compare"
+          ? ask(
+              api.POST("/groups/{id}/run", {
+                params: { path: { id }, query: { compare: what === "compare" || undefined } },
+              }),
+            )
+          : ask(api.POST("/groups/{id}/resume", { params: { path: { id } } })),
     onSuccess: (g) => qc.setQueryData(["group", id], g),
   });
   const g = q.data;
@@ -70,6 +72,11 @@ export function GroupPage() {
       }
       actions={
         <>
+          {g.deletion && may.operate && (
+            <Button kind="main" disabled={act.isPending} onClick={() => act.mutate("keep")}>
+              Keep the points
+            </Button>
+          )}
           {!ended && may.operate && (
             <>
               <Button disabled={g.paused || !!g.running || act.isPending} onClick={() => act.mutate("run")}>
@@ -106,7 +113,7 @@ export function GroupPage() {
       <Fault of={act.error} />
       {g.reasons.length > 0 && (
         <p
-          className={`rounded-md border px-3 py-2 ${["over", "stalled", "cut off"].includes(g.health) ? "border-over bg-over-bg text-over-ink" : g.health === "tight" ? "border-tight bg-tight-bg text-tight-ink" : "border-line bg-card"}`}
+          className={`rounded-md border px-3 py-2 ${["over", "stalled", "cut off"].includes(g.health) || g.deletion ? "border-over bg-over-bg text-over-ink" : g.health === "tight" ? "border-tight bg-tight-bg text-tight-ink" : "border-line bg-card"}`}
         >
           {g.reasons.join(" ")}
         </p>
@@ -502,7 +509,9 @@ function DeleteDialog({ g, onClose }: { g: Group; onClose: () => void }) {
           </label>
           <label className="flex items-center gap-2">
             <input type="radio" value="delete" {...form.register("points")} />
-            Delete all {g.points} of them; they cannot be brought back
+            {g.direction === "out"
+              ? `Have ${g.recovery} delete all ${g.points} of them; until its wait is over, somebody there can keep them`
+              : `Delete all ${g.points} of them; they cannot be brought back`}
           </label>
         </fieldset>
       )}

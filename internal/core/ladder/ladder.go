@@ -38,8 +38,8 @@ type Verdict struct {
 	// Rung is the index of the rung that keeps the point, or -1 where it is
 	// kept for another reason or not at all.
 	Rung int
-	// Why is one of "rung", "newest", "pinned", "in use", "past the ladder"
-	// and "thinned".
+	// Why is one of "rung", "newest", "pinned", "in use", "held back", "past the
+	// ladder" and "thinned".
 	Why string
 }
 
@@ -112,6 +112,39 @@ func (l Ladder) Lost(to Ladder, points []Point, now time.Time) Loss {
 			out.Oldest = v.Point.Capture
 		} else if kept[v.Point.ID] {
 			out.Points = append(out.Points, v.Point)
+		}
+	}
+	return out
+}
+
+// Cut is a ladder that was made shorter.
+type Cut struct {
+	At     time.Time // when
+	Before Ladder    // what was kept until then
+}
+
+// Slowed judges points by l, which others made shorter, as far as a ladder of one's
+// own allows: a point that was captured before a cut, and that the ladder of then and
+// least both keep, stays. Such a point's verdict is "held back".
+func (l Ladder) Slowed(points []Point, now time.Time, cuts []Cut, least Ladder) []Verdict {
+	out := l.Judge(points, now)
+	if len(cuts) == 0 || len(least) == 0 {
+		return out
+	}
+	keeps := func(by Ladder) map[string]bool {
+		kept := map[string]bool{}
+		for _, v := range by.Judge(points, now) {
+			kept[v.Point.ID] = v.Keep
+		}
+		return kept
+	}
+	own := keeps(least)
+	for _, c := range cuts {
+		then := keeps(c.Before)
+		for i, v := range out {
+			if !v.Keep && !v.Point.Capture.After(c.At) && then[v.Point.ID] && own[v.Point.ID] {
+				out[i].Keep, out[i].Why = true, "held back"
+			}
 		}
 	}
 	return out

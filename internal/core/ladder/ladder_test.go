@@ -123,3 +123,36 @@ func TestLostByAShorterLadder(t *testing.T) {
 	require.Equal(t, ps[7].Capture, loss.Oldest)
 	require.Empty(t, after.Lost(before, ps, now).Points, "a longer ladder loses nothing")
 }
+
+// Whatever the ladders: slowing lets go of nothing that judging keeps, holds back only
+// what the ladder before and one's own both keep, and only of the time before the cut.
+func TestSlowedHoldsBackWhatOnesOwnLadderKeeps(t *testing.T) {
+	rung := rapid.Custom(func(t *rapid.T) ladder.Rung {
+		return ladder.Rung{Each: time.Duration(rapid.IntRange(0, 8).Draw(t, "each")) * time.Hour, For: time.Duration(rapid.IntRange(1, 100).Draw(t, "for")) * time.Hour}
+	})
+	some := rapid.SliceOfN(rung, 1, 3)
+	rapid.Check(t, func(t *rapid.T) {
+		var points []ladder.Point
+		for i := range rapid.IntRange(0, 40).Draw(t, "points") {
+			points = append(points, ladder.Point{ID: fmt.Sprint(i), Capture: now.Add(-time.Duration(rapid.IntRange(0, 120*60).Draw(t, "age")) * time.Minute), Pinned: rapid.IntRange(0, 9).Draw(t, "pinned") == 0})
+		}
+		to, before, least := ladder.Ladder(some.Draw(t, "to")), ladder.Ladder(some.Draw(t, "before")), ladder.Ladder(some.Draw(t, "least"))
+		at := now.Add(-time.Duration(rapid.IntRange(0, 120).Draw(t, "cut")) * time.Hour)
+		keeps := func(vs []ladder.Verdict) map[string]bool {
+			out := map[string]bool{}
+			for _, v := range vs {
+				out[v.Point.ID] = v.Keep
+			}
+			return out
+		}
+		plain, then, own := keeps(to.Judge(points, now)), keeps(before.Judge(points, now)), keeps(least.Judge(points, now))
+		require.Equal(t, plain, keeps(to.Slowed(points, now, nil, least)))
+		require.Equal(t, plain, keeps(to.Slowed(points, now, []ladder.Cut{{At: at, Before: before}}, nil)))
+		for _, v := range to.Slowed(points, now, []ladder.Cut{{At: at, Before: before}}, least) {
+			id := v.Point.ID
+			want := plain[id] || !v.Point.Capture.After(at) && then[id] && own[id]
+			require.Equal(t, want, v.Keep, id)
+			require.Equal(t, want && !plain[id], v.Why == "held back")
+		}
+	})
+}

@@ -196,7 +196,7 @@ func (s *siteProc) start() {
 	require.NoError(s.t, err)
 	defer func() { _ = log.Close() }()
 	s.cmd = exec.Command(binary, append([]string{"serve", "--site", s.name, "--state", filepath.Join(s.dir, "state"), "--listen", strings.TrimPrefix(s.url, "http://"),
-		"--link-listen", s.link, "--link-address", s.relay.addr, "--nbd-listen", s.nbd, "--store-floor", "64MiB"}, s.extra...)...)
+		"--link-listen", s.link, "--link-address", s.relay.addr, "--nbd-listen", s.nbd, "--store-floor", "64MiB", "--deletion-wait", "0", "--least-keep", "none"}, s.extra...)...)
 	s.cmd.Env = append(append(os.Environ(), "KESTREL_DATABASE_URL="+s.db), s.env...)
 	s.cmd.Stdout, s.cmd.Stderr = log, log
 	require.NoError(s.t, s.cmd.Start())

@@ -135,6 +135,8 @@ func (db *DB) DeleteGroup(_ context.Context, id string, a records.Activity) erro
 	delete(db.arrivals, id)
 	delete(db.cycles, id)
 	delete(db.replications, id)
+	delete(db.deletions, id)
+	db.shortenings = slices.DeleteFunc(db.shortenings, func(s records.Shortening) bool { return s.GroupID == id })
 	for p := range db.points[id] {
 		db.dropPoint(p)
 	}

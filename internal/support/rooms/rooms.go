@@ -50,6 +50,10 @@ type Side struct {
 	Store    *points.Store
 	Hub      *events.Hub
 	Log      *slog.Logger
+	// Wait and Least are how slowly is done what another site wants destroyed; nothing
+	// holds it up at first.
+	Wait  time.Duration
+	Least ladder.Ladder
 
 	Trail      *audit.Trail
 	Groups     *directory.Directory
@@ -82,7 +86,7 @@ func (s *Side) Open(ctx context.Context) (err error) {
 	s.History = history.New(s.DB, clk)
 	s.Operations = operation.New(s.DB, s.Trail, clk, s.Hub, s.Log)
 	s.Keeper, err = keeper.New(ctx, keeper.Config{Site: s.Name, Records: s.DB, Store: s.Store, Groups: s.Groups, History: s.History, Operations: s.Operations,
-		Trail: s.Trail, Clock: clk, Hub: s.Hub, Log: s.Log, VerifyEvery: -1, TidyEvery: time.Hour})
+		Trail: s.Trail, Clock: clk, Hub: s.Hub, Log: s.Log, VerifyEvery: -1, TidyEvery: time.Hour, DeletionWait: s.Wait, Least: s.Least})
 	return err
 }
 
@@ -107,6 +111,11 @@ func (s *Side) Mirror(ctx context.Context, r directory.Record) error {
 		return fmt.Errorf("read %s as it crosses the link: %w", r.Spec.Name, err)
 	}
 	r.Spec = spec
+	if was, ok := s.Groups.Get(r.ID); ok {
+		if err := s.Keeper.Shortens(ctx, was, spec.Promise.Keep); err != nil {
+			return err
+		}
+	}
 	if _, err := s.Groups.Mirror(ctx, actor.Actor{Kind: actor.Site, Name: r.HomeName}, r); err != nil {
 		return fmt.Errorf("mirror %s: %w", r.Spec.Name, err)
 	}
