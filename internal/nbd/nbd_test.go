@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -244,6 +245,72 @@ func TestServingOutlivesFailedAccepts(t *testing.T) {
 	_, err = io.ReadFull(c, hello)
 	require.NoError(t, err)
 	require.Equal(t, "NBDMAGIC", string(hello))
+	require.NoError(t, c.Close())
+	cancel()
+	require.NoError(t, <-done)
+}
+
+// Clients that say nothing are hung up on in time, take no more places than one host
+// has, and keep nobody else out.
+func TestSilentClientsKeepNobodyOut(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() { done <- nbd.ServeWithin(ctx, l, disks{"pier": {Size: 4096, Device: bytes.NewReader(make([]byte, 4096))}}, nil, nbd.Limits{Greeting: 8, Patience: time.Second}) }()
+	began := time.Now()
+	var silent []net.Conn
+	for range 40 {
+		c, err := net.Dial("tcp", l.Addr().String())
+		require.NoError(t, err)
+		silent = append(silent, c)
+	}
+	greeted := 0
+	for _, c := range silent {
+		require.NoError(t, c.SetReadDeadline(time.Now().Add(time.Minute)))
+		b, err := io.ReadAll(c)
+		require.False(t, errors.Is(err, os.ErrDeadlineExceeded), "it is hung up on")
+		if len(b) > 0 {
+			greeted++
+		}
+	}
+	require.LessOrEqual(t, greeted, 8+int(time.Since(began)/time.Second)*8)
+	require.Positive(t, greeted)
+	// Their places are free again, and who has an export open takes none of them.
+	var open []*nbd.Conn
+	for range 12 {
+		var c *nbd.Conn
+		require.Eventually(t, func() bool {
+			c, err = nbd.Dial(ctx, "tcp", l.Addr().String(), "pier", nbd.Options{})
+			return err == nil
+		}, time.Minute, time.Millisecond)
+		open = append(open, c)
+	}
+	for _, c := range open {
+		b := make([]byte, 512)
+		_, err := c.ReadAt(b, 0)
+		require.NoError(t, err)
+		require.NoError(t, c.Close())
+	}
+	cancel()
+	require.NoError(t, <-done)
+}
+
+// A client that has waited longer than a greeting may take is still served.
+func TestAnOpenExportHasNoDeadline(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() { done <- nbd.ServeWithin(ctx, l, disks{"pier": {Size: 4096, Device: bytes.NewReader(make([]byte, 4096))}}, nil, nbd.Limits{Patience: 50 * time.Millisecond}) }()
+	var c *nbd.Conn
+	require.Eventually(t, func() bool {
+		c, err = nbd.Dial(ctx, "tcp", l.Addr().String(), "pier", nbd.Options{})
+		return err == nil
+	}, time.Minute, time.Millisecond)
+	<-time.After(100 * time.Millisecond)
+	_, err = c.ReadAt(make([]byte, 512), 0)
+	require.NoError(t, err)
 	require.NoError(t, c.Close())
 	cancel()
 	require.NoError(t, <-done)

@@ -2,6 +2,7 @@ package nbd
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"crypto/tls"
 	"encoding/binary"
@@ -67,6 +68,61 @@ func Serve(ctx context.Context, l net.Listener, x Exporter) error {
 // as the protocol's FORCEDTLS mode asks. Without a configuration it serves in
 // the clear.
 func ServeTLS(ctx context.Context, l net.Listener, x Exporter, cfg *tls.Config) error {
+	return ServeWithin(ctx, l, x, cfg, Limits{})
+}
+
+// Limits are what clients may take; zero is the default of each.
+type Limits struct {
+	Clients  int           // at once; 1024
+	Greeting int           // of one host at once that have no export open yet; 64
+	Patience time.Duration // until an export is open; 20 s
+}
+
+func (m Limits) filled() Limits {
+	return Limits{cmp.Or(m.Clients, 1024), cmp.Or(m.Greeting, 64), cmp.Or(m.Patience, handshakeLimit)}
+}
+
+// door counts who is in.
+type door struct {
+	Limits
+	mu       sync.Mutex
+	clients  int
+	greeting map[string]int // by host
+}
+
+// enter lets a client in, or not; greeted is to be called when it has an export open,
+// and leave at its end.
+func (d *door) enter(c net.Conn) (greeted, leave func(), ok bool) {
+	host, _, err := net.SplitHostPort(c.RemoteAddr().String())
+	if err != nil {
+		host = ""
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.clients >= d.Clients || d.greeting[host] >= d.Greeting {
+		return nil, nil, false
+	}
+	d.clients++
+	d.greeting[host]++
+	greeted = sync.OnceFunc(func() {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		if d.greeting[host]--; d.greeting[host] == 0 {
+			delete(d.greeting, host)
+		}
+	})
+	leave = func() {
+		greeted()
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		d.clients--
+	}
+	return greeted, leave, true
+}
+
+// ServeWithin is ServeTLS with limits of one's own. A client beyond them is hung up on.
+func ServeWithin(ctx context.Context, l net.Listener, x Exporter, cfg *tls.Config, limits Limits) error {
+	in := &door{Limits: limits.filled(), greeting: map[string]int{}}
 	stop := context.AfterFunc(ctx, func() { _ = l.Close() })
 	defer stop()
 	var wg sync.WaitGroup
@@ -91,11 +147,18 @@ func ServeTLS(ctx context.Context, l net.Listener, x Exporter, cfg *tls.Config) 
 			continue
 		}
 		wait = acceptWait
+		greeted, leave, ok := in.enter(c)
+		if !ok {
+			_ = c.Close()
+			continue
+		}
 		wg.Go(func() {
+			defer leave()
 			end := context.AfterFunc(ctx, func() { _ = c.Close() })
 			defer end()
 			defer func() { _ = c.Close() }()
 			s := newSession(c, x, cfg)
+			s.greeted, s.until = greeted, time.Now().Add(in.Patience)
 			// A client that goes away or misbehaves ends its own session only.
 			_ = s.run()
 		})
@@ -112,13 +175,26 @@ type session struct {
 	contexts   []Context // chosen; the ID is the index + 1
 	chosenFor  string
 	noZeroes   bool
+
+	greeted func()    // when an export is open
+	until   time.Time // which has to be by then
 }
 
+// What a session buffers before an export is open, and after.
+const (
+	smallBuffer = 4 << 10
+	readBuffer  = 64 << 10
+	writeBuffer = 256 << 10
+)
+
 func newSession(c net.Conn, x Exporter, cfg *tls.Config) *session {
-	return &session{conn: c, r: bufio.NewReaderSize(c, 64<<10), w: bufio.NewWriterSize(c, 256<<10), x: x, tls: cfg}
+	return &session{conn: c, r: bufio.NewReaderSize(c, smallBuffer), w: bufio.NewWriterSize(c, smallBuffer), x: x, tls: cfg, greeted: func() {}}
 }
 
 func (s *session) run() error {
+	if err := s.conn.SetDeadline(s.until); err != nil {
+		return err
+	}
 	if err := s.send(put(uint64(magicInit), uint64(magicOption), uint16(flagFixedNewstyle|flagNoZeroes))); err != nil {
 		return err
 	}
@@ -134,6 +210,12 @@ func (s *session) run() error {
 	if e.Close != nil {
 		defer e.Close()
 	}
+	s.greeted()
+	if err := s.conn.SetDeadline(time.Time{}); err != nil {
+		return err
+	}
+	// What the small buffer holds already is read first.
+	s.r, s.w = bufio.NewReaderSize(s.r, readBuffer), bufio.NewWriterSize(s.conn, writeBuffer)
 	return s.transmit(e)
 }
 
@@ -220,11 +302,9 @@ func (s *session) startTLS(n uint32) error {
 		return err
 	}
 	c := tls.Server(s.conn, s.tls)
-	_ = c.SetDeadline(time.Now().Add(handshakeLimit))
 	if err := c.Handshake(); err != nil {
 		return fmt.Errorf("tls: %w", err)
 	}
-	_ = c.SetDeadline(time.Time{})
 	s.conn, s.tls, s.structured, s.contexts = c, nil, false, nil
 	s.r.Reset(c)
 	s.w.Reset(c)

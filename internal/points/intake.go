@@ -86,7 +86,7 @@ type Intake struct {
 	epoch   string
 	journal files.File
 	offset  int64
-	done    []bitmap     // per disk: blocks recorded
+	done    []*bitmap    // per disk: blocks recorded
 	touched map[key]bool // blocks that it relies on in older packs
 	wanted  []Lost       // what home was asked for besides its changes
 	point   string       // the point it tried to seal as
@@ -99,16 +99,13 @@ func (e *MissingError) Error() string {
 	return fmt.Sprintf("%d blocks are named but not in the store, the first %s", len(e.Names), e.Names[0])
 }
 
-type bitmap []uint64
-
-func newBitmap(n int64) bitmap     { return make(bitmap, (n+63)/64) }
-func (b bitmap) set(i int64)       { b[i/64] |= 1 << (i % 64) }
-func (b bitmap) get(i int64) bool  { return b[i/64]&(1<<(i%64)) != 0 }
-func (b bitmap) clear(i int64)     { b[i/64] &^= 1 << (i % 64) }
 func (s *Store) intakeDir() string { return filepath.Join(s.dir, "intakes") }
 func (in *Intake) path(ext string) string {
 	return filepath.Join(in.store.intakeDir(), in.ID+ext)
 }
+
+// MaxDisk is the size of the largest disk, in bytes.
+const MaxDisk = 64 << 40
 
 // OpenIntake opens the intake with the spec's ID, or goes on with it if it is
 // open already. If its cycle has sealed, the seal is returned instead.
@@ -123,7 +120,7 @@ func (s *Store) OpenIntake(spec IntakeSpec) (*Intake, *Seal, error) {
 		return nil, nil, fmt.Errorf("an intake has 1 to 65536 disks, not %d", len(spec.Disks))
 	}
 	for _, d := range spec.Disks {
-		if d.Size <= 0 || d.Size > 1<<47 {
+		if d.Size <= 0 || d.Size > MaxDisk {
 			return nil, nil, fmt.Errorf("disk %s of %s: a size of %d bytes is not possible", d.Key, d.Machine, d.Size)
 		}
 		if !s.Has(d.Base) {
@@ -167,8 +164,8 @@ func (s *Store) OpenIntake(spec IntakeSpec) (*Intake, *Seal, error) {
 
 func (s *Store) newIntake(spec IntakeSpec) *Intake {
 	in := &Intake{IntakeSpec: spec, store: s, epoch: uuid.NewString(), touched: map[key]bool{}}
-	for _, d := range spec.Disks {
-		in.done = append(in.done, newBitmap(Blocks(d.Size)))
+	for range spec.Disks {
+		in.done = append(in.done, newBitmap())
 	}
 	return in
 }
@@ -289,9 +286,7 @@ func (in *Intake) valid(e Entry) error {
 }
 
 func (in *Intake) mark(e Entry) {
-	for i := range int64(e.Count) {
-		in.done[e.Disk].set(e.Index + i)
-	}
+	in.done[e.Disk].set(e.Index, int64(e.Count))
 	if !e.Name.IsZero() {
 		in.touched[keyOf(e.Name)] = true
 	}
@@ -331,15 +326,12 @@ func (s *Store) Intake(handle string) (*Intake, error) {
 }
 
 // Recorded gives, for one disk, a bitmap (bit i of byte i/8) of the blocks that
-// are recorded already, so that a cycle that goes on need not read them again.
+// are recorded already, so that a cycle that goes on need not read them again. What
+// lies beyond its end is not recorded.
 func (in *Intake) Recorded(disk int) []byte {
 	in.store.intakeMu.Lock()
 	defer in.store.intakeMu.Unlock()
-	var out []byte
-	for _, w := range in.done[disk] {
-		out = binary.LittleEndian.AppendUint64(out, w)
-	}
-	return out
+	return in.done[disk].bytes()
 }
 
 // Missing tells which of the names the store lacks. Those that it has are kept
@@ -436,7 +428,7 @@ func (in *Intake) Seal(x Seal) (*Seal, error) {
 	roots := map[[2]string]IntakeDisk{}
 	var lacking []Name
 	for i, d := range in.Disks {
-		changes := settle(perDisk[i], Blocks(d.Size))
+		changes := settle(perDisk[i])
 		for _, c := range changes {
 			if !s.Has(c.name) {
 				lacking = append(lacking, c.name)
@@ -457,7 +449,7 @@ func (in *Intake) Seal(x Seal) (*Seal, error) {
 		if err != nil {
 			return nil, fmt.Errorf("build tree of %s %s: %w", d.Machine, d.Key, err)
 		}
-		x.MissedBytes += s.missed(d, settle(same[i], Blocks(d.Size)))
+		x.MissedBytes += s.missed(d, settle(same[i]))
 		d.Base = root
 		roots[[2]string{d.Machine, d.Key}] = d
 	}
@@ -517,8 +509,8 @@ func (s *Store) missed(d IntakeDisk, same []change) (bytes int64) {
 
 // settle gives the changes ordered and without overlap; where two speak of the
 // same block the later one wins.
-func settle(cs []change, blocks int64) []change {
-	covered := newBitmap(blocks)
+func settle(cs []change) []change {
+	covered := newBitmap()
 	out := make([]change, 0, len(cs))
 	for i := len(cs) - 1; i >= 0; i-- {
 		c := cs[i]
@@ -532,10 +524,8 @@ func settle(cs []change, blocks int64) []change {
 				out = append(out, change{start, at - start, c.name})
 				start = -1
 			}
-			if free {
-				covered.set(at)
-			}
 		}
+		covered.set(c.index, c.count)
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].index < out[j].index })
 	return out

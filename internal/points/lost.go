@@ -251,17 +251,19 @@ func (in *Intake) Wanted() []Range {
 	in.wanted = nil
 	var out []Range
 	for i, d := range in.Disks {
-		blocks := newBitmap(Blocks(d.Size))
+		blocks, end := newBitmap(), int64(0)
 		for _, l := range s.lost {
 			if !group[l.Point] || l.Machine != d.Machine || l.Disk != d.Key || s.tried[l] {
 				continue
 			}
 			in.wanted = append(in.wanted, l)
-			for b := l.Index; b < min(l.Index+l.Count, Blocks(d.Size)); b++ {
-				blocks.set(b)
+			to := min(l.Index+l.Count, Blocks(d.Size))
+			if to > l.Index {
+				blocks.set(l.Index, to-l.Index)
 			}
+			end = max(end, to)
 		}
-		for b := range Blocks(d.Size) {
+		for b := range end {
 			switch n := len(out); {
 			case !blocks.get(b):
 			case n > 0 && out[n-1].Disk == i && out[n-1].Index+out[n-1].Count == b:

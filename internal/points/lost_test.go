@@ -43,7 +43,7 @@ func TestNothingIsSealedThatASyncLost(t *testing.T) {
 	_, err = seal()
 	require.ErrorAs(t, err, &missing)
 	require.Equal(t, []Name{name}, missing.Names)
-	require.Zero(t, in.Recorded(0)[0], "it is asked for again")
+	require.Empty(t, in.Recorded(0), "it is asked for again")
 	put()
 	x, err := seal()
 	require.NoError(t, err)
