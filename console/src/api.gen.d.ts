@@ -1076,6 +1076,13 @@ export interface components {
              */
             limitBytesPerSecond: number;
             windows: components["schemas"]["RateWindow"][];
+            /** @description Groups that may come from there */
+            maxGroups: number;
+            /**
+             * Format: int64
+             * @description Bytes that points from there may have, before compressing; 0 for no bound
+             */
+            roomBytes: number;
             /**
              * Format: int64
              * @description The limit that holds at this moment; 0 for none
@@ -1103,6 +1110,13 @@ export interface components {
             /** Format: int64 */
             limitBytesPerSecond?: number;
             windows?: components["schemas"]["RateWindow"][];
+            /** @description Groups that may come from there */
+            maxGroups?: number;
+            /**
+             * Format: int64
+             * @description Bytes that points from there may have; 0 for no bound
+             */
+            roomBytes?: number;
         };
         Invitation: {
             id: string;

@@ -260,9 +260,15 @@ type Deletion struct {
 // EditLink What is left out stays as it is
 type EditLink struct {
 	// Compression s2, zstd or off
-	Compression         *string       `json:"compression,omitempty"`
-	LimitBytesPerSecond *int64        `json:"limitBytesPerSecond,omitempty"`
-	Windows             *[]RateWindow `json:"windows,omitempty"`
+	Compression         *string `json:"compression,omitempty"`
+	LimitBytesPerSecond *int64  `json:"limitBytesPerSecond,omitempty"`
+
+	// MaxGroups Groups that may come from there
+	MaxGroups *int `json:"maxGroups,omitempty"`
+
+	// RoomBytes Bytes that points from there may have; 0 for no bound
+	RoomBytes *int64        `json:"roomBytes,omitempty"`
+	Windows   *[]RateWindow `json:"windows,omitempty"`
 }
 
 // EditPerson defines model for EditPerson.
@@ -539,18 +545,24 @@ type Link struct {
 
 	// LimitNowBytesPerSecond The limit that holds at this moment; 0 for none
 	LimitNowBytesPerSecond int64 `json:"limitNowBytesPerSecond"`
-	OutGroups              int   `json:"outGroups"`
+
+	// MaxGroups Groups that may come from there
+	MaxGroups int `json:"maxGroups"`
+	OutGroups int `json:"outGroups"`
 
 	// OwnKey This site's key in short words
-	OwnKey                string       `json:"ownKey"`
-	Peer                  string       `json:"peer"`
-	PeerID                string       `json:"peerId"`
-	ReceiveBytesPerSecond int64        `json:"receiveBytesPerSecond"`
-	RttMillis             *float64     `json:"rttMillis,omitempty"`
-	SeenAt                *time.Time   `json:"seenAt,omitempty"`
-	SendBytesPerSecond    int64        `json:"sendBytesPerSecond"`
-	Up                    bool         `json:"up"`
-	Windows               []RateWindow `json:"windows"`
+	OwnKey                string `json:"ownKey"`
+	Peer                  string `json:"peer"`
+	PeerID                string `json:"peerId"`
+	ReceiveBytesPerSecond int64  `json:"receiveBytesPerSecond"`
+
+	// RoomBytes Bytes that points from there may have, before compressing; 0 for no bound
+	RoomBytes          int64        `json:"roomBytes"`
+	RttMillis          *float64     `json:"rttMillis,omitempty"`
+	SeenAt             *time.Time   `json:"seenAt,omitempty"`
+	SendBytesPerSecond int64        `json:"sendBytesPerSecond"`
+	Up                 bool         `json:"up"`
+	Windows            []RateWindow `json:"windows"`
 }
 
 // Loss defines model for Loss.

@@ -188,6 +188,11 @@ func linkPage(w *tabwriter.Writer, l api.Link) {
 		row(w, "", fmt.Sprintf("%s %s-%s: %s", x.Days, x.From, x.To, rateOr(x.BytesPerSecond)))
 	}
 	row(w, "Limit now", rateOr(l.LimitNowBytesPerSecond))
+	takes := fmt.Sprintf("at most %s from there", count(l.MaxGroups, "group"))
+	if l.RoomBytes > 0 {
+		takes += ", with " + size(l.RoomBytes) + " of points"
+	}
+	row(w, "Takes", takes)
 	for _, c := range l.Checks {
 		text := "✓ " + c.Name + ": " + c.Note
 		if !c.Ok {
@@ -206,12 +211,14 @@ func rateOr(n int64) string {
 }
 
 func (a *app) linkEditCmd() *cobra.Command {
-	var compression, limit string
+	var compression, limit, room string
 	var windows []string
-	c := &cobra.Command{Use: "edit SITE", Short: "Change how what this site sends is compressed and limited", Args: cobra.ExactArgs(1),
+	var groups int
+	c := &cobra.Command{Use: "edit SITE", Short: "Change how what this site sends is compressed and limited, and how much it takes", Args: cobra.ExactArgs(1),
 		Example: `  kestrel link edit Eastmole --compression zstd --limit 40MiB
   kestrel link edit Eastmole --window "mon-fri 08:00-18:00 5MiB" --window "daily 22:00-04:00 none"
-  kestrel link edit Eastmole --limit none --window none`,
+  kestrel link edit Eastmole --limit none --window none
+  kestrel link edit Eastmole --take-groups 50 --take-room 2TiB`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -232,8 +239,18 @@ func (a *app) linkEditCmd() *cobra.Command {
 				}
 				in.Windows = &ws
 			}
+			if cmd.Flags().Changed("take-groups") {
+				in.MaxGroups = &groups
+			}
+			if room != "" {
+				n, err := parseRate(room)
+				if err != nil {
+					return usage("--take-room: %v", err)
+				}
+				in.RoomBytes = &n
+			}
 			if in == (api.EditLink{}) {
-				return usage("say what to change: --compression, --limit or --window")
+				return usage("say what to change: --compression, --limit, --window, --take-groups or --take-room")
 			}
 			l, err := read[api.Link](c.EditLink(cmd.Context(), args[0], in))
 			if err != nil {
@@ -243,6 +260,8 @@ func (a *app) linkEditCmd() *cobra.Command {
 		}}
 	c.Flags().StringVar(&compression, "compression", "", "s2 (fast), zstd (smaller), or off")
 	c.Flags().StringVar(&limit, "limit", "", "most that is sent a second outside of all windows, such as 40MiB; none for no limit")
+	c.Flags().IntVar(&groups, "take-groups", 0, "most groups that may come from there")
+	c.Flags().StringVar(&room, "take-room", "", "most bytes that points from there may have, before compressing, such as 2TiB; none for no bound")
 	c.Flags().StringArrayVar(&windows, "window", nil, `a time of the week with a limit of its own, such as "mon-fri 08:00-18:00 5MiB", by the site's clock; all of them, the first that holds counts; none for none`)
 	return c
 }
@@ -254,7 +273,7 @@ func parseRate(text string) (int64, error) {
 	}
 	n, err := humanize.ParseBytes(strings.TrimSuffix(strings.TrimSpace(text), "/s"))
 	if err != nil || n == 0 || n > 1<<50 {
-		return 0, fmt.Errorf("%q is no rate; write it like 40MiB, or none", text)
+		return 0, fmt.Errorf("%q is no number of bytes; write it like 40MiB, or none", text)
 	}
 	return int64(n), nil
 }

@@ -21,11 +21,13 @@ import (
 
 	"github.com/labstack/echo/v5"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
+	"golang.org/x/net/netutil"
 
 	contract "kestrel/api"
 	"kestrel/internal/api"
 	"kestrel/internal/core/actor"
 	"kestrel/internal/problem"
+	"kestrel/internal/timed"
 )
 
 const (
@@ -77,7 +79,7 @@ func New(rooms Rooms, console fs.FS, secure bool, log *slog.Logger) http.Handler
 
 // Serve answers on l until ctx ends, and then lets requests finish.
 func Serve(ctx context.Context, l net.Listener, h http.Handler, certFile, keyFile string) error {
-	srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return ctx }}
+	srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, MaxHeaderBytes: maxHeader, IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return ctx }}
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
@@ -90,9 +92,9 @@ func Serve(ctx context.Context, l net.Listener, h http.Handler, certFile, keyFil
 	}()
 	var err error
 	if certFile != "" {
-		err = srv.ServeTLS(l, certFile, keyFile)
+		err = srv.ServeTLS(netutil.LimitListener(l, maxConns), certFile, keyFile)
 	} else {
-		err = srv.Serve(l)
+		err = srv.Serve(netutil.LimitListener(l, maxConns))
 	}
 	if ctx.Err() == nil {
 		return fmt.Errorf("console listener: %w", err)
@@ -126,7 +128,7 @@ func open(r *http.Request) bool {
 func (h *handlers) guard(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
-		r.Body = http.MaxBytesReader(c.Response(), r.Body, maxBody)
+		r.Body = http.MaxBytesReader(c.Response(), timed.Body(c.Response(), r.Body, bodyTime), maxBody)
 		if r.Method != http.MethodGet && r.Method != http.MethodHead && !sameOrigin(r) {
 			return &problem.Problem{Status: http.StatusForbidden, Title: "Not from here", Detail: "The request comes from a page of another origin."}
 		}
@@ -347,3 +349,11 @@ func consoleHandler(files fs.FS) http.Handler {
 		server.ServeHTTP(w, r)
 	})
 }
+
+// What clients may take: bytes of a request's head, connections at once, and the time
+// in which a request's body has to be there.
+const (
+	maxHeader = 32 << 10
+	maxConns  = 4096
+	bodyTime  = 30 * time.Second
+)

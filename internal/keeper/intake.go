@@ -9,9 +9,12 @@ import (
 	"github.com/google/uuid"
 
 	"kestrel/internal/core/exposure"
+	"kestrel/internal/core/group"
+	"kestrel/internal/core/span"
 	"kestrel/internal/core/words"
 	"kestrel/internal/cycle"
 	"kestrel/internal/directory"
+	"kestrel/internal/link"
 	"kestrel/internal/points"
 	"kestrel/internal/problem"
 )
@@ -40,7 +43,51 @@ func (k *Keeper) OpenIntake(ctx context.Context, site string, r cycle.OpenReques
 	if err := k.mayBring(site, r.Group.ID, r.Group.Term); err != nil {
 		return cycle.Opened{}, err
 	}
+	if err := link.CheckOpen(r); err != nil {
+		return cycle.Opened{}, err
+	}
+	g, ok := k.Groups.Get(r.Group.ID)
+	if !ok {
+		return cycle.Opened{}, notHome
+	}
+	if spec, err := directory.Decode(r.Group.Settings, g.Spec.Name); len(r.Group.Settings) > 0 && (err != nil || group.CheckName(spec.Name, group.MaxName) != "") {
+		return cycle.Opened{}, problem.Invalid("group", "The specification that %s is to be sealed with is not understood.", g.Spec.Name)
+	}
+	// Whose group it is, and what it is called, the records of this site say.
+	r.Group.Name, r.Group.HomeSite, r.Group.HomeName = g.Spec.Name, g.HomeID, g.HomeName
+	if err := k.mayOpen(g, r); err != nil {
+		return cycle.Opened{}, err
+	}
 	return cycle.Receive(ctx, k.Store, r)
+}
+
+// What the open cycles of one home may be together.
+const (
+	openCycles = 64
+	openBytes  = 256 << 40
+)
+
+// mayOpen refuses one cycle more than a home may have open here.
+func (k *Keeper) mayOpen(g directory.Record, r cycle.OpenRequest) error {
+	n, bytes := 1, int64(0)
+	for _, d := range r.Disks {
+		bytes += d.Size
+	}
+	for _, x := range k.Groups.All() {
+		if x.HomeID != g.HomeID || x.ID == g.ID { // a group has one cycle at a time
+			continue
+		}
+		for _, in := range k.Store.Intakes(x.ID) {
+			n++
+			for _, d := range in.Disks {
+				bytes += d.Size
+			}
+		}
+	}
+	if n > openCycles || bytes > openBytes {
+		return link.TooMuch("%s has %d cycles open here, of %s: at most %d, of %s, are taken at once.", g.HomeName, n, span.Bytes(float64(bytes)), openCycles, span.Bytes(openBytes))
+	}
+	return nil
 }
 
 // Intake finds an open intake of a site.
@@ -63,6 +110,9 @@ func (k *Keeper) SealIntake(ctx context.Context, site string, ahead time.Duratio
 	if !ok {
 		return nil, notHome
 	}
+	if err := link.CheckSeal(seal, k.Clock.Now(), ahead); err != nil {
+		return nil, err
+	}
 	seal.HomeAhead = ahead
 	x, err := in.Seal(seal)
 	if err != nil {
@@ -84,6 +134,26 @@ func (k *Keeper) SealIntake(ctx context.Context, site string, ahead time.Duratio
 	k.Prune(ctx, r)
 	k.told(x.Point, r.ID)
 	return x, nil
+}
+
+// HeldFor is what the points of a home's groups hold here, in bytes before compressing:
+// the newest of a group whole, and what arrived for each other. What two hold alike
+// counts twice.
+func (k *Keeper) HeldFor(home string) (bytes int64) {
+	for _, g := range k.Groups.All() {
+		if g.HomeID != home || g.Direction == directory.Out {
+			continue
+		}
+		held := k.Store.Points(g.ID)
+		for i, x := range held {
+			if i == len(held)-1 {
+				bytes += max(x.UsedBytes, x.HeldBytes)
+			} else {
+				bytes += x.HeldBytes
+			}
+		}
+	}
+	return bytes
 }
 
 // home is this site's own store, for a group that keeps points at home too.

@@ -15,9 +15,12 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/net/netutil"
+
 	"kestrel/internal/cycle"
 	"kestrel/internal/points"
 	"kestrel/internal/problem"
+	"kestrel/internal/timed"
 )
 
 // Local is the site behind the link listener. Key is the fingerprint of the
@@ -42,6 +45,11 @@ const (
 	missingType = "application/x-kestrel-missing"
 	maxJSON     = 16 << 20
 	maxShip     = 1 << 16 // blocks or entries in one message
+	maxHeader   = 16 << 10
+	// bodyTime bounds how long a request's body may take: one batch of blocks over a
+	// slow link, and no client that sends a byte a minute.
+	bodyTime = 5 * time.Minute
+	maxConns = 1024 // at once, of all sites and of strangers that knock
 )
 
 // Serve answers paired sites on l until ctx ends.
@@ -70,6 +78,7 @@ func Serve(ctx context.Context, l net.Listener, id *Identity, local Local, log *
 					fail(w, &problem.Problem{Status: http.StatusInternalServerError, Title: "The other site failed", Detail: "Its log has the details."})
 				}
 			}()
+			r.Body = timed.Body(w, r.Body, bodyTime)
 			key := keyOf(r.TLS.PeerCertificates[0])
 			if _, paired := local.Allow(key); !paired && !open {
 				fail(w, &problem.Problem{Status: http.StatusForbidden, Title: "Not a paired site"})
@@ -83,7 +92,7 @@ func Serve(ctx context.Context, l net.Listener, id *Identity, local Local, log *
 			}
 		})
 	}
-	srv := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+	srv := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, MaxHeaderBytes: maxHeader, IdleTimeout: 2 * time.Minute,
 		TLSConfig: id.serverTLS(func(key []byte) bool { ok, _ := local.Allow(key); return ok }),
 		ErrorLog:  slog.NewLogLogger(log.Handler(), slog.LevelDebug), BaseContext: func(net.Listener) context.Context { return ctx }}
 	done := make(chan error, 1)
@@ -96,7 +105,7 @@ func Serve(ctx context.Context, l net.Listener, id *Identity, local Local, log *
 		}
 		done <- nil
 	}()
-	err := srv.ServeTLS(l, "", "")
+	err := srv.ServeTLS(netutil.LimitListener(l, maxConns), "", "")
 	if ctx.Err() == nil {
 		return fmt.Errorf("link listener: %w", err)
 	}
@@ -123,7 +132,8 @@ func fail(w http.ResponseWriter, err error) {
 		p, ok = &problem.Problem{Status: http.StatusInsufficientStorage, Title: "No room at the recovery site", Detail: err.Error() + ". The cycle goes on when there is room: delete points, shorten a retention, or give the store more disk."}, true
 	}
 	if !ok {
-		p = &problem.Problem{Status: http.StatusInternalServerError, Title: "The other site failed", Detail: err.Error()}
+		// What happened inside is for this site's log, not for the peer.
+		p = &problem.Problem{Status: http.StatusInternalServerError, Title: "The other site failed", Detail: "Its log has the details."}
 	}
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(p.Status)

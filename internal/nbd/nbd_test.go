@@ -257,7 +257,9 @@ func TestSilentClientsKeepNobodyOut(t *testing.T) {
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
-	go func() { done <- nbd.ServeWithin(ctx, l, disks{"pier": {Size: 4096, Device: bytes.NewReader(make([]byte, 4096))}}, nil, nbd.Limits{Greeting: 8, Patience: time.Second}) }()
+	go func() {
+		done <- nbd.ServeWithin(ctx, l, disks{"pier": {Size: 4096, Device: bytes.NewReader(make([]byte, 4096))}}, nil, nbd.Limits{Greeting: 8, Patience: time.Second})
+	}()
 	began := time.Now()
 	var silent []net.Conn
 	for range 40 {
@@ -302,7 +304,9 @@ func TestAnOpenExportHasNoDeadline(t *testing.T) {
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
-	go func() { done <- nbd.ServeWithin(ctx, l, disks{"pier": {Size: 4096, Device: bytes.NewReader(make([]byte, 4096))}}, nil, nbd.Limits{Patience: 50 * time.Millisecond}) }()
+	go func() {
+		done <- nbd.ServeWithin(ctx, l, disks{"pier": {Size: 4096, Device: bytes.NewReader(make([]byte, 4096))}}, nil, nbd.Limits{Patience: 50 * time.Millisecond})
+	}()
 	var c *nbd.Conn
 	require.Eventually(t, func() bool {
 		c, err = nbd.Dial(ctx, "tcp", l.Addr().String(), "pier", nbd.Options{})

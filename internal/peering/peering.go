@@ -440,18 +440,52 @@ func (p *Peering) peerActor(s *state) actor.Actor {
 	return actor.Actor{Kind: actor.Site, Name: s.rec.PeerName, Role: actor.Administrator, From: s.rec.PeerName}
 }
 
+// What a mirrored group may have.
+const (
+	maxRungs = 50
+	maxTags  = 100
+)
+
+// quota is what a link may bring now.
+func (p *Peering) quota(s *state) settings {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return s.set
+}
+
+// from counts the groups that a link has brought; those that have ended count while
+// their points are here.
+func (p *Peering) from(s *state) (n int) {
+	for _, g := range p.Groups.All() {
+		if g.HomeID == s.rec.PeerID && g.Direction != directory.Out {
+			n++
+		}
+	}
+	return n
+}
+
 // takeReport mirrors one group from its home site.
 func (p *Peering) takeReport(ctx context.Context, s *state, ahead time.Duration, r link.GroupReport) error {
+	if err := link.CheckReport(r); err != nil {
+		return err
+	}
 	spec, err := directory.Decode(r.Settings, r.ID)
 	if err != nil {
 		return problem.Invalid("settings", "The specification of group %s is not understood: %v", r.ID, err)
+	}
+	if len(spec.Machines) > group.MaxMachines || len(spec.Promise.Keep) > maxRungs || len(spec.Tags) > maxTags {
+		return problem.Invalid("settings", "Group %s is larger than a group can be: at most %d machines, %d rungs and %d tags.", r.ID, group.MaxMachines, maxRungs, maxTags)
 	}
 	if why := group.CheckName(spec.Name, group.MaxName); why != "" {
 		return problem.Invalid("settings", "The name of group %s is not accepted: %s", r.ID, why)
 	}
 	rec := directory.Record{ID: r.ID, Link: s.rec.ID, HomeID: s.rec.PeerID, HomeName: s.rec.PeerName, RecoveryName: p.Site.Name, Term: r.Term, Revision: r.Revision, Spec: spec,
 		Anchor: ours(ahead, r.Anchor), CreatedAt: ours(ahead, r.CreatedAt)}
-	if was, ok := p.Groups.Get(r.ID); ok && was.HomeID == s.rec.PeerID {
+	was, known := p.Groups.Get(r.ID)
+	if most := p.quota(s).groups(); !known && p.from(s) >= most {
+		return link.TooMuch("%s takes at most %d groups of %s. Have more allowed there.", p.Site.Name, most, s.rec.PeerName)
+	}
+	if known && was.HomeID == s.rec.PeerID {
 		if err := p.Keeper.Shortens(ctx, was, spec.Promise.Keep); err != nil {
 			return err
 		}
@@ -460,7 +494,7 @@ func (p *Peering) takeReport(ctx context.Context, s *state, ahead time.Duration,
 		return err
 	}
 	p.mu.Lock()
-	p.live[r.ID] = mirrored{r.Live, p.Clock.Now(), ahead}
+	p.live[r.ID] = mirrored{r.Live.Bounded(), p.Clock.Now(), ahead}
 	p.mu.Unlock()
 	p.Hub.Send(events.Event{Type: "group", ID: r.ID})
 	return nil

@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"net/http"
+	"strings"
 	"testing"
 	"time"
 
@@ -408,4 +410,89 @@ func TestSettingsOfALink(t *testing.T) {
 	require.Equal(t, v.Windows, again[0].Windows)
 	require.EqualValues(t, 4<<20, again[0].LimitBytesPerSecond)
 	require.False(t, again[0].Up)
+}
+
+// A peer that was taken over brings no more groups than it may, and none that could not
+// be; the others go on.
+func TestWhatAPeerSaysHasBounds(t *testing.T) {
+	r := newRig(t)
+	r.paired()
+	_, err := r.p.Edit(t.Context(), rooms.Anna(), "Norhaven", api.EditLink{MaxGroups: new(0)})
+	says(t, err, "Take 1 to")
+	v, err := r.p.Edit(t.Context(), rooms.Anna(), "Norhaven", api.EditLink{MaxGroups: new(3)})
+	require.NoError(t, err)
+	require.Equal(t, 3, v.MaxGroups)
+	var invented []link.GroupReport
+	for n := range 20 {
+		invented = append(invented, report(group(fmt.Sprint("group ", n))))
+	}
+	st := r.beat(key(1), link.Beat{Groups: invented})
+	require.Len(t, r.Groups.All(), 3)
+	require.Empty(t, st[invented[0].ID].Refused)
+	require.Contains(t, st[invented[19].ID].Refused, "takes at most 3 groups of Norhaven")
+	st = r.beat(key(1), link.Beat{Groups: invented[:3]})
+	require.Empty(t, st[invented[2].ID].Refused, "those that are known go on")
+
+	large := report(group("Large"))
+	large.ID, large.Settings = invented[0].ID, json.RawMessage(`"`+strings.Repeat("x", 300<<10)+`"`)
+	st = r.beat(key(1), link.Beat{Groups: []link.GroupReport{large}})
+	require.Contains(t, st[large.ID].Refused, "at most")
+	spec := rooms.Spec("Many")
+	for n := range 300 {
+		m := spec.Machines[0]
+		m.ID = fmt.Sprint(n)
+		spec.Machines = append(spec.Machines, m)
+	}
+	large.Settings = directory.Encode(spec)
+	st = r.beat(key(1), link.Beat{Groups: []link.GroupReport{large}})
+	require.Contains(t, st[large.ID].Refused, "larger than a group can be")
+	_, err = r.p.Beats(t.Context(), key(1), link.Beat{Ended: make([]string, 20_000)})
+	says(t, err, "at most 10000 groups")
+
+	told := invented[0]
+	told.Live = link.Live{Failure: "\x1b[31m" + strings.Repeat("no ", 1000), Cycles: make([]cycle.Account, 5000), Backlog: map[string]int64{}}
+	told.Live.Cycles[0].Error = "two\nlines\u202e"
+	r.beat(key(1), link.Beat{Groups: []link.GroupReport{told}})
+	live, ok := r.p.Reported(told.ID)
+	require.True(t, ok)
+	require.LessOrEqual(t, len([]rune(live.Failure)), 501)
+	require.NotContains(t, live.Failure, "\x1b")
+	require.Len(t, live.Cycles, 20)
+	require.Equal(t, "two lines ", live.Cycles[0].Error)
+	mine, err := r.Groups.Create(t.Context(), rooms.Anna(), directory.Record{ID: uuid.NewString(), Link: v.ID, HomeID: r.ID, HomeName: r.Name, RecoveryName: rooms.HomeName, Spec: rooms.Spec("Ours")})
+	require.NoError(t, err)
+	says(t, r.p.Acted(t.Context(), key(1), mine.ID, link.Act{Action: "run", Who: "ben\nanna"}), "characters that can be seen")
+}
+
+// Points of a link have no more room than it may have.
+func TestALinkHasItsRoom(t *testing.T) {
+	r := newRig(t)
+	r.paired()
+	g := group("Ticketing")
+	r.beat(key(1), link.Beat{Groups: []link.GroupReport{report(g)}})
+	open := func() error {
+		_, err := r.p.OpenIntake(t.Context(), key(1), cycle.OpenRequest{ID: uuid.NewString(), Group: points.SealGroup{ID: g.ID, Term: 1}, Disks: []cycle.OpenRequestDisk{{Machine: "m", Key: "d", Size: points.BlockSize}}})
+		return err
+	}
+	require.NoError(t, open())
+	_, err := r.p.Edit(t.Context(), rooms.Anna(), "Norhaven", api.EditLink{RoomBytes: new(int64(1))})
+	require.NoError(t, err)
+	require.NoError(t, open(), "nothing is here yet")
+	x, err := r.Keeper.OpenIntake(t.Context(), rooms.HomeID, cycle.OpenRequest{ID: uuid.NewString(), Group: points.SealGroup{ID: g.ID, Term: 1}, Disks: []cycle.OpenRequestDisk{{Machine: "m", Key: "d", Size: points.BlockSize}}})
+	require.NoError(t, err)
+	in, err := r.Store.Intake(x.Intake)
+	require.NoError(t, err)
+	block := bytes.Repeat([]byte{7}, points.BlockSize)
+	enc, stored := points.Encode(nil, block, points.EncodingRaw)
+	require.NoError(t, in.Put(points.NameOf(block), enc, points.BlockSize, stored))
+	require.NoError(t, in.Record([]points.Entry{{Count: 1, Name: points.NameOf(block)}}))
+	_, err = r.Keeper.SealIntake(t.Context(), rooms.HomeID, 0, x.Intake, points.Seal{CaptureAt: time.Now(), Consistency: "crash", Machines: []points.SealMachine{{ID: "m", Name: "m", Disks: []points.SealDisk{{Key: "d", Size: points.BlockSize}}}}})
+	require.NoError(t, err)
+	err = open()
+	says(t, err, "have 64 KiB, and may have 1 B")
+	p, _ := problem.Of(err)
+	require.Equal(t, http.StatusInsufficientStorage, p.Status)
+	_, err = r.p.Edit(t.Context(), rooms.Anna(), "Norhaven", api.EditLink{RoomBytes: new(int64(1 << 30))})
+	require.NoError(t, err)
+	require.NoError(t, open())
 }

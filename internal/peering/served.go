@@ -8,6 +8,8 @@ import (
 	"github.com/google/uuid"
 
 	"kestrel/internal/core/actor"
+	"kestrel/internal/core/group"
+	"kestrel/internal/core/span"
 	"kestrel/internal/core/words"
 	"kestrel/internal/cycle"
 	"kestrel/internal/directory"
@@ -46,6 +48,9 @@ func (p *Peering) Beats(ctx context.Context, key []byte, b link.Beat) (link.Beat
 	p.mu.Unlock()
 	if !was {
 		p.Hub.Send(events.Event{Type: "link", ID: s.rec.ID})
+	}
+	if err := link.CheckBeat(b); err != nil {
+		return out, err
 	}
 	for _, r := range b.Groups {
 		if uuid.Validate(r.ID) != nil {
@@ -112,19 +117,25 @@ func (p *Peering) HeldPoints(ctx context.Context, key []byte, group string) ([]l
 	return p.Keeper.Held(ctx, group)
 }
 
+// maxWho is the longest name of somebody at another site, in characters.
+const maxWho = 200
+
 // Acted implements link.Local: a wish from the recovery site.
-func (p *Peering) Acted(ctx context.Context, key []byte, group string, a link.Act) error {
+func (p *Peering) Acted(ctx context.Context, key []byte, id string, a link.Act) error {
 	s, err := p.byKey(key)
 	if err != nil {
 		return err
 	}
-	r, ok := p.Groups.Get(group)
+	r, ok := p.Groups.Get(id)
 	if !ok || r.Direction != directory.Out || r.Link != s.rec.ID {
-		return problem.NotFound("group", group)
+		return problem.NotFound("group", id)
+	}
+	if group.CheckName(a.Who, maxWho) != "" {
+		return problem.Invalid("who", "Name who asks, in 1 to %d characters that can be seen.", maxWho)
 	}
 	who := p.peerActor(s)
 	who.For = a.Who
-	return p.Act(ctx, who, group, a.Action, a.Body)
+	return p.Act(ctx, who, id, a.Action, a.Body)
 }
 
 // GroupEnded implements link.Local. That home wants the points deleted as well is
@@ -176,6 +187,11 @@ func (p *Peering) OpenIntake(ctx context.Context, key []byte, r cycle.OpenReques
 	s, err := p.byKey(key)
 	if err != nil {
 		return cycle.Opened{}, err
+	}
+	if most := p.quota(s).Room; most > 0 {
+		if has := p.Keeper.HeldFor(s.rec.PeerID); has >= most {
+			return cycle.Opened{}, link.TooMuch("The points of %s here have %s, and may have %s. Delete points, shorten keep ladders, or have more allowed at %s.", s.rec.PeerName, span.Bytes(float64(has)), span.Bytes(float64(most)), p.Site.Name)
+		}
 	}
 	return p.Keeper.OpenIntake(ctx, s.rec.PeerID, r)
 }

@@ -9,17 +9,33 @@ import (
 	"kestrel/internal/api"
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/pace"
+	"kestrel/internal/core/span"
 	"kestrel/internal/core/words"
 	"kestrel/internal/events"
 	"kestrel/internal/points"
 	"kestrel/internal/problem"
 )
 
-// settings is how what this site sends over a link is compressed and
-// limited. The other site decides for its own direction.
+// settings is how what this site sends over a link is compressed and limited, and
+// how much it takes from there. The other site decides for its own direction.
 type settings struct {
 	Compression string    `json:"compression,omitempty"` // empty is s2
 	Pace        pace.Plan `json:"pace"`
+	MaxGroups   int       `json:"maxGroups,omitempty"` // that come from there; 0 for the default
+	Room        int64     `json:"room,omitempty"`      // bytes of points from there; 0 for no bound
+}
+
+// What a link may bring if nobody says otherwise, and what may be said.
+const (
+	defaultGroups = 500
+	mostGroups    = 10_000
+)
+
+func (x settings) groups() int {
+	if x.MaxGroups == 0 {
+		return defaultGroups
+	}
+	return x.MaxGroups
 }
 
 const defaultCompression = "s2"
@@ -41,14 +57,15 @@ func (x settings) encoding() points.Encoding { return encodings()[x.compression(
 // view enters the settings into a link as the contract shows it.
 func (x settings) view(v *api.Link, now time.Time) {
 	v.Compression, v.LimitBytesPerSecond, v.LimitNowBytesPerSecond = x.compression(), x.Pace.Rate, x.Pace.At(now.Local())
+	v.MaxGroups, v.RoomBytes = x.groups(), x.Room
 	v.Windows = []api.RateWindow{}
 	for _, w := range x.Pace.Windows {
 		v.Windows = append(v.Windows, api.RateWindow{Days: w.Days.String(), From: pace.FormatMinute(w.From), To: pace.FormatMinute(w.To), BytesPerSecond: w.Rate})
 	}
 }
 
-// Edit changes how what this site sends over a link is compressed and limited. It
-// holds at once, also for cycles under way.
+// Edit changes how what this site sends over a link is compressed and limited, and
+// how much it takes from there. It holds at once, also for cycles under way.
 func (p *Peering) Edit(ctx context.Context, who actor.Actor, id string, in api.EditLink) (api.Link, error) {
 	s, err := p.find(id)
 	if err != nil {
@@ -84,6 +101,18 @@ func (p *Peering) Edit(ctx context.Context, who actor.Actor, id string, in api.E
 		}
 		set.Pace.Windows = windows
 	}
+	if n := in.MaxGroups; n != nil {
+		if *n < 1 || *n > mostGroups {
+			faults = append(faults, problem.Field{Field: "maxGroups", Message: fmt.Sprintf("Take 1 to %d groups from there.", mostGroups)})
+		}
+		set.MaxGroups = *n
+	}
+	if n := in.RoomBytes; n != nil {
+		if *n < 0 {
+			faults = append(faults, problem.Field{Field: "roomBytes", Message: "Give 0 bytes, for no bound, or more."})
+		}
+		set.Room = *n
+	}
 	if len(faults) > 0 {
 		return api.Link{}, problem.InvalidFields(faults...)
 	}
@@ -114,6 +143,10 @@ func (x settings) text() string {
 		t += ", other in 1 time of the week"
 	} else if n > 1 {
 		t += fmt.Sprintf(", other in %d times of the week", n)
+	}
+	t += fmt.Sprintf("; at most %d groups from there", x.groups())
+	if x.Room > 0 {
+		t += ", with " + span.Bytes(float64(x.Room)) + " of points"
 	}
 	return t
 }

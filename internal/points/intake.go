@@ -412,6 +412,7 @@ func (in *Intake) Seal(x Seal) (*Seal, error) {
 	s.sweepMu.RLock()
 	defer s.sweepMu.RUnlock()
 	losses := s.losses.Load()
+	x.HeldBytes = 0
 	perDisk, same := make([][]change, len(in.Disks)), make([][]change, len(in.Disks))
 	s.intakeMu.Lock()
 	err := in.replay(func(e Entry) {
@@ -437,6 +438,11 @@ func (in *Intake) Seal(x Seal) (*Seal, error) {
 		if lacking != nil {
 			in.unmark(lacking)
 			return nil, &MissingError{lacking}
+		}
+		for _, c := range changes {
+			if !c.name.IsZero() {
+				x.HeldBytes += c.count * BlockSize
+			}
 		}
 		root, err := s.update(d.Base, d.Size, changes)
 		if errors.Is(err, ErrNotFound) || errors.Is(err, ErrDamaged) {

@@ -44,6 +44,9 @@ type Seal struct {
 	UsedBytes    int64 `json:"usedBytes"`
 	ChangedBytes int64 `json:"changedBytes"`
 	ShippedBytes int64 `json:"shippedBytes"`
+	// HeldBytes is what arrived for this point without zero areas, as this store counts
+	// it, whatever home says.
+	HeldBytes int64 `json:"heldBytes,omitempty"`
 	// MissedBytes is what had changed without the platform's saying so.
 	MissedBytes int64 `json:"missedBytes,omitempty"`
 }

@@ -28,14 +28,16 @@ export function LinkDialog({ l, onClose }: { l: Schemas["Link"]; onClose: () => 
     defaultValues: {
       compression: l.compression,
       most: mib(l.limitBytesPerSecond),
+      groups: String(l.maxGroups),
+      room: l.roomBytes ? String(Math.round((l.roomBytes / 2 ** 30) * 100) / 100) : "",
       windows: l.windows.map((w) => ({ days: w.days, from: w.from, to: w.to, rate: mib(w.bytesPerSecond) })),
     },
   });
   const windows = useFieldArray({ control: form.control, name: "windows" });
   return (
     <FormDialog
-      title={`Limit and compression towards ${l.peer}`}
-      intro={`For what this site sends. It holds at once; ${l.peer} decides for its own direction.`}
+      title={`Limits and compression with ${l.peer}`}
+      intro={`For what this site sends, and what it takes. It holds at once; ${l.peer} decides for its own direction.`}
       form={form}
       act={(v) =>
         ask(
@@ -44,6 +46,8 @@ export function LinkDialog({ l, onClose }: { l: Schemas["Link"]; onClose: () => 
             body: {
               compression: v.compression,
               limitBytesPerSecond: bytes(v.most),
+              maxGroups: Number(v.groups),
+              roomBytes: bytes(v.room) * 2 ** 10,
               windows: v.windows.map(({ rate, ...w }) => ({ ...w, bytesPerSecond: bytes(rate) })),
             },
           }),
@@ -73,6 +77,38 @@ export function LinkDialog({ l, onClose }: { l: Schemas["Link"]; onClose: () => 
                     </option>
                   ))}
                 </select>
+              )}
+            </Field>
+            <Field
+              label={`Most groups from ${l.peer}`}
+              faults={refusal?.at("maxGroups")}
+              hint="A site that was taken over brings no more than that."
+            >
+              {(i, d) => (
+                <input
+                  id={i}
+                  aria-describedby={d}
+                  inputMode="numeric"
+                  pattern="[0-9]+"
+                  className={inputLook}
+                  {...form.register("groups")}
+                />
+              )}
+            </Field>
+            <Field
+              label={`Room for points from ${l.peer}, GiB`}
+              faults={refusal?.at("roomBytes")}
+              hint="Before compressing. Empty for all that the store has."
+            >
+              {(i, d) => (
+                <input
+                  id={i}
+                  aria-describedby={d}
+                  inputMode="decimal"
+                  pattern="[0-9]*[.,]?[0-9]*"
+                  className={inputLook}
+                  {...form.register("room")}
+                />
               )}
             </Field>
             <Field
