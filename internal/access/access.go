@@ -17,6 +17,7 @@ import (
 	"kestrel/internal/clock"
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/group"
+	"kestrel/internal/core/ident"
 	"kestrel/internal/problem"
 	"kestrel/internal/records"
 )
@@ -92,6 +93,14 @@ func (a *Access) Welcome(ctx context.Context, w api.Welcome, from string) (actor
 	if n := len(w.Password); n < minPassword || n > maxPassword {
 		return actor.Actor{}, "", problem.Invalid("password", "A password has %d to %d characters.", minPassword, maxPassword)
 	}
+	used := problem.Invalid("token", "This link was used or has expired. Ask for a new one, or make one on the host with: kestrel admin link")
+	// Who has no link learns nothing of who is here, and has nothing hashed.
+	switch has, err := a.db.HasSecret(ctx, "welcome", HashSecret(w.Token), a.clk.Now()); {
+	case err != nil:
+		return actor.Actor{}, "", err
+	case !has:
+		return actor.Actor{}, "", used
+	}
 	exists := problem.Invalid("name", "%s exists already; choose another name.", name)
 	if _, err := a.db.PersonByName(ctx, name); err == nil {
 		return actor.Actor{}, "", exists
@@ -102,7 +111,7 @@ func (a *Access) Welcome(ctx context.Context, w api.Welcome, from string) (actor
 	}
 	link, err := a.db.TakeSecret(ctx, "welcome", HashSecret(w.Token), a.clk.Now())
 	if errors.Is(err, records.ErrNotFound) {
-		return actor.Actor{}, "", problem.Invalid("token", "This link was used or has expired. Ask for a new one, or make one on the host with: kestrel admin link")
+		return actor.Actor{}, "", used
 	}
 	if err != nil {
 		return actor.Actor{}, "", err
@@ -283,7 +292,7 @@ func (a *Access) InvitePerson(ctx context.Context, who actor.Actor, in api.NewPe
 
 func (a *Access) findPerson(ctx context.Context, id string) (records.Person, error) {
 	find := a.db.PersonByName
-	if uuid.Validate(id) == nil {
+	if ident.UUID(id) {
 		find = a.db.Person
 	}
 	p, err := find(ctx, id)

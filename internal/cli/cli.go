@@ -120,7 +120,7 @@ func code(err error) int {
 			return exitSignIn
 		case p.Status == http.StatusNotFound:
 			return exitNotFound
-		case p.Status == http.StatusBadGateway:
+		case p.Status == http.StatusBadGateway || p.Status == http.StatusServiceUnavailable:
 			return exitUnreachable
 		case p.Status < 500:
 			return exitRefused

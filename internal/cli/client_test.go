@@ -140,7 +140,7 @@ func TestEveryCommandTellsRefusalsAlike(t *testing.T) {
 }
 
 func TestExitCodesOfAnswers(t *testing.T) {
-	for status, want := range map[int]int{401: exitSignIn, 403: exitSignIn, 404: exitNotFound, 409: exitRefused, 412: exitRefused, 422: exitRefused, 429: exitRefused, 500: exitFailed, 502: exitUnreachable} {
+	for status, want := range map[int]int{401: exitSignIn, 403: exitSignIn, 404: exitNotFound, 409: exitRefused, 412: exitRefused, 422: exitRefused, 429: exitRefused, 500: exitFailed, 502: exitUnreachable, 503: exitUnreachable} {
 		newService(t, func(*http.Request) (int, any) { return status, &problem.Problem{Title: "No"} })
 		code, _, errs := kestrel("group", "show", "Ticketing")
 		require.Equal(t, want, code, "%d: %s", status, errs)

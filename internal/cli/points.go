@@ -8,10 +8,10 @@ import (
 	"text/tabwriter"
 	"time"
 
-	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 
 	"kestrel/internal/api"
+	"kestrel/internal/core/ident"
 	"kestrel/internal/core/span"
 )
 
@@ -230,7 +230,7 @@ func servedTable(w *tabwriter.Writer, ss []api.Served) {
 
 // findPoint resolves an ID, GROUP or GROUP:NUMBER.
 func findPoint(ctx context.Context, c *api.Client, text string) (api.Point, error) {
-	if uuid.Validate(text) == nil {
+	if ident.UUID(text) {
 		return read[api.Point](c.GetPoint(ctx, text))
 	}
 	group, number, numbered := text, "", false

@@ -2,10 +2,13 @@ package cli
 
 import (
 	"context"
+	"crypto/x509"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"log/slog"
 	"net"
+	"net/url"
 	"os"
 	"path/filepath"
 	"runtime/debug"
@@ -114,6 +117,10 @@ keeps its password off the process list.`,
 			if err != nil {
 				return err
 			}
+			hosts, err := names(cfg.ConsoleURL, cert)
+			if err != nil {
+				return err
+			}
 			l, err := net.Listen("tcp", listen)
 			if err != nil {
 				return fmt.Errorf("listen for console and API: %w", err)
@@ -127,7 +134,7 @@ keeps its password off the process list.`,
 			g, ctx := errgroup.WithContext(cmd.Context())
 			g.Go(func() error { return svc.Run(ctx) })
 			g.Go(func() error {
-				return httpapi.Serve(ctx, l, httpapi.New(svc.Rooms(), files, secure, cfg.Log), cert, key)
+				return httpapi.Serve(ctx, l, httpapi.New(svc.Rooms(), files, httpapi.Door{Secure: secure, Hosts: hosts}, cfg.Log), cert, key)
 			})
 			err = g.Wait()
 			err = errors.Join(err, svc.Close())
@@ -298,4 +305,33 @@ func peersMay(wait, least string) (time.Duration, ladder.Ladder, error) {
 		return 0, nil, usage("--least-keep: %v, or none", err)
 	}
 	return d, l, nil
+}
+
+// names are what clients may call this host: by the console's address, the certificate,
+// and the host itself.
+func names(console, certFile string) ([]string, error) {
+	u, err := url.Parse(console)
+	if err != nil || u.Host == "" {
+		return nil, usage("--console-url: %q is no address; write it like https://norhaven.skerry.example", console)
+	}
+	out := []string{u.Hostname()}
+	if host, err := os.Hostname(); err == nil {
+		out = append(out, host)
+	}
+	if certFile == "" {
+		return out, nil
+	}
+	b, err := os.ReadFile(certFile)
+	if err != nil {
+		return nil, fmt.Errorf("read --tls-cert: %w", err)
+	}
+	block, _ := pem.Decode(b)
+	if block == nil {
+		return nil, usage("--tls-cert %s holds no certificate in PEM", certFile)
+	}
+	c, err := x509.ParseCertificate(block.Bytes)
+	if err != nil {
+		return nil, usage("--tls-cert %s: %v", certFile, err)
+	}
+	return append(out, c.DNSNames...), nil
 }

@@ -2,12 +2,14 @@ package httpapi
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"kestrel/internal/api"
@@ -25,7 +27,42 @@ import (
 type handlers struct {
 	Rooms
 	secure bool
+	door   Door
 	rules  map[string]rule
+	lately lately
+}
+
+// lately is who came with which secret in the last while, as far as it is remembered.
+type lately struct {
+	mu  sync.Mutex
+	who map[[sha256.Size]byte]seenActor
+}
+
+type seenActor struct {
+	actor.Actor
+	at time.Time
+}
+
+// rememberFor and rememberMost bound what is remembered.
+const (
+	rememberFor  = time.Hour
+	rememberMost = 1000
+)
+
+func (l *lately) put(secret string, a actor.Actor) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.who == nil || len(l.who) >= rememberMost {
+		l.who = map[[sha256.Size]byte]seenActor{}
+	}
+	l.who[sha256.Sum256([]byte(secret))] = seenActor{a, time.Now()}
+}
+
+func (l *lately) get(secret string) (actor.Actor, bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	s, ok := l.who[sha256.Sum256([]byte(secret))]
+	return s.Actor, ok && time.Since(s.at) < rememberFor
 }
 
 var _ api.StrictServerInterface = (*handlers)(nil)
@@ -78,11 +115,11 @@ func (h *handlers) Welcome(ctx context.Context, request api.WelcomeRequestObject
 	return signedIn{h.me(a), secret, h.secure}, err
 }
 
-type signedOut struct{}
+type signedOut struct{ secure bool }
 
 // VisitSignOutResponse implements api.SignOutResponseObject.
-func (signedOut) VisitSignOutResponse(w http.ResponseWriter) error {
-	http.SetCookie(w, &http.Cookie{Name: cookieName, Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteStrictMode})
+func (s signedOut) VisitSignOutResponse(w http.ResponseWriter) error {
+	http.SetCookie(w, &http.Cookie{Name: cookieName, Path: "/", MaxAge: -1, HttpOnly: true, Secure: s.secure, SameSite: http.SameSiteStrictMode})
 	w.WriteHeader(http.StatusNoContent)
 	return nil
 }
@@ -91,7 +128,7 @@ type secretKey struct{}
 
 func (h *handlers) SignOut(ctx context.Context, _ api.SignOutRequestObject) (api.SignOutResponseObject, error) {
 	secret, _ := ctx.Value(secretKey{}).(string)
-	return signedOut{}, h.Access.SignOut(ctx, secret)
+	return signedOut{h.secure}, h.Access.SignOut(ctx, secret)
 }
 
 // eventStream writes events as they come. A comment now and then keeps the

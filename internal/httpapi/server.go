@@ -11,11 +11,14 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
+	"maps"
+	"mime"
 	"net"
 	"net/http"
 	"net/url"
 	"reflect"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"time"
 
@@ -26,7 +29,9 @@ import (
 	contract "kestrel/api"
 	"kestrel/internal/api"
 	"kestrel/internal/core/actor"
+	"kestrel/internal/core/ident"
 	"kestrel/internal/problem"
+	"kestrel/internal/records"
 	"kestrel/internal/timed"
 )
 
@@ -52,14 +57,34 @@ func from(ctx context.Context) string {
 	return a
 }
 
-// New makes the handler of a site. Console holds the built console. Secure marks
-// cookies for HTTPS only.
-func New(rooms Rooms, console fs.FS, secure bool, log *slog.Logger) http.Handler {
+// Door is how a site is reached.
+type Door struct {
+	Secure bool     // by HTTPS only
+	Hosts  []string // names that clients call this host by, beside addresses and localhost; nil: any
+}
+
+// knows tells whether a request is meant for this site. A page elsewhere may let its own
+// name stand for this host's address, and would then speak to it as if of its own origin.
+func (d Door) knows(r *http.Request) bool {
+	host := r.Host
+	if h, _, err := net.SplitHostPort(host); err == nil {
+		host = h
+	}
+	host = strings.Trim(host, "[]")
+	return d.Hosts == nil || host == "localhost" || net.ParseIP(host) != nil || slices.ContainsFunc(d.Hosts, func(x string) bool {
+		_, below, ok := strings.Cut(host, ".")
+		wild, any := strings.CutPrefix(x, "*.")
+		return strings.EqualFold(x, host) || any && ok && strings.EqualFold(wild, below)
+	})
+}
+
+// New makes the handler of a site. Console holds the built console.
+func New(rooms Rooms, console fs.FS, door Door, log *slog.Logger) http.Handler {
 	e := echo.New()
 	e.Logger = log
 	e.Binder = strictBinder{}
 	e.HTTPErrorHandler = func(c *echo.Context, err error) { writeProblem(c, err, log) }
-	h := &handlers{Rooms: rooms, secure: secure, rules: rules()}
+	h := &handlers{Rooms: rooms, door: door, secure: door.Secure, rules: rules()}
 	e.Use(calm(log), h.guard)
 	api.RegisterHandlersWithBaseURL(e, api.NewStrictHandler(h, []api.StrictMiddlewareFunc{h.decide}), "/api/v1")
 	e.GET("/api/openapi.yaml", func(c *echo.Context) error {
@@ -68,13 +93,14 @@ func New(rooms Rooms, console fs.FS, secure bool, log *slog.Logger) http.Handler
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/readyz", func(c *echo.Context) error {
 		if err := rooms.Site.Ready(c.Request().Context()); err != nil {
-			return c.String(http.StatusServiceUnavailable, err.Error()+"\n")
+			log.Warn("not ready", "err", err)
+			return c.String(http.StatusServiceUnavailable, "not ready; the site's log says why\n")
 		}
 		return c.String(http.StatusOK, "ready\n")
 	})
 	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(metrics(rooms), promhttp.HandlerOpts{})))
 	e.GET("/*", echo.WrapHandler(consoleHandler(console)))
-	return headers(e)
+	return headers(e, door)
 }
 
 // Serve answers on l until ctx ends, and then lets requests finish.
@@ -104,14 +130,26 @@ func Serve(ctx context.Context, l net.Listener, h http.Handler, certFile, keyFil
 }
 
 // headers keeps browsers from doing what the console never needs.
-func headers(next http.Handler) http.Handler {
+func headers(next http.Handler, door Door) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
 		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "no-referrer")
+		if strings.HasPrefix(r.URL.Path, "/api/") || r.URL.Path == "/metrics" {
+			h.Set("Cache-Control", "no-store")
+		}
+		if door.Secure {
+			h.Set("Strict-Transport-Security", "max-age=31536000")
+		}
 		next.ServeHTTP(w, r)
 	})
+}
+
+// isJSON tells what a request says of its body.
+func isJSON(r *http.Request) bool {
+	t, _, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
+	return err == nil && t == "application/json"
 }
 
 // open lists what needs no sign-in.
@@ -129,6 +167,14 @@ func (h *handlers) guard(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
 		r.Body = http.MaxBytesReader(c.Response(), timed.Body(c.Response(), r.Body, bodyTime), maxBody)
+		switch err := seen(r.URL); {
+		case err != nil:
+			return err
+		case !h.door.knows(r):
+			return &problem.Problem{Status: http.StatusMisdirectedRequest, Title: "Not for this site", Detail: fmt.Sprintf("This site is not called %q. Start it with --console-url, if it is.", r.Host)}
+		case r.ContentLength != 0 && r.Body != http.NoBody && !isJSON(r):
+			return &problem.Problem{Status: http.StatusUnsupportedMediaType, Title: "Not JSON", Detail: "Send JSON, with Content-Type: application/json."}
+		}
 		if r.Method != http.MethodGet && r.Method != http.MethodHead && !sameOrigin(r) {
 			return &problem.Problem{Status: http.StatusForbidden, Title: "Not from here", Detail: "The request comes from a page of another origin."}
 		}
@@ -148,8 +194,17 @@ func (h *handlers) guard(next echo.HandlerFunc) echo.HandlerFunc {
 			}
 		}
 		a, err := h.Access.WhoIs(ctx, secret, host)
+		if err != nil && r.URL.Path == "/metrics" && records.Away(err) {
+			// Monitoring that watches the database's host must not go blind with it.
+			if known, ok := h.lately.get(secret); ok {
+				a, err = known, nil
+			}
+		}
 		if err != nil {
 			return err
+		}
+		if r.URL.Path == "/metrics" {
+			h.lately.put(secret, a)
 		}
 		if r.URL.Path == "/metrics" && len(a.Tags) > 0 {
 			return forbidden(a.String() + " is limited to some groups, and this concerns the whole site.")
@@ -205,6 +260,10 @@ func writeProblem(c *echo.Context, err error, log *slog.Logger) {
 		}
 	case errors.Is(err, context.Canceled):
 		return
+	case records.Away(err):
+		log.Warn("the database does not answer", "path", c.Request().URL.Path, "err", err)
+		c.Response().Header().Set("Retry-After", "5")
+		p = &problem.Problem{Status: http.StatusServiceUnavailable, Title: "The database does not answer", Detail: "What was asked is not done, or not known to be. Ask again when PostgreSQL is back; points stay as they are meanwhile."}
 	case errors.Is(err, io.EOF):
 		p = &problem.Problem{Status: http.StatusBadRequest, Title: "Nothing was sent", Detail: "This request needs a JSON body."}
 	default:
@@ -251,6 +310,9 @@ func (strictBinder) Bind(c *echo.Context, v any) error {
 	if err == nil {
 		var raw any
 		if err = json.Unmarshal(b, &raw); err == nil {
+			if err := unseen("", raw); err != nil {
+				return err
+			}
 			return missing("", reflect.TypeOf(v).Elem(), raw)
 		}
 	}
@@ -266,6 +328,45 @@ func (strictBinder) Bind(c *echo.Context, v any) error {
 		return problem.Invalid(name, "There is no such field; check its spelling against /api/openapi.yaml.")
 	}
 	return &problem.Problem{Status: http.StatusBadRequest, Title: "Not understood", Detail: err.Error()}
+}
+
+// unseen refuses a body with characters that people cannot see, in any text.
+func unseen(path string, raw any) error {
+	switch x := raw.(type) {
+	case string:
+		if r, found := ident.Unseen(x); found {
+			return problem.Invalid(path, "It has a character that cannot be seen (U+%04X); type it again without it.", r)
+		}
+	case []any:
+		for i, v := range x {
+			if err := unseen(fmt.Sprintf("%s[%d]", path, i), v); err != nil {
+				return err
+			}
+		}
+	case map[string]any:
+		for _, k := range slices.Sorted(maps.Keys(x)) {
+			if err := unseen(strings.TrimPrefix(path+"."+k, "."), x[k]); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// seen refuses such characters in a path and its query.
+func seen(u *url.URL) error {
+	r, found := ident.Unseen(u.Path)
+	if !found {
+		q, err := url.QueryUnescape(u.RawQuery)
+		if err != nil {
+			return &problem.Problem{Status: http.StatusBadRequest, Title: "Not understood", Detail: "The query is not encoded as a URL's is."}
+		}
+		r, found = ident.Unseen(q)
+	}
+	if found {
+		return &problem.Problem{Status: http.StatusBadRequest, Title: "Not understood", Detail: fmt.Sprintf("The address has a character that cannot be seen (U+%04X).", r)}
+	}
+	return nil
 }
 
 // missing refuses a body without a field that the contract requires: in the types

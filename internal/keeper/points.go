@@ -8,12 +8,11 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/uuid"
-
 	"kestrel/internal/api"
 	"kestrel/internal/audit"
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/group"
+	"kestrel/internal/core/ident"
 	"kestrel/internal/core/ladder"
 	"kestrel/internal/directory"
 	"kestrel/internal/listing"
@@ -151,7 +150,7 @@ func MachineConfig(m points.SealMachine) platform.Machine {
 
 // record resolves a point by ID.
 func (k *Keeper) record(ctx context.Context, id string) (records.Point, error) {
-	if uuid.Validate(id) != nil {
+	if !ident.UUID(id) {
 		return records.Point{}, problem.NotFound("point", id)
 	}
 	r, err := k.Records.Point(ctx, id)

@@ -6,9 +6,8 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"github.com/google/uuid"
-
 	"kestrel/internal/core/group"
+	"kestrel/internal/core/ident"
 	"kestrel/internal/cycle"
 	"kestrel/internal/points"
 	"kestrel/internal/problem"
@@ -48,7 +47,7 @@ func name(what, text string) error {
 // shown is a text that a peer wants people to read, on one line and of some length.
 func shown(text string) string {
 	text = strings.Map(func(r rune) rune {
-		if group.CheckName(string(r), 1) != "" && r != ' ' {
+		if _, unseen := ident.Unseen(string(r)); unseen {
 			return ' '
 		}
 		return r
@@ -70,7 +69,7 @@ func CheckBeat(b Beat) error {
 // CheckReport refuses what cannot be a group's report.
 func CheckReport(r GroupReport) error {
 	switch {
-	case uuid.Validate(r.ID) != nil:
+	case !ident.UUID(r.ID):
 		return refuse("id", "A group is named by a UUID.")
 	case len(r.Settings) > maxSettings:
 		return refuse("settings", "A specification has at most %d bytes.", maxSettings)
@@ -105,7 +104,7 @@ func (l Live) Bounded() Live {
 
 // CheckOpen refuses a cycle whose disks cannot be.
 func CheckOpen(q cycle.OpenRequest) error {
-	if uuid.Validate(q.ID) != nil || uuid.Validate(q.Group.ID) != nil {
+	if !ident.UUID(q.ID) || !ident.UUID(q.Group.ID) {
 		return refuse("id", "Cycles and groups are named by UUIDs.")
 	}
 	if len(q.Group.Settings) > maxSettings {

@@ -21,6 +21,7 @@ import (
 	"kestrel/internal/audit"
 	"kestrel/internal/clock"
 	"kestrel/internal/core/actor"
+	"kestrel/internal/core/ident"
 	"kestrel/internal/core/words"
 	"kestrel/internal/events"
 	"kestrel/internal/problem"
@@ -352,7 +353,7 @@ func (o *Operations) Run(ctx context.Context) {
 
 // Get gives one.
 func (o *Operations) Get(ctx context.Context, id string) (api.Operation, error) {
-	if uuid.Validate(id) != nil {
+	if !ident.UUID(id) {
 		return api.Operation{}, problem.NotFound("operation", id)
 	}
 	r, err := o.store.Operation(ctx, id)

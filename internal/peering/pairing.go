@@ -15,6 +15,7 @@ import (
 	"kestrel/internal/audit"
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/group"
+	"kestrel/internal/core/ident"
 	"kestrel/internal/core/span"
 	"kestrel/internal/core/words"
 	"kestrel/internal/directory"
@@ -98,7 +99,7 @@ func (p *Peering) Invitations(ctx context.Context) ([]api.Invitation, error) {
 
 // DeleteInvitation withdraws one.
 func (p *Peering) DeleteInvitation(ctx context.Context, who actor.Actor, id string) error {
-	if uuid.Validate(id) != nil {
+	if !ident.UUID(id) {
 		return problem.NotFound("invitation", id)
 	}
 	if err := p.DB.DeleteInvitation(ctx, id); err != nil {
@@ -132,7 +133,7 @@ func (p *Peering) Accept(ctx context.Context, who actor.Actor, in api.AcceptInvi
 	newKey := in.NewKey != nil && *in.NewKey
 	known, other := p.knownOtherwise(v.SiteID, v.Fingerprint)
 	switch {
-	case uuid.Validate(v.SiteID) != nil || group.CheckName(v.Site, maxSite) != "":
+	case !ident.UUID(v.SiteID) || group.CheckName(v.Site, maxSite) != "":
 		return api.Link{}, problem.Invalid("invitation", "This invitation does not name a site. Make a new one there.")
 	case v.SiteID == p.Site.ID:
 		return api.Link{}, problem.Invalid("invitation", "This invitation was made here, at %s. Accept it at the other site.", p.Site.Name)
@@ -226,7 +227,7 @@ func (p *Peering) Pair(ctx context.Context, key []byte, r link.PairRequest) (lin
 	bad := func(format string, a ...any) (link.PairReply, error) {
 		return link.PairReply{}, problem.Invalid("invitation", format, a...)
 	}
-	if _, _, err := net.SplitHostPort(r.Address); err != nil || uuid.Validate(r.SiteID) != nil || group.CheckName(r.Site, maxSite) != "" || len(r.Token) == 0 || len(r.Token) > 200 || len(r.Address) > 300 {
+	if _, _, err := net.SplitHostPort(r.Address); err != nil || !ident.UUID(r.SiteID) || group.CheckName(r.Site, maxSite) != "" || len(r.Token) == 0 || len(r.Token) > 200 || len(r.Address) > 300 {
 		return bad("The request to pair is not complete.")
 	}
 	inv, err := p.DB.InvitationByHash(ctx, access.HashSecret(string(r.Token)))

@@ -5,10 +5,9 @@ import (
 	"errors"
 	"time"
 
-	"github.com/google/uuid"
-
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/group"
+	"kestrel/internal/core/ident"
 	"kestrel/internal/core/span"
 	"kestrel/internal/core/words"
 	"kestrel/internal/cycle"
@@ -53,7 +52,7 @@ func (p *Peering) Beats(ctx context.Context, key []byte, b link.Beat) (link.Beat
 		return out, err
 	}
 	for _, r := range b.Groups {
-		if uuid.Validate(r.ID) != nil {
+		if !ident.UUID(r.ID) {
 			continue // nothing that could be answered for
 		}
 		st, err := p.reported(ctx, s, ahead, r)
@@ -63,7 +62,7 @@ func (p *Peering) Beats(ctx context.Context, key []byte, b link.Beat) (link.Beat
 		out.Groups = append(out.Groups, st)
 	}
 	for _, id := range b.Ended {
-		if uuid.Validate(id) != nil {
+		if !ident.UUID(id) {
 			continue
 		}
 		if _, err := p.GroupEnded(ctx, key, id, false); err != nil {

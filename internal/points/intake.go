@@ -15,6 +15,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"kestrel/internal/core/ident"
 	"kestrel/internal/files"
 )
 
@@ -110,10 +111,10 @@ const MaxDisk = 64 << 40
 // OpenIntake opens the intake with the spec's ID, or goes on with it if it is
 // open already. If its cycle has sealed, the seal is returned instead.
 func (s *Store) OpenIntake(spec IntakeSpec) (*Intake, *Seal, error) {
-	if _, err := uuid.Parse(spec.ID); err != nil {
+	if !ident.UUID(spec.ID) {
 		return nil, nil, fmt.Errorf("an intake is named by a UUID, not %q", spec.ID)
 	}
-	if _, err := uuid.Parse(spec.Group.ID); err != nil {
+	if !ident.UUID(spec.Group.ID) {
 		return nil, nil, fmt.Errorf("a group is named by a UUID, not %q", spec.Group.ID)
 	}
 	if len(spec.Disks) == 0 || len(spec.Disks) > 1<<16 {

@@ -136,6 +136,11 @@ func (db *DB) UseSecret(ctx context.Context, kinds []string, hash []byte, now ti
 	return s, err
 }
 
+// HasSecret tells whether a secret is there and holds.
+func (db *DB) HasSecret(ctx context.Context, kind string, hash []byte, now time.Time) (bool, error) {
+	return get[bool](ctx, db, "secret", `SELECT EXISTS (SELECT FROM secrets WHERE kind = $1 AND hash = $2 AND (expires_at IS NULL OR expires_at > $3))`, kind, hash, now)
+}
+
 // TakeSecret removes a secret and gives it: of several callers one gets it.
 func (db *DB) TakeSecret(ctx context.Context, kind string, hash []byte, now time.Time) (Secret, error) {
 	return get[Secret](ctx, db, "secret", `DELETE FROM secrets WHERE kind = $1 AND hash = $2 AND (expires_at IS NULL OR expires_at > $3) RETURNING *`, kind, hash, now)

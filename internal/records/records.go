@@ -7,10 +7,12 @@ package records
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"embed"
 	"errors"
 	"fmt"
 	"io/fs"
+	"strings"
 
 	"github.com/jackc/pgx/v5/pgconn"
 	_ "github.com/jackc/pgx/v5/stdlib" // the driver "pgx"
@@ -63,6 +65,19 @@ func mapped(err error) error {
 		return &TakenError{pg.ConstraintName}
 	}
 	return err
+}
+
+// Away tells that an error came of a database that does not answer, or is shutting
+// down: what was asked may be asked again.
+func Away(err error) bool {
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) {
+		// Class 08 is of connections, 57P of a server that stops or starts, 53300 of
+		// too many clients (PostgreSQL, appendix A).
+		return strings.HasPrefix(pg.Code, "08") || strings.HasPrefix(pg.Code, "57P") || pg.Code == "53300"
+	}
+	var connecting *pgconn.ConnectError
+	return errors.As(err, &connecting) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, sql.ErrConnDone) || pgconn.SafeToRetry(err)
 }
 
 // DB is a site's database.

@@ -33,7 +33,7 @@ type client struct {
 // console serves a site's API and makes its first administrator.
 func console(t *testing.T, s *site.Site) client {
 	t.Helper()
-	srv := httptest.NewServer(httpapi.New(s.Rooms(), fstest.MapFS{}, false, slog.New(slog.DiscardHandler)))
+	srv := httptest.NewServer(httpapi.New(s.Rooms(), fstest.MapFS{}, httpapi.Door{Secure: true, Hosts: []string{"norhaven.skerry.example"}}, slog.New(slog.DiscardHandler)))
 	t.Cleanup(srv.Close)
 	return client{t: t, url: srv.URL}
 }

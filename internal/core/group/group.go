@@ -9,9 +9,9 @@ import (
 	"slices"
 	"strings"
 	"time"
-	"unicode"
 
 	"kestrel/internal/core/cadence"
+	"kestrel/internal/core/ident"
 	"kestrel/internal/core/ladder"
 	"kestrel/internal/core/promise"
 	"kestrel/internal/core/span"
@@ -250,10 +250,8 @@ func CheckName(name string, most int) string {
 	if strings.TrimSpace(name) == "" || n > most {
 		return fmt.Sprintf("Give a name of 1 to %d characters.", most)
 	}
-	for _, r := range name {
-		if unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || unicode.Is(unicode.Zl, r) || unicode.Is(unicode.Zp, r) || r == unicode.ReplacementChar {
-			return fmt.Sprintf("The name has a character that cannot be seen (U+%04X); type it again without it.", r)
-		}
+	if r, found := ident.Unseen(name); found {
+		return fmt.Sprintf("The name has a character that cannot be seen (U+%04X); type it again without it.", r)
 	}
 	return ""
 }
