@@ -145,7 +145,7 @@ func TestExitCodesOfAnswers(t *testing.T) {
 		code, _, errs := kestrel("group", "show", "Ticketing")
 		require.Equal(t, want, code, "%d: %s", status, errs)
 	}
-	newService(t, func(*http.Request) (int, any) { return 503, nil })
+	newService(t, func(*http.Request) (int, any) { return 500, nil })
 	code, _, errs := kestrel("group", "show", "Ticketing")
 	require.Equal(t, exitFailed, code, "an answer that is no problem document: %s", errs)
 	newService(t, func(*http.Request) (int, any) { return 200, "not a group" })
