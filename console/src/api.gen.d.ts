@@ -815,6 +815,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/activity/verification": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Go through all of the audit trail, and hold it against what this site signed and others hold */
+        get: operations["verifyActivity"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/activity": {
         parameters: {
             query?: never;
@@ -1375,6 +1392,30 @@ export interface components {
             note?: string;
             quiet?: components["schemas"]["Quiet"][];
         };
+        TrailVerdict: {
+            ok: boolean;
+            /**
+             * Format: int64
+             * @description That follow from one another
+             */
+            lines: number;
+            /**
+             * Format: int64
+             * @description From before lines were chained; nobody vouches for them
+             */
+            unchained: number;
+            /** @description How often the newest line was signed by this site, as far as that is kept */
+            signedHeads: number;
+            witnesses: components["schemas"]["TrailWitness"][];
+            faults: string[];
+        };
+        /** @description Another site that was asked what it holds of this trail */
+        TrailWitness: {
+            site: string;
+            heads: number;
+            /** @description Why it could not be asked */
+            error?: string;
+        };
         /** @description Another site wants the points deleted */
         Deletion: {
             askedBy: string;
@@ -1794,6 +1835,13 @@ export interface components {
             changes: components["schemas"]["Change"][];
             /** Format: int64 */
             id: number;
+            /**
+             * Format: int64
+             * @description Its place in the chain
+             */
+            number?: number;
+            /** @description Of it and the line before, in hex (docs/formats.md) */
+            hash?: string;
             /** Format: date-time */
             at: string;
             who: string;
@@ -3370,6 +3418,27 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    verifyActivity: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrailVerdict"];
+                };
             };
             default: components["responses"]["Problem"];
         };

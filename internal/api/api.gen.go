@@ -153,8 +153,14 @@ type Activity struct {
 	Actor   string    `json:"actor"`
 	At      time.Time `json:"at"`
 	Changes []Change  `json:"changes"`
-	ID      int64     `json:"id"`
-	Kind    string    `json:"kind"`
+
+	// Hash Of it and the line before, in hex (docs/formats.md)
+	Hash *string `json:"hash,omitempty"`
+	ID   int64   `json:"id"`
+	Kind string  `json:"kind"`
+
+	// Number Its place in the chain
+	Number *int64 `json:"number,omitempty"`
 
 	// Object ID of what it is about
 	Object *string `json:"object,omitempty"`
@@ -1123,6 +1129,30 @@ type TokenSecret struct {
 	Token  Token  `json:"token"`
 }
 
+// TrailVerdict defines model for TrailVerdict.
+type TrailVerdict struct {
+	Faults []string `json:"faults"`
+
+	// Lines That follow from one another
+	Lines int64 `json:"lines"`
+	Ok    bool  `json:"ok"`
+
+	// SignedHeads How often the newest line was signed by this site, as far as that is kept
+	SignedHeads int `json:"signedHeads"`
+
+	// Unchained From before lines were chained; nobody vouches for them
+	Unchained int64          `json:"unchained"`
+	Witnesses []TrailWitness `json:"witnesses"`
+}
+
+// TrailWitness Another site that was asked what it holds of this trail
+type TrailWitness struct {
+	// Error Why it could not be asked
+	Error *string `json:"error,omitempty"`
+	Heads int     `json:"heads"`
+	Site  string  `json:"site"`
+}
+
 // VerifyPass The pass that verifies all of the store in the background
 type VerifyPass struct {
 	// BadRecords Found in this pass
@@ -1422,6 +1452,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /activity (the `ListActivity` operationId).
 	ListActivity(ctx context.Context, params *ListActivityParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// VerifyActivity Go through all of the audit trail, and hold it against what this site signed and others hold
+	//
+	// Corresponds with GET /activity/verification (the `VerifyActivity` operationId).
+	VerifyActivity(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetBoard What matters now, worst first
 	//
@@ -1929,6 +1964,21 @@ type ClientInterface interface {
 // Corresponds with GET /activity (the `ListActivity` operationId).
 func (c *Client) ListActivity(ctx context.Context, params *ListActivityParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListActivityRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// VerifyActivity Go through all of the audit trail, and hold it against what this site signed and others hold
+//
+// Corresponds with GET /activity/verification (the `VerifyActivity` operationId).
+func (c *Client) VerifyActivity(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewVerifyActivityRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -3347,6 +3397,33 @@ func NewListActivityRequest(server string, params *ListActivityParams) (*http.Re
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewVerifyActivityRequest constructs an http.Request for the VerifyActivity method
+func NewVerifyActivityRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/activity/verification")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -6215,6 +6292,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /activity (the `ListActivity` operationId).
 	ListActivityWithResponse(ctx context.Context, params *ListActivityParams, reqEditors ...RequestEditorFn) (*ListActivityResponse, error)
 
+	// VerifyActivityWithResponse Go through all of the audit trail, and hold it against what this site signed and others hold
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /activity/verification (the `VerifyActivity` operationId).
+	VerifyActivityWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyActivityResponse, error)
+
 	// GetBoardWithResponse What matters now, worst first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6846,6 +6930,54 @@ func (r ListActivityResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListActivityResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type VerifyActivityResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TrailVerdict
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r VerifyActivityResponse) GetJSON200() *TrailVerdict {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r VerifyActivityResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r VerifyActivityResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r VerifyActivityResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r VerifyActivityResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r VerifyActivityResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9888,6 +10020,19 @@ func (c *ClientWithResponses) ListActivityWithResponse(ctx context.Context, para
 	return ParseListActivityResponse(rsp)
 }
 
+// VerifyActivityWithResponse Go through all of the audit trail, and hold it against what this site signed and others hold
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /activity/verification (the `VerifyActivity` operationId).
+func (c *ClientWithResponses) VerifyActivityWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyActivityResponse, error) {
+	rsp, err := c.VerifyActivity(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseVerifyActivityResponse(rsp)
+}
+
 // GetBoardWithResponse What matters now, worst first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10996,6 +11141,39 @@ func ParseListActivityResponse(rsp *http.Response) (*ListActivityResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []Activity
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseVerifyActivityResponse parses an HTTP response from a VerifyActivityWithResponse call
+func ParseVerifyActivityResponse(rsp *http.Response) (*VerifyActivityResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &VerifyActivityResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TrailVerdict
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -13153,6 +13331,9 @@ type ServerInterface interface {
 	// ListActivity Who did what, and what happened, newest first
 	// (GET /activity)
 	ListActivity(ctx *echo.Context, params ListActivityParams) error
+	// VerifyActivity Go through all of the audit trail, and hold it against what this site signed and others hold
+	// (GET /activity/verification)
+	VerifyActivity(ctx *echo.Context) error
 	// GetBoard What matters now, worst first
 	// (GET /board)
 	GetBoard(ctx *echo.Context) error
@@ -13381,6 +13562,15 @@ func (w *ServerInterfaceWrapper) ListActivity(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListActivity(ctx, params)
+	return err
+}
+
+// VerifyActivity converts echo context to params.
+func (w *ServerInterfaceWrapper) VerifyActivity(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.VerifyActivity(ctx)
 	return err
 }
 
@@ -14579,6 +14769,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/operations", wrapper.ListOperations, options.OperationMiddlewares["listOperations"]...)
 	router.DELETE(options.BaseURL+"/operations/:id", wrapper.CancelOperation, options.OperationMiddlewares["cancelOperation"]...)
 	router.GET(options.BaseURL+"/operations/:id", wrapper.GetOperation, options.OperationMiddlewares["getOperation"]...)
+	router.GET(options.BaseURL+"/activity/verification", wrapper.VerifyActivity, options.OperationMiddlewares["verifyActivity"]...)
 	router.GET(options.BaseURL+"/activity", wrapper.ListActivity, options.OperationMiddlewares["listActivity"]...)
 	router.GET(options.BaseURL+"/events", wrapper.StreamEvents, options.OperationMiddlewares["streamEvents"]...)
 
@@ -14614,6 +14805,44 @@ type ListActivitydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListActivitydefaultApplicationProblemPlusJSONResponse) VisitListActivityResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type VerifyActivityRequestObject struct {
+}
+
+type VerifyActivityResponseObject interface {
+	VisitVerifyActivityResponse(w http.ResponseWriter) error
+}
+
+type VerifyActivity200JSONResponse TrailVerdict
+
+func (response VerifyActivity200JSONResponse) VisitVerifyActivityResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type VerifyActivitydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response VerifyActivitydefaultApplicationProblemPlusJSONResponse) VisitVerifyActivityResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -17140,6 +17369,9 @@ type StrictServerInterface interface {
 	// ListActivity Who did what, and what happened, newest first
 	// (GET /activity)
 	ListActivity(ctx context.Context, request ListActivityRequestObject) (ListActivityResponseObject, error)
+	// VerifyActivity Go through all of the audit trail, and hold it against what this site signed and others hold
+	// (GET /activity/verification)
+	VerifyActivity(ctx context.Context, request VerifyActivityRequestObject) (VerifyActivityResponseObject, error)
 	// GetBoard What matters now, worst first
 	// (GET /board)
 	GetBoard(ctx context.Context, request GetBoardRequestObject) (GetBoardResponseObject, error)
@@ -17365,6 +17597,29 @@ func (sh *strictHandler) ListActivity(ctx *echo.Context, params ListActivityPara
 		return err
 	} else if validResponse, ok := response.(ListActivityResponseObject); ok {
 		return validResponse.VisitListActivityResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// VerifyActivity operation middleware
+func (sh *strictHandler) VerifyActivity(ctx *echo.Context) error {
+	var request VerifyActivityRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.VerifyActivity(ctx.Request().Context(), request.(VerifyActivityRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "VerifyActivity")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(VerifyActivityResponseObject); ok {
+		return validResponse.VisitVerifyActivityResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -3,6 +3,7 @@ package httpapi
 import (
 	"context"
 	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -15,6 +16,7 @@ import (
 	"kestrel/internal/api"
 	"kestrel/internal/audit"
 	"kestrel/internal/core/actor"
+	"kestrel/internal/core/words"
 	"kestrel/internal/events"
 	"kestrel/internal/inventory"
 	"kestrel/internal/keeper"
@@ -193,6 +195,23 @@ func (h *handlers) StreamEvents(ctx context.Context, _ api.StreamEventsRequestOb
 // activityPage is how many lines are read at a time for somebody who sees some.
 const activityPage = 500
 
+func (h *handlers) VerifyActivity(ctx context.Context, _ api.VerifyActivityRequestObject) (api.VerifyActivityResponseObject, error) {
+	witnesses := h.Links.Witnesses(ctx)
+	v, err := h.Notary.Verify(ctx, witnesses)
+	if err != nil {
+		return nil, err
+	}
+	out := api.VerifyActivity200JSONResponse{Ok: len(v.Faults) == 0, Lines: v.Lines, Unchained: v.Unchained, SignedHeads: v.Heads, Witnesses: []api.TrailWitness{}, Faults: append([]string{}, v.Faults...)}
+	for _, w := range witnesses {
+		x := api.TrailWitness{Site: w.Name, Heads: len(w.Heads)}
+		if w.Err != nil {
+			x.Error = new(words.Upper(w.Err.Error()))
+		}
+		out.Witnesses = append(out.Witnesses, x)
+	}
+	return out, nil
+}
+
 func (h *handlers) ListActivity(ctx context.Context, request api.ListActivityRequestObject) (api.ListActivityResponseObject, error) {
 	limit, before := value(request.Params.Limit), int64(value(request.Params.Before))
 	if limit <= 0 || limit > activityPage {
@@ -215,7 +234,10 @@ func (h *handlers) ListActivity(ctx context.Context, request api.ListActivityReq
 			if limited && (l.Object == "" || !see(l.Object)) {
 				continue
 			}
-			v := api.Activity{ID: l.ID, At: l.At, Who: l.Who, Actor: l.Actor, Kind: l.Kind, Subject: l.Subject, Text: l.Text, Revision: l.Revision, Changes: []api.Change{}}
+			v := api.Activity{ID: l.ID, At: l.At, Who: l.Who, Actor: l.Actor, Kind: l.Kind, Subject: l.Subject, Text: l.Text, Revision: l.Revision, Number: l.Number, Changes: []api.Change{}}
+			if len(l.Hash) > 0 {
+				v.Hash = new(hex.EncodeToString(l.Hash))
+			}
 			if l.Origin != "" {
 				v.Origin = &l.Origin
 			}

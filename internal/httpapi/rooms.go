@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"kestrel/internal/api"
+	"kestrel/internal/audit"
 	"kestrel/internal/core/actor"
 	"kestrel/internal/directory"
 	"kestrel/internal/events"
@@ -21,6 +22,7 @@ type Rooms struct {
 	Site       Site
 	Access     Access
 	Trail      Trail
+	Notary     Notary
 	Events     Events
 	Directory  Directory
 	Groups     Groups
@@ -59,6 +61,11 @@ type Access interface {
 // Trail is the audit trail.
 type Trail interface {
 	Lines(ctx context.Context, before int64, limit int, q string) ([]records.Activity, error)
+}
+
+// Notary holds the trail against what was signed of it.
+type Notary interface {
+	Verify(ctx context.Context, witnesses []audit.Witness) (audit.Verdict, error)
 }
 
 // Events tells what changes.
@@ -115,6 +122,7 @@ type Links interface {
 	Accept(ctx context.Context, who actor.Actor, in api.AcceptInvitation) (api.Link, error)
 	Edit(ctx context.Context, who actor.Actor, id string, in api.EditLink) (api.Link, error)
 	Test(ctx context.Context, id string) (api.ConnectionTest, error)
+	Witnesses(ctx context.Context) []audit.Witness
 	Delete(ctx context.Context, who actor.Actor, id string) error
 }
 

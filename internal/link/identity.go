@@ -4,6 +4,7 @@
 package link
 
 import (
+	"bytes"
 	"crypto/ed25519"
 	"crypto/rand"
 	"crypto/sha256"
@@ -21,6 +22,8 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+
+	"kestrel/internal/core/chain"
 )
 
 // Identity is a site's key pair.
@@ -141,4 +144,30 @@ func ParseInvite(s string) (Invite, error) {
 		return Invite{}, errors.New("characters are missing or changed; copy the whole string again")
 	}
 	return v, nil
+}
+
+// SignHead signs the newest line of this site's trail.
+func (id *Identity) SignHead(number int64, hash []byte, at time.Time) chain.Head {
+	return chain.Sign(id.cert.PrivateKey.(ed25519.PrivateKey), number, hash, at) // no other kind is ever made
+}
+
+// Signed tells whether a head was signed by this site.
+func (id *Identity) Signed(h chain.Head) bool {
+	return h.Good(id.cert.PrivateKey.(ed25519.PrivateKey).Public().(ed25519.PublicKey))
+}
+
+// Tell is a head as it is told to other sites: with the key, of which they know the
+// fingerprint.
+func (id *Identity) Tell(h chain.Head) *TrailHead {
+	return &TrailHead{Head: h, Key: id.cert.PrivateKey.(ed25519.PrivateKey).Public().(ed25519.PublicKey)}
+}
+
+// SignedBy tells whether a head was signed by the site whose key has a fingerprint.
+func (h TrailHead) SignedBy(fingerprint []byte) bool {
+	der, err := x509.MarshalPKIXPublicKey(h.Key)
+	if err != nil {
+		return false
+	}
+	sum := sha256.Sum256(der)
+	return bytes.Equal(sum[:], fingerprint) && h.Good(h.Key)
 }

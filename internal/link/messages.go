@@ -1,9 +1,11 @@
 package link
 
 import (
+	"crypto/ed25519"
 	"encoding/json"
 	"time"
 
+	"kestrel/internal/core/chain"
 	"kestrel/internal/cycle"
 	"kestrel/internal/points"
 )
@@ -34,6 +36,14 @@ type Beat struct {
 	// Ended lists groups that are no more at home, until the other site has heard
 	// of it. That a group is not reported says nothing.
 	Ended []string `json:"ended,omitempty"`
+	// Trail is the newest line of the sender's audit trail that it has signed.
+	Trail *TrailHead `json:"trail,omitempty"`
+}
+
+// TrailHead is the newest line of a trail, with the key that signed it.
+type TrailHead struct {
+	chain.Head
+	Key ed25519.PublicKey `json:"key"`
 }
 
 // GroupReport mirrors a group to its recovery site.

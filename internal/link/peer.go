@@ -19,6 +19,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"kestrel/internal/clock"
+	"kestrel/internal/core/chain"
 	"kestrel/internal/core/pace"
 	"kestrel/internal/cycle"
 	"kestrel/internal/points"
@@ -192,6 +193,11 @@ func (p *Peer) Beat(ctx context.Context, b Beat) (out BeatReply, rtt, ahead time
 // Points lists what the recovery site holds of a group.
 func (p *Peer) Points(ctx context.Context, group string) (out []PointState, err error) {
 	return out, p.json(ctx, http.MethodGet, "/groups/"+group+"/points", nil, &out)
+}
+
+// Trail lists what the other site holds of this one's audit trail.
+func (p *Peer) Trail(ctx context.Context) (out []chain.Head, err error) {
+	return out, p.json(ctx, http.MethodGet, "/trail", nil, &out)
 }
 
 // Act passes an administrator's wish on to the group's home site.

@@ -17,6 +17,7 @@ import (
 
 	"golang.org/x/net/netutil"
 
+	"kestrel/internal/core/chain"
 	"kestrel/internal/cycle"
 	"kestrel/internal/points"
 	"kestrel/internal/problem"
@@ -31,6 +32,8 @@ type Local interface {
 	Pair(ctx context.Context, key []byte, r PairRequest) (PairReply, error)
 	Unpaired(ctx context.Context, key []byte) error
 	Beats(ctx context.Context, key []byte, b Beat) (BeatReply, error)
+	// HeldTrail lists what is held here of the caller's audit trail.
+	HeldTrail(ctx context.Context, key []byte) ([]chain.Head, error)
 	HeldPoints(ctx context.Context, key []byte, group string) ([]PointState, error)
 	Acted(ctx context.Context, key []byte, group string, a Act) error
 	GroupEnded(ctx context.Context, key []byte, group string, deletePoints bool) (EndReply, error)
@@ -60,6 +63,7 @@ func Serve(ctx context.Context, l net.Listener, id *Identity, local Local, log *
 		"POST /link/v1/pair":                 s.pair,
 		"POST /link/v1/unpair":               s.unpair,
 		"POST /link/v1/beat":                 s.beat,
+		"GET /link/v1/trail":                 s.trail,
 		"GET /link/v1/groups/{id}/points":    s.points,
 		"POST /link/v1/groups/{id}/act":      s.act,
 		"POST /link/v1/groups/{id}/end":      s.end,
@@ -174,6 +178,11 @@ func (s *server) beat(ctx context.Context, key []byte, r *http.Request, w http.R
 		return err
 	}
 	out, err := s.local.Beats(ctx, key, b)
+	return reply(w, out, err)
+}
+
+func (s *server) trail(ctx context.Context, key []byte, _ *http.Request, w http.ResponseWriter) error {
+	out, err := s.local.HeldTrail(ctx, key)
 	return reply(w, out, err)
 }
 

@@ -15,6 +15,7 @@ import (
 	"kestrel/internal/audit"
 	"kestrel/internal/clock"
 	"kestrel/internal/core/actor"
+	"kestrel/internal/core/chain"
 	"kestrel/internal/core/exposure"
 	"kestrel/internal/core/group"
 	"kestrel/internal/core/words"
@@ -43,6 +44,7 @@ type Config struct {
 	Groups    *directory.Directory
 	Keeper    *keeper.Keeper
 	Trail     *audit.Trail
+	Notary    *audit.Notary // nil: nothing of the trail is told to others
 	Clock     clock.Clock
 	Hub       *events.Hub
 	Log       *slog.Logger
@@ -167,6 +169,9 @@ func (l Link) Encoding() points.Encoding { return l.settings.encoding() }
 
 // Abandon gives up a cycle's intake at the other site.
 func (l Link) Abandon(ctx context.Context, intake string) error { return l.caller.Abandon(ctx, intake) }
+
+// Trail asks the other site what it holds of this one's audit trail.
+func (l Link) Trail(ctx context.Context) ([]chain.Head, error) { return l.caller.Trail(ctx) }
 
 // EndGroup tells the other site that a group is no more, and whether its points are
 // to go.
@@ -370,6 +375,15 @@ func (p *Peering) report(ctx context.Context, s *state) (link.Beat, error) {
 	}
 	ended, err := p.DB.Farewells(ctx, s.rec.ID)
 	b.Ended = ended
+	if err == nil && p.Notary != nil {
+		head, failed := p.Notary.Newest(ctx)
+		if failed != nil {
+			return b, failed
+		}
+		if head != nil {
+			b.Trail = p.Identity.Tell(*head)
+		}
+	}
 	return b, err
 }
 

@@ -5,7 +5,9 @@ import (
 	"errors"
 	"time"
 
+	"kestrel/internal/audit"
 	"kestrel/internal/core/actor"
+	"kestrel/internal/core/chain"
 	"kestrel/internal/core/group"
 	"kestrel/internal/core/ident"
 	"kestrel/internal/core/span"
@@ -61,6 +63,11 @@ func (p *Peering) Beats(ctx context.Context, key []byte, b link.Beat) (link.Beat
 		}
 		out.Groups = append(out.Groups, st)
 	}
+	if t := b.Trail; t != nil && p.Notary != nil && t.SignedBy(key) {
+		if err := p.Notary.Heard(ctx, s.rec.PeerID, s.rec.PeerName, t.Head); err != nil {
+			p.Log.Warn("keep the head of a trail", "peer", s.rec.PeerName, "err", err)
+		}
+	}
 	for _, id := range b.Ended {
 		if !ident.UUID(id) {
 			continue
@@ -101,6 +108,28 @@ func why(err error) string {
 		return pr.Errors[0].Message
 	}
 	return words.Sentence(pr.Detail)
+}
+
+// HeldTrail implements link.Local.
+func (p *Peering) HeldTrail(ctx context.Context, key []byte) ([]chain.Head, error) {
+	s, err := p.byKey(key)
+	if err != nil {
+		return nil, err
+	}
+	if p.Notary == nil {
+		return []chain.Head{}, nil
+	}
+	return p.Notary.Held(ctx, s.rec.PeerID)
+}
+
+// Witnesses asks all other sites what they hold of this one's trail.
+func (p *Peering) Witnesses(ctx context.Context) []audit.Witness {
+	var out []audit.Witness
+	for _, l := range p.All() {
+		heads, err := l.Trail(ctx)
+		out = append(out, audit.Witness{Name: l.Peer, Heads: heads, Err: err})
+	}
+	return out
 }
 
 // HeldPoints implements link.Local.

@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
+
+	"kestrel/internal/core/chain"
 )
 
 // Activity is one line of the audit trail.
@@ -20,18 +22,96 @@ type Activity struct {
 	Revision *int64    `db:"revision"` // of the object, after it
 	Changes  []byte    `db:"changes"`  // JSON: from what to what
 	Text     string    `db:"text"`
+	// Number and Hash are its place in the chain; nil and empty of lines from before
+	// there was one.
+	Number *int64 `db:"number"`
+	Hash   []byte `db:"hash"`
+}
+
+// Chained is a line as it is hashed; number is what it gets, or has.
+func (a Activity) Chained(number int64) chain.Line {
+	l := chain.Line{Number: number, At: a.At, Who: a.Who, Actor: a.Actor, Origin: a.Origin, Kind: a.Kind, Subject: a.Subject, Object: a.Object, Changes: a.Changes, Text: a.Text, Hash: a.Hash}
+	if a.Revision != nil {
+		l.Revision = *a.Revision
+	}
+	return l
 }
 
 // AddActivity writes a line.
-func (db *DB) AddActivity(ctx context.Context, a Activity) error { return addActivity(ctx, db, a) }
+func (db *DB) AddActivity(ctx context.Context, a Activity) error {
+	return db.together(ctx, "activity", func(tx *sqlx.Tx) error { return addActivity(ctx, tx, a) })
+}
 
-func addActivity(ctx context.Context, x sqlx.ExtContext, a Activity) error {
+// TrailEnd is the newest line of the trail; number 0 if there is none.
+type TrailEnd struct {
+	Number int64  `db:"number"`
+	Hash   []byte `db:"hash"`
+}
+
+// addActivity writes a line after the newest. Lines take turns: it comes last in its
+// transaction, so that none waits for another longer than for its end.
+func addActivity(ctx context.Context, tx *sqlx.Tx, a Activity) error {
 	if a.Changes == nil {
 		a.Changes = []byte("[]")
 	}
-	_, err := named(ctx, x, "activity", `INSERT INTO activity (at, who, actor, origin, kind, subject, object, revision, changes, text)
-		VALUES (:at, :who, :actor, :origin, :kind, :subject, :object, :revision, :changes, :text)`, a)
+	end, err := get[TrailEnd](ctx, tx, "end of the trail", `SELECT number, hash FROM trail_end FOR UPDATE`)
+	if err != nil {
+		return err
+	}
+	a.At = a.At.UTC().Truncate(time.Microsecond) // as the database keeps it
+	a.Number = new(end.Number + 1)
+	if a.Hash, err = chain.Next(end.Hash, a.Chained(*a.Number)); err != nil {
+		return err
+	}
+	if _, err = named(ctx, tx, "activity", `INSERT INTO activity (at, who, actor, origin, kind, subject, object, revision, changes, text, number, hash)
+		VALUES (:at, :who, :actor, :origin, :kind, :subject, :object, :revision, :changes, :text, :number, :hash)`, a); err != nil {
+		return err
+	}
+	_, err = exec(ctx, tx, "end of the trail", `UPDATE trail_end SET number = $1, hash = $2`, *a.Number, a.Hash)
 	return err
+}
+
+// TrailEnd gives the newest line.
+func (db *DB) TrailEnd(ctx context.Context) (TrailEnd, error) {
+	return get[TrailEnd](ctx, db, "end of the trail", `SELECT number, hash FROM trail_end`)
+}
+
+// Trail lists lines in the order of their numbers, after one, at most so many.
+func (db *DB) Trail(ctx context.Context, after int64, limit int) ([]Activity, error) {
+	return list[Activity](ctx, db, "activity", `SELECT * FROM activity WHERE number > $1 ORDER BY number LIMIT $2`, after, limit)
+}
+
+// Unchained counts the lines from before there was a chain.
+func (db *DB) Unchained(ctx context.Context) (int64, error) {
+	return get[int64](ctx, db, "activity", `SELECT count(*) FROM activity WHERE number IS NULL`)
+}
+
+// TrailHead is the newest line of a site's trail as that site signed it.
+type TrailHead struct {
+	Site      string    `db:"site"`
+	Number    int64     `db:"number"`
+	Hash      []byte    `db:"hash"`
+	At        time.Time `db:"at"`
+	Signature []byte    `db:"signature"`
+}
+
+// keptHeads is how many heads of a trail are kept: a day each, three years and more.
+const keptHeads = 1200
+
+// AddTrailHead keeps one; the first of a number stays.
+func (db *DB) AddTrailHead(ctx context.Context, h TrailHead) error {
+	return db.together(ctx, "head of a trail", func(tx *sqlx.Tx) error {
+		if _, err := named(ctx, tx, "head", `INSERT INTO trail_heads (site, number, hash, at, signature) VALUES (:site, :number, :hash, :at, :signature) ON CONFLICT DO NOTHING`, h); err != nil {
+			return err
+		}
+		_, err := exec(ctx, tx, "heads", `DELETE FROM trail_heads WHERE site = $1 AND number < (SELECT min(number) FROM (SELECT number FROM trail_heads WHERE site = $1 ORDER BY number DESC LIMIT $2) newest)`, h.Site, keptHeads)
+		return err
+	})
+}
+
+// TrailHeads lists those of a site's trail, newest first.
+func (db *DB) TrailHeads(ctx context.Context, site string) ([]TrailHead, error) {
+	return list[TrailHead](ctx, db, "heads of a trail", `SELECT * FROM trail_heads WHERE site = $1 ORDER BY number DESC`, site)
 }
 
 // Activity lists lines before an ID (0 for the newest), newest first.

@@ -120,5 +120,8 @@ func TestTheDatabaseIsAway(t *testing.T) {
 	require.NoError(t, err)
 	was := stop
 	stop = func() { _ = again.Stop(); was() }
-	require.Eventually(t, func() bool { status, _, _ := c.ask(http.MethodGet, "/groups", nil, nil); return status == http.StatusOK }, patience, 50*time.Millisecond)
+	require.Eventually(t, func() bool {
+		status, _, _ := c.ask(http.MethodGet, "/groups", nil, nil)
+		return status == http.StatusOK
+	}, patience, 50*time.Millisecond)
 }

@@ -109,6 +109,7 @@ type Site struct {
 
 	Hub        *events.Hub
 	Trail      *audit.Trail
+	Notary     *audit.Notary
 	Access     *access.Access
 	Groups     *directory.Directory
 	Inventory  *inventory.Inventory
@@ -233,6 +234,7 @@ func (s *Site) openRooms(ctx context.Context, objects *bucket.FS) (err error) {
 	cfg, clk, log, db, hub := s.cfg, s.clk, s.log, s.db, s.Hub
 	owner := "kt-" + s.self.ID[:8] + "-" // marks this site's checkpoints on platforms
 	s.Trail = audit.New(db, clk, hub, log)
+	s.Notary = &audit.Notary{Site: s.self.ID, Name: s.self.Name, Ledger: db, Signer: s.id, Trail: s.Trail, Clock: clk}
 	s.Access = access.New(db, s.Trail, clk, cfg.ConsoleURL)
 	s.History = history.New(db, clk)
 	s.Operations = operation.New(db, s.Trail, clk, hub, log)
@@ -252,7 +254,7 @@ func (s *Site) openRooms(ctx context.Context, objects *bucket.FS) (err error) {
 	}
 	// Peering tells the other site what the mover sees, and asks protection to act;
 	// both are made of peering, and so are reached through the site.
-	if s.Peering, err = peering.Open(ctx, peering.Config{Site: s.self, Identity: s.id, DB: db, Groups: s.Groups, Keeper: s.Keeper, Trail: s.Trail, Clock: clk, Hub: hub, Log: log, BeatEvery: beatPulses * cfg.Pulse, Address: address,
+	if s.Peering, err = peering.Open(ctx, peering.Config{Site: s.self, Identity: s.id, DB: db, Groups: s.Groups, Keeper: s.Keeper, Trail: s.Trail, Notary: s.Notary, Clock: clk, Hub: hub, Log: log, BeatEvery: beatPulses * cfg.Pulse, Address: address,
 		Platforms: s.countPlatforms, Live: func(id string) link.Live { return s.Mover.Live(id) },
 		Act: func(ctx context.Context, who actor.Actor, id, action string, body []byte) error {
 			return s.Protection.Act(ctx, who, id, action, body)
@@ -348,7 +350,7 @@ func (s *Site) tidy(ctx context.Context) {
 			s.log.Error("end pauses", "err", err)
 		}
 		if n%tidyPulses == 0 {
-			if err := errors.Join(s.Access.Tidy(ctx), s.History.Tidy(ctx)); err != nil && ctx.Err() == nil {
+			if err := errors.Join(s.Access.Tidy(ctx), s.History.Tidy(ctx), s.Notary.Sign(ctx)); err != nil && ctx.Err() == nil {
 				s.log.Warn("tidy the records", "err", err)
 			}
 		}
@@ -400,6 +402,6 @@ func (s *Site) Now() time.Time { return s.clk.Now() }
 
 // Rooms is the site as the API asks it.
 func (s *Site) Rooms() httpapi.Rooms {
-	return httpapi.Rooms{Version: Version, Site: s, Access: s.Access, Trail: s.Trail, Events: s.Hub, Directory: s.Groups, Groups: s.Protection, Overview: s.Overview, Platforms: s.Inventory, Links: s.Peering,
+	return httpapi.Rooms{Version: Version, Site: s, Access: s.Access, Trail: s.Trail, Notary: s.Notary, Events: s.Hub, Directory: s.Groups, Groups: s.Protection, Overview: s.Overview, Platforms: s.Inventory, Links: s.Peering,
 		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Operations: s.Operations}
 }

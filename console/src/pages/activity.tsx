@@ -1,9 +1,11 @@
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { useAddress } from "../address";
 import { api, ask, type Schemas } from "../api";
+import { count } from "../format";
 import { type Column, RowTable, useBefore } from "../table";
-import { Card, Fault, Find, Page, When } from "../ui";
+import { Button, Card, Fault, Find, Page, When } from "../ui";
 
 type Line = Omit<Schemas["Activity"], "id"> & { id: string };
 
@@ -56,6 +58,30 @@ function What({ a }: { a: Line }) {
   );
 }
 
+/** Verdict tells what the trail was found to be. */
+function Verdict({ v }: { v: Schemas["TrailVerdict"] }) {
+  return (
+    <div
+      role="status"
+      className={`rounded-md border px-3 py-2 ${v.ok ? "border-line bg-card" : "border-over bg-over-bg text-over-ink"}`}
+    >
+      {v.ok
+        ? `✓ ${count(v.lines, "line")} follow from one another; nothing was changed, left out or cut off.`
+        : "✕ The trail does not hold."}
+      {v.faults.map((f) => (
+        <div key={f}>{f}</div>
+      ))}
+      <div className="text-muted text-xs">
+        Signed here {v.signedHeads === 1 ? "once" : `${v.signedHeads} times`}.{" "}
+        {v.witnesses
+          .map((w) => `${w.site} ${w.error ? `could not be asked: ${w.error}.` : `holds ${w.heads} of them.`}`)
+          .join(" ")}
+        {v.unchained > 0 && ` ${count(v.unchained, "line")} from before lines were chained: nobody vouches for them.`}
+      </div>
+    </div>
+  );
+}
+
 export function ActivityPage() {
   const [at, set] = useAddress();
   const q = at("q");
@@ -63,12 +89,22 @@ export function ActivityPage() {
     const lines = await ask(api.GET("/activity", { params: { query: { limit, q: q || undefined, before } } }));
     return lines.map((a) => ({ ...a, id: String(a.id) }));
   });
+  const verify = useMutation({ mutationFn: () => ask(api.GET("/activity/verification")) });
   return (
     <Page title="Activity">
       <Fault of={list.error} />
+      <Fault of={verify.error} />
+      {verify.data && <Verdict v={verify.data} />}
       <Card>
-        <div className="border-line border-b p-3">
+        <div className="flex items-center justify-between gap-3 border-line border-b p-3">
           <Find label="Find in the activity" hint="Find by name, group or words" value={q} onFind={(q) => set({ q })} />
+          <Button
+            disabled={verify.isPending}
+            title="Goes through all lines, and holds them against what this site signed and others hold"
+            onClick={() => verify.mutate()}
+          >
+            {verify.isPending ? "Verifying…" : "Verify the trail"}
+          </Button>
         </div>
         <RowTable
           label="Activity"

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"kestrel/internal/core/chain"
 	"kestrel/internal/records"
 )
 
@@ -68,7 +69,62 @@ func (db *DB) add(a records.Activity) {
 	if a.Changes == nil {
 		a.Changes = []byte("[]")
 	}
+	var prev []byte
+	if n := len(db.activity); n > 0 {
+		prev = db.activity[n-1].Hash
+	}
+	a.At, a.Number = a.At.UTC().Truncate(time.Microsecond), &a.ID
+	hash, err := chain.Next(prev, a.Chained(a.ID))
+	if err != nil {
+		panic(err) // who adds lines makes their JSON
+	}
+	a.Hash = hash
 	db.activity = append(db.activity, a)
+}
+
+// TrailEnd implements audit.Ledger.
+func (db *DB) TrailEnd(context.Context) (records.TrailEnd, error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	n := len(db.activity)
+	if n == 0 {
+		return records.TrailEnd{}, nil
+	}
+	return records.TrailEnd{Number: int64(n), Hash: db.activity[n-1].Hash}, nil
+}
+
+// Trail implements audit.Ledger.
+func (db *DB) Trail(_ context.Context, after int64, limit int) ([]records.Activity, error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	from := min(int(after), len(db.activity))
+	return slices.Clone(db.activity[from:min(from+limit, len(db.activity))]), nil
+}
+
+// Unchained implements audit.Ledger.
+func (db *DB) Unchained(context.Context) (int64, error) { return 0, nil }
+
+// AddTrailHead implements audit.Ledger.
+func (db *DB) AddTrailHead(_ context.Context, h records.TrailHead) error {
+	return db.set(func() {
+		if !slices.ContainsFunc(db.heads, func(x records.TrailHead) bool { return x.Site == h.Site && x.Number == h.Number }) {
+			db.heads = append(db.heads, h)
+		}
+	})
+}
+
+// TrailHeads implements audit.Ledger.
+func (db *DB) TrailHeads(_ context.Context, site string) ([]records.TrailHead, error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	out := []records.TrailHead{}
+	for _, h := range db.heads {
+		if h.Site == site {
+			out = append(out, h)
+		}
+	}
+	slices.SortFunc(out, func(a, b records.TrailHead) int { return cmp.Compare(b.Number, a.Number) })
+	return out, nil
 }
 
 // AddGroup implements directory.Store.

@@ -32,6 +32,7 @@ type DB struct {
 	landings     map[string]records.Landing
 	deletions    map[string]records.Deletion // by group
 	shortenings  []records.Shortening
+	heads        []records.TrailHead
 
 	// Before, if set, is called before each write of a group with the method's name;
 	// what it returns fails the write. It is where a test lets others come between.
