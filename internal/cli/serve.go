@@ -45,6 +45,7 @@ func (a *app) serveCmd() *cobra.Command {
 	secret := storeSecret{prefix: "store-"}
 	var place storePlace
 	var listen, cert, key, level, floor, verify, wait, least string
+	var asRoot bool
 	c := &cobra.Command{Use: "serve", Short: "Run a site", Args: cobra.NoArgs,
 		Long: `Run a site: its console and API, its link to other sites, its point store.
 
@@ -67,6 +68,9 @@ keeps its password off the process list.`,
 			}
 			if cfg.Name == "" || cfg.StateDir == "" || cfg.DatabaseURL == "" {
 				return usage("give --site, --state and --database")
+			}
+			if os.Geteuid() == 0 && !asRoot {
+				return usage("a site needs no root; run it as a user of its own (docs/operations.md has a unit), or say --as-root")
 			}
 			if cfg.Log, err = logger(a, level); err != nil {
 				return err
@@ -157,6 +161,10 @@ keeps its password off the process list.`,
 	f.StringVar(&floor, "store-floor", "", "room that arriving cycles leave free on the point store's file system, such as 20GiB (default a twentieth of it, 1 to 50 GiB)")
 	secret.add(c)
 	place.add(c)
+	f.StringArrayVar(&cfg.ExportDirs, "export-dir", nil, "folder of this host below which points may be exported; may be given more than once")
+	f.StringArrayVar(&cfg.CarryDirs, "carry-dir", nil, "folder of this host below which carried images may lie; may be given more than once")
+	f.StringArrayVar(&cfg.CertificateDirs, "certificate-dir", nil, "folder of this host below which certificates of platforms may lie; may be given more than once")
+	f.BoolVar(&asRoot, "as-root", false, "run as root all the same")
 	f.StringVar(&wait, "deletion-wait", "1d", "how long points stay here that another site wants deleted, for somebody here to stop it; 0 for not at all")
 	f.StringVar(&least, "least-keep", "1h 1d, 1d 7d", "how fast points are thinned here at most where another site makes a keep ladder shorter; none for as fast as it wants")
 	f.StringVar(&verify, "verify-every", "7d", "time within which every block of the point store is read and verified once; 0 for never")

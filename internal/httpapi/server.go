@@ -172,11 +172,12 @@ func (h *handlers) guard(next echo.HandlerFunc) echo.HandlerFunc {
 			return err
 		case !h.door.knows(r):
 			return &problem.Problem{Status: http.StatusMisdirectedRequest, Title: "Not for this site", Detail: fmt.Sprintf("This site is not called %q. Start it with --console-url, if it is.", r.Host)}
-		case r.ContentLength != 0 && r.Body != http.NoBody && !isJSON(r):
-			return &problem.Problem{Status: http.StatusUnsupportedMediaType, Title: "Not JSON", Detail: "Send JSON, with Content-Type: application/json."}
 		}
 		if r.Method != http.MethodGet && r.Method != http.MethodHead && !sameOrigin(r) {
 			return &problem.Problem{Status: http.StatusForbidden, Title: "Not from here", Detail: "The request comes from a page of another origin."}
+		}
+		if r.ContentLength != 0 && r.Body != http.NoBody && !isJSON(r) {
+			return &problem.Problem{Status: http.StatusUnsupportedMediaType, Title: "Not JSON", Detail: "Send JSON, with Content-Type: application/json."}
 		}
 		host, _, err := net.SplitHostPort(r.RemoteAddr)
 		if err != nil {

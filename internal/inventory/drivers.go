@@ -55,6 +55,13 @@ func (v *Inventory) newDriver(name, kind, address, user, password string, set se
 		if user != "" || password != "" {
 			return nil, problem.Invalid("user", "libvirt takes no user and password here; give certificates for TLS, or a key for ssh in the URI.")
 		}
+		if set.Certificates != "" {
+			root, _, err := v.Certificates.Find(set.Certificates)
+			if err != nil {
+				return nil, problem.Invalid("libvirt.certificates", "Certificates are not read from %s: %v.", set.Certificates, err)
+			}
+			_ = root.Close()
+		}
 		x := libvirt.Settings{Hosts: strings.Fields(strings.ReplaceAll(address, ",", " ")), Certificates: set.Certificates, NBDPorts: set.NBDPorts, Scratch: set.Scratch,
 			Guard: v.Guard, Owner: v.Owner, Log: v.Log.With("platform", name), Now: v.Clock.Now}
 		if f := set.FreezeSeconds; f != 0 {

@@ -26,6 +26,7 @@ import (
 	"kestrel/internal/core/words"
 	"kestrel/internal/directory"
 	"kestrel/internal/events"
+	"kestrel/internal/places"
 	"kestrel/internal/platform"
 	"kestrel/internal/problem"
 	"kestrel/internal/records"
@@ -51,6 +52,8 @@ type Config struct {
 	// Guard is the command of the process that lets machines go which are held when
 	// this one is killed.
 	Guard []string
+	// Certificates is where the certificates of platforms may lie.
+	Certificates places.Places
 	// Every is how often each platform is asked.
 	Every time.Duration
 	// Connect makes the driver of a platform of some kind; of the kinds lab and libvirt

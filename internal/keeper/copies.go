@@ -38,15 +38,20 @@ type rawImage struct {
 func (r rawImage) Size() int64 { return r.size }
 
 // openImage opens a raw or qcow2 image; which one it is shows by itself.
-func openImage(path string) (image, io.Closer, error) {
-	st, err := os.Stat(path)
+func (k *Keeper) openImage(path string) (image, io.Closer, error) {
+	root, rel, err := k.Carried.Find(path)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer func() { _ = root.Close() }()
+	st, err := root.Stat(rel)
 	if err != nil {
 		return nil, nil, err
 	}
 	if !st.Mode().IsRegular() {
 		return nil, nil, errors.New("it is not a file")
 	}
-	f, err := os.Open(path)
+	f, err := root.Open(rel)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -85,7 +90,7 @@ func (k *Keeper) CarryCopy(ctx context.Context, who actor.Actor, in api.NewCopy)
 	if err := k.Store.Room(); err != nil {
 		return api.Operation{}, problem.Conflict("There is no room for it: %v.", err)
 	}
-	_, file, err := openImage(in.Path)
+	_, file, err := k.openImage(in.Path)
 	if err != nil {
 		return api.Operation{}, problem.Invalid("path", "%s cannot be read as a raw or qcow2 image on the host of %s: %v.", in.Path, k.Site, err)
 	}
@@ -100,7 +105,7 @@ func (k *Keeper) runCopy(ctx context.Context, w *operation.Work) (string, error)
 	if err := w.Input(&in); err != nil {
 		return "", err
 	}
-	im, file, err := openImage(in.Path)
+	im, file, err := k.openImage(in.Path)
 	if err != nil {
 		return "", err
 	}

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 
 	"kestrel/internal/api"
 	"kestrel/internal/core/actor"
@@ -68,12 +69,17 @@ func (k *Keeper) Export(ctx context.Context, who actor.Actor, id string, in api.
 			job.Files = append(job.Files, exportFile{filepath.Join(in.Directory, fmt.Sprintf("%s.%s.%s", SafeName(m.Name), SafeName(d.Key), job.Format)), m.ID, d.Key})
 		}
 	}
+	root, dir, err := k.Exports.Find(in.Directory)
+	if err != nil {
+		return api.Operation{}, problem.Invalid("directory", "Points of %s are not exported to %s: %v.", k.Site, in.Directory, err)
+	}
+	defer func() { _ = root.Close() }()
 	for _, f := range job.Files {
-		if _, err := os.Stat(f.Path); err == nil {
+		if _, err := root.Stat(filepath.Join(dir, filepath.Base(f.Path))); err == nil {
 			return api.Operation{}, problem.Invalid("directory", "%s exists already; choose an empty folder, nothing is overwritten.", f.Path)
 		}
 	}
-	if err := os.MkdirAll(in.Directory, 0o700); err != nil {
+	if err := root.MkdirAll(dir, 0o700); err != nil {
 		return api.Operation{}, problem.Invalid("directory", "The folder cannot be made on the host of %s: %v", k.Site, err)
 	}
 	return k.Operations.Start(ctx, who, kindExport, fmt.Sprintf("point %d of %s", x.Number, x.Group.Name), job)
@@ -129,11 +135,16 @@ func (k *Keeper) runExport(ctx context.Context, w *operation.Work) (string, erro
 	}
 	for i, f := range in.Files {
 		err := w.Step(ctx, "wrote "+f.Path, func(ctx context.Context) error {
+			root, rel, err := k.Exports.Find(f.Path)
+			if err != nil {
+				return fmt.Errorf("export to %s: %w", f.Path, err)
+			}
+			defer func() { _ = root.Close() }()
 			// What an attempt that was cut off has written of it.
-			if err := os.Remove(f.Path + partSuffix); err != nil && !errors.Is(err, os.ErrNotExist) {
+			if err := root.Remove(rel + partSuffix); err != nil && !errors.Is(err, os.ErrNotExist) {
 				return err
 			}
-			if err := k.exportDisk(ctx, f.Path, in.Format, disks[i], func(n int64) { w.Progress(done+n, total) }); err != nil {
+			if err := k.exportDisk(ctx, root, rel, in.Format, disks[i], func(n int64) { w.Progress(done+n, total) }); err != nil {
 				return err
 			}
 			w.Log("wrote %s", f.Path)
@@ -161,18 +172,39 @@ func SafeName(s string) string {
 	}, s)
 }
 
+// roomFor refuses writing where it would take the room that arriving cycles need.
+func (k *Keeper) roomFor(f *os.File) error {
+	st, err := f.Stat()
+	if err != nil {
+		return fmt.Errorf("export: %w", err)
+	}
+	own, err := os.Stat(k.Store.Dir())
+	if err != nil {
+		return nil // the store is on no disk of this host
+	}
+	a, ok := st.Sys().(*syscall.Stat_t)
+	b, same := own.Sys().(*syscall.Stat_t)
+	if !ok || !same || a.Dev != b.Dev {
+		return nil
+	}
+	if err := k.Store.Room(); err != nil {
+		return fmt.Errorf("export beside the point store: %w", err)
+	}
+	return nil
+}
+
 // exportDisk writes one disk as a file without its zero areas, whole or not at
 // all.
-func (k *Keeper) exportDisk(ctx context.Context, path, format string, d points.SealDisk, progress func(int64)) (err error) {
+func (k *Keeper) exportDisk(ctx context.Context, root *os.Root, path, format string, d points.SealDisk, progress func(int64)) (err error) {
 	part := path + partSuffix
-	f, err := os.OpenFile(part, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	f, err := root.OpenFile(part, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return fmt.Errorf("export: %w", err)
 	}
 	defer func() {
 		if err != nil {
 			_ = f.Close()
-			_ = os.Remove(part)
+			_ = root.Remove(part)
 		}
 	}()
 	var to io.WriterAt = f
@@ -187,7 +219,7 @@ func (k *Keeper) exportDisk(ctx context.Context, path, format string, d points.S
 	r := k.Store.Disk(d.Root, d.Size)
 	buf := make([]byte, 4<<20)
 	for off := int64(0); off < d.Size; {
-		if err := ctx.Err(); err != nil {
+		if err := errors.Join(ctx.Err(), k.roomFor(f)); err != nil {
 			return err
 		}
 		ext, err := r.Extents(off, min(int64(len(buf)), d.Size-off))
@@ -213,5 +245,5 @@ func (k *Keeper) exportDisk(ctx context.Context, path, format string, d points.S
 	if err := errors.Join(f.Sync(), f.Close()); err != nil {
 		return fmt.Errorf("export: %w", err)
 	}
-	return os.Rename(part, path)
+	return root.Rename(part, path)
 }

@@ -24,6 +24,7 @@ import (
 	"kestrel/internal/history"
 	"kestrel/internal/link"
 	"kestrel/internal/operation"
+	"kestrel/internal/places"
 	"kestrel/internal/points"
 	"kestrel/internal/problem"
 	"kestrel/internal/records"
@@ -67,6 +68,9 @@ type Config struct {
 	// VerifyEvery is the time within which all of the store is verified once;
 	// negative for never.
 	VerifyEvery time.Duration
+	// Exports is where exported disks may be written, Carried where carried images may
+	// lie.
+	Exports, Carried places.Places
 	// DeletionWait is how long points stay that another site wants deleted; 0 for
 	// none.
 	DeletionWait time.Duration

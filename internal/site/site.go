@@ -37,6 +37,7 @@ import (
 	"kestrel/internal/operation"
 	"kestrel/internal/overview"
 	"kestrel/internal/peering"
+	"kestrel/internal/places"
 	"kestrel/internal/points"
 	"kestrel/internal/protection"
 	"kestrel/internal/records"
@@ -68,6 +69,11 @@ type Config struct {
 	// VerifyEvery is the time within which all of the point store is verified once;
 	// 0 for a week, negative for never.
 	VerifyEvery time.Duration
+	// ExportDirs are folders on this host below which points may be exported, CarryDirs
+	// those below which carried images may lie; none: nowhere.
+	ExportDirs, CarryDirs []string
+	// CertificateDirs are folders below which certificates of platforms may lie.
+	CertificateDirs []string
 	// DeletionWait is how long points stay here that another site wants deleted; 0 for
 	// a day, negative for not at all.
 	DeletionWait time.Duration
@@ -233,6 +239,18 @@ func (s *Site) openStore(ctx context.Context) (objects *bucket.FS, err error) {
 func (s *Site) openRooms(ctx context.Context, objects *bucket.FS) (err error) {
 	cfg, clk, log, db, hub := s.cfg, s.clk, s.log, s.db, s.Hub
 	owner := "kt-" + s.self.ID[:8] + "-" // marks this site's checkpoints on platforms
+	exports, err := places.Open("--export-dir", cfg.ExportDirs, cfg.StateDir)
+	if err != nil {
+		return err
+	}
+	carried, err := places.Open("--carry-dir", cfg.CarryDirs, cfg.StateDir)
+	if err != nil {
+		return err
+	}
+	certificates, err := places.Open("--certificate-dir", cfg.CertificateDirs, cfg.StateDir)
+	if err != nil {
+		return err
+	}
 	s.Trail = audit.New(db, clk, hub, log)
 	s.Notary = &audit.Notary{Site: s.self.ID, Name: s.self.Name, Ledger: db, Signer: s.id, Trail: s.Trail, Clock: clk}
 	s.Access = access.New(db, s.Trail, clk, cfg.ConsoleURL)
@@ -241,11 +259,11 @@ func (s *Site) openRooms(ctx context.Context, objects *bucket.FS) (err error) {
 	if s.Groups, err = directory.Open(ctx, db, s.Trail, clk, hub); err != nil {
 		return err
 	}
-	if s.Inventory, err = inventory.Open(ctx, inventory.Config{DB: db, Groups: s.Groups, Trail: s.Trail, Clock: clk, Hub: hub, Log: log, StateDir: cfg.StateDir, Owner: owner, Guard: cfg.Guard, Every: refreshPulses * cfg.Pulse}); err != nil {
+	if s.Inventory, err = inventory.Open(ctx, inventory.Config{DB: db, Groups: s.Groups, Trail: s.Trail, Clock: clk, Hub: hub, Log: log, StateDir: cfg.StateDir, Owner: owner, Guard: cfg.Guard, Certificates: certificates, Every: refreshPulses * cfg.Pulse}); err != nil {
 		return err
 	}
 	if s.Keeper, err = keeper.New(ctx, keeper.Config{Site: s.self.Name, Records: db, Store: s.store, Objects: objects, ObjectsURL: cfg.Objects.URL, Groups: s.Groups, History: s.History, Operations: s.Operations,
-		Trail: s.Trail, Clock: clk, Hub: hub, Log: log, VerifyEvery: cfg.VerifyEvery, DeletionWait: max(0, cfg.DeletionWait), Least: cfg.Least, TidyEvery: tidyPulses * cfg.Pulse}); err != nil {
+		Trail: s.Trail, Clock: clk, Hub: hub, Log: log, VerifyEvery: cfg.VerifyEvery, Exports: exports, Carried: carried, DeletionWait: max(0, cfg.DeletionWait), Least: cfg.Least, TidyEvery: tidyPulses * cfg.Pulse}); err != nil {
 		return err
 	}
 	address := cfg.LinkAddress

@@ -141,7 +141,10 @@ func protect(t *testing.T, home *site.Site, in api.NewGroup) api.Group {
 	in.Link = "Eastmole"
 	id, err := home.Protection.Create(ctx, admin, in)
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { c := group(t, home, id).LastCycle; return c != nil && c.State == "sealed" }, patience, 20*time.Millisecond)
+	require.Eventually(t, func() bool {
+		g := group(t, home, id)
+		return g.LastCycle != nil && g.LastCycle.State == "sealed" && g.NewestCaptureAt != nil
+	}, patience, 20*time.Millisecond)
 	return group(t, home, id)
 }
 

@@ -39,6 +39,9 @@ func New(address, user, password string, clk clock.Clock) (*Driver, error) {
 	if err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") {
 		return nil, fmt.Errorf("%q is not an address; write it like http://lab.example:7412", address)
 	}
+	if u.User != nil || u.RawQuery != "" || u.Fragment != "" {
+		return nil, fmt.Errorf("the address of a lab is its host and port; user and password are given by themselves")
+	}
 	if u.Port() == "" {
 		return nil, fmt.Errorf("%q has no port; write it like http://lab.example:7412", address)
 	}

@@ -47,6 +47,16 @@ func parseHost(text string) (*host, error) {
 			return nil, errors.New("a password does not belong in a URI; use a key for ssh or certificates for tls")
 		}
 	}
+	for k := range u.Query() {
+		// Others would have the service connect to where it should not, or to whom
+		// it should not believe.
+		if !strings.Contains(transport, "ssh") || k != "keyfile" && k != "known_hosts" {
+			return nil, fmt.Errorf("%q: the parameter %s is not taken; with ssh there are keyfile and known_hosts, and certificates are a setting of the platform", text, k)
+		}
+	}
+	if u.Fragment != "" {
+		return nil, fmt.Errorf("%q: nothing follows a libvirt URI", text)
+	}
 	if (transport == "tcp" || transport == "tls" || strings.Contains(transport, "ssh")) && u.Hostname() == "" {
 		return nil, fmt.Errorf("%q names no host", text)
 	}

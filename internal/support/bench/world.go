@@ -151,7 +151,7 @@ func startSite(ctx context.Context, binary, role, dir, db string) (*site, error)
 		}
 	}
 	s := &site{role: role, url: "http://" + addr[0]}
-	s.cmd = exec.Command(binary, "serve", "--site", role, "--state", dir, "--listen", addr[0], "--link-listen", addr[1], "--nbd-listen", addr[2], "--store-floor", "64MiB", "--log", "warn")
+	s.cmd = exec.Command(binary, "serve", "--site", role, "--state", dir, "--listen", addr[0], "--link-listen", addr[1], "--nbd-listen", addr[2], "--store-floor", "64MiB", "--log", "warn", "--as-root")
 	s.cmd.Env = append(os.Environ(), "KESTREL_DATABASE_URL="+db)
 	s.cmd.Stderr = os.Stderr
 	if err := s.cmd.Start(); err != nil {

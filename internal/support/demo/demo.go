@@ -348,9 +348,13 @@ func (d *demo) startAll(ctx context.Context) error {
 			return err
 		}
 	}
+	files := filepath.Join(d.State, "files") // for exports and carried images of all sites
+	if err := os.MkdirAll(files, 0o700); err != nil {
+		return fmt.Errorf("make the folder for exports: %w", err)
+	}
 	for _, s := range d.sites {
 		err := d.start("site-"+s.scenario(), []string{"KESTREL_DATABASE_URL=" + s.db}, "serve", "--site", s.name, "--state", filepath.Join(s.dir, "site"),
-			"--listen", s.addr(portConsole), "--link-listen", s.addr(portLink), "--nbd-listen", s.addr(portNBD), "--store-floor", fmt.Sprint(storeFloor))
+			"--listen", s.addr(portConsole), "--link-listen", s.addr(portLink), "--nbd-listen", s.addr(portNBD), "--store-floor", fmt.Sprint(storeFloor), "--export-dir", files, "--carry-dir", files, "--as-root")
 		if err != nil {
 			return err
 		}

@@ -68,7 +68,7 @@ func documented(t *testing.T, binary, state string, ports int, password string) 
 				require.NoError(t, err)
 				return fmt.Sprintf("127.0.0.1:%d", ports+n-7410)
 			})
-			line = strings.ReplaceAll(line, "/var/tmp/", dir+"/")
+			line = strings.ReplaceAll(line, "/var/lib/kestrel-tide/demo/", state+"/")
 			if doc == "docs/guide.md" {
 				// "At the site that holds it", of any point.
 				line = strings.ReplaceAll(strings.ReplaceAll(line, "kestrel point", "kestrel -p eastmole point"), ":42", "")

@@ -171,7 +171,7 @@ func TestExportAndPublicClients(t *testing.T) {
 	w := paired(t)
 	g := w.protect("Ticketing", promise(60, 0), "tick-db", "tick-app")
 	p := w.recovery.points(g.ID)[0]
-	dir := filepath.Join(t.TempDir(), "export")
+	dir := filepath.Join(w.recovery.files(), "export")
 	op := must[api.Operation](w.recovery, http.MethodPost, "/points/"+p.ID+"/export", api.ExportRequest{Directory: dir})
 	w.eventually("the export ends", func() bool {
 		op = must[api.Operation](w.recovery, http.MethodGet, "/operations/"+op.ID, nil)

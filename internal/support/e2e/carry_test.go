@@ -24,7 +24,7 @@ func TestFirstCopyFromAnImageCarriedOver(t *testing.T) {
 	g := w.protect("Ticketing", promise(3600, 0), "calm")
 	p := w.recovery.points(g.ID)[0]
 	whole := must[[]api.Cycle](w.home, http.MethodGet, "/groups/"+g.ID+"/cycles", nil)[0].ShippedBytes
-	dir := filepath.Join(t.TempDir(), "carried")
+	dir := filepath.Join(w.recovery.files(), "carried")
 	end := func(op api.Operation) api.Operation {
 		w.eventually("the work ends", func() bool {
 			op = must[api.Operation](w.recovery, http.MethodGet, "/operations/"+op.ID, nil)

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	rpc "github.com/digitalocean/go-libvirt"
+	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
 	"kestrel/internal/api"
@@ -139,7 +140,7 @@ func (r *realWorld) frozen(name string) map[string][32]byte {
 // same compares all of a point's disks with what was read from the source.
 func (r *realWorld) same(p api.Point, source map[string][32]byte) {
 	r.t.Helper()
-	dir := filepath.Join(r.t.TempDir(), "export")
+	dir := filepath.Join(r.recovery.files(), uuid.NewString())
 	op := must[api.Operation](r.recovery, http.MethodPost, "/points/"+p.ID+"/export", api.ExportRequest{Directory: dir})
 	r.eventually("the export is done", func() bool {
 		op = must[api.Operation](r.recovery, http.MethodGet, "/operations/"+op.ID, nil)

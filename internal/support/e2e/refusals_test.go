@@ -90,7 +90,7 @@ func TestRefusals(t *testing.T) {
 		"libvirt that does not answer":         {w.home, "POST", "/platforms", libvirt("qemu+tcp://"+freeAddr(t)+"/session", nil), "address", `"port"`},
 		"libvirt with bad ports":               {w.home, "POST", "/platforms", libvirt("qemu+tcp://127.0.0.1:1/session", map[string]any{"nbdPorts": "9-1"}), "libvirt.nbdPorts", "10809-10872"},
 		"libvirt with a scratch folder adrift": {w.home, "POST", "/platforms", libvirt("qemu+tcp://127.0.0.1:1/session", map[string]any{"scratch": "tmp"}), "libvirt.scratch", "whole path"},
-		"libvirt without its certificates":     {w.home, "POST", "/platforms", libvirt("qemu+tls://127.0.0.1/system", map[string]any{"certificates": "/nowhere"}), "libvirt.certificates", "cacert.pem"},
+		"libvirt without its certificates":     {w.home, "POST", "/platforms", libvirt("qemu+tls://127.0.0.1/system", map[string]any{"certificates": "/nowhere"}), "libvirt.certificates", "no folder is set aside for it"},
 		"libvirt with an endless freeze":       {w.home, "POST", "/platforms", libvirt("qemu+tcp://127.0.0.1:1/session", map[string]any{"freezeSeconds": 900}), "libvirt.freezeSeconds", "1 to 60"},
 		"guests of a lab brought to rest":      {w.home, "POST", "/groups", group(func(g map[string]any) { g["quiesce"] = []string{"spare"} }), "quiesce", "no agent"},
 		"rest of a machine not in the group":   {w.home, "PATCH", "/groups/" + gid, map[string]any{"quiesce": []string{"spare"}}, "quiesce[0]", "name one of tick-db, tick-app"},
@@ -254,7 +254,7 @@ func TestPlainHTTPOnLoopbackOnly(t *testing.T) {
 		require.Equal(t, 2, exit.ExitCode(), "%s", out)
 		require.Contains(t, string(out), "tls-cert")
 	}
-	out, err := exec.Command(binary, "serve", "--site", "X", "--state", t.TempDir(), "--database", "postgres://x", "--listen", "127.0.0.1:0", "--nbd-listen", "0.0.0.0:0").CombinedOutput()
+	out, err := exec.Command(binary, "serve", "--site", "X", "--state", t.TempDir(), "--database", "postgres://x", "--listen", "127.0.0.1:0", "--nbd-listen", "0.0.0.0:0", "--as-root").CombinedOutput()
 	require.Error(t, err)
 	require.Contains(t, string(out), "loopback")
 }

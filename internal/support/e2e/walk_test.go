@@ -88,8 +88,8 @@ func TestTheFirstDayOnTheCommandLine(t *testing.T) {
 	})
 
 	require.Contains(t, k(0, "point", "list", "-g", "Ticketing"), "there")
-	k(5, "point", "export", "Ticketing", "--to", filepath.Join(t.TempDir(), "x")) // held at the other site
-	dir := filepath.Join(t.TempDir(), "export")
+	k(5, "point", "export", "Ticketing", "--to", filepath.Join(w.home.files(), "x")) // held at the other site
+	dir := filepath.Join(w.recovery.files(), "export")
 	require.Contains(t, k(0, "-p", "eastmole", "point", "export", "Ticketing:1", "--to", dir, "-m", "tick-db"), "every block checked")
 	files, err := os.ReadDir(dir)
 	require.NoError(t, err)

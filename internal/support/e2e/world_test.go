@@ -129,8 +129,8 @@ func (w *world) protect(name string, p api.Promise, machines ...string) api.Grou
 	w.t.Helper()
 	g := must[api.Group](w.home, http.MethodPost, "/groups", api.NewGroup{Name: name, Machines: machines, Link: "Eastmole", Promise: &p})
 	w.eventually("the first copy is sealed", func() bool {
-		c := w.home.group(g.ID).LastCycle // the other site may tell of the point before the cycle is done
-		return c != nil && c.State == "sealed"
+		x := w.home.group(g.ID) // the other site may tell of the point before the cycle is done
+		return x.LastCycle != nil && x.LastCycle.State == "sealed" && x.NewestCaptureAt != nil
 	})
 	return w.home.group(g.ID)
 }
@@ -190,13 +190,17 @@ func (s *siteProc) welcome() {
 	s.token = must[api.TokenSecret](s, http.MethodPost, "/tokens", api.NewToken{Name: "test"}).Secret
 }
 
+// files is where the site may export points to, and where carried images may lie.
+func (s *siteProc) files() string { return filepath.Join(s.dir, "files") }
+
 func (s *siteProc) start() {
 	s.t.Helper()
+	require.NoError(s.t, os.MkdirAll(s.files(), 0o755))
 	log, err := os.OpenFile(filepath.Join(s.dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	require.NoError(s.t, err)
 	defer func() { _ = log.Close() }()
 	s.cmd = exec.Command(binary, append([]string{"serve", "--site", s.name, "--state", filepath.Join(s.dir, "state"), "--listen", strings.TrimPrefix(s.url, "http://"),
-		"--link-listen", s.link, "--link-address", s.relay.addr, "--nbd-listen", s.nbd, "--store-floor", "64MiB", "--deletion-wait", "0", "--least-keep", "none"}, s.extra...)...)
+		"--link-listen", s.link, "--link-address", s.relay.addr, "--nbd-listen", s.nbd, "--store-floor", "64MiB", "--deletion-wait", "0", "--least-keep", "none", "--as-root", "--export-dir", s.files(), "--carry-dir", s.files()}, s.extra...)...)
 	s.cmd.Env = append(append(os.Environ(), "KESTREL_DATABASE_URL="+s.db), s.env...)
 	s.cmd.Stdout, s.cmd.Stderr = log, log
 	require.NoError(s.t, s.cmd.Start())

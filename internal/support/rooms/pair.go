@@ -305,7 +305,7 @@ func (h *House) Sealed(ctx context.Context, in api.NewGroup) (api.Group, error) 
 	err = h.Until(ctx, func() bool {
 		var failed error
 		g, failed = h.Overview.Group(id)
-		return failed == nil && g.LastCycle != nil && g.LastCycle.State == cycle.Sealed
+		return failed == nil && g.LastCycle != nil && g.LastCycle.State == cycle.Sealed && g.Points > 0
 	})
 	return g, err
 }
