@@ -562,6 +562,25 @@ export interface paths {
         patch: operations["updatePoint"];
         trace?: never;
     };
+    "/points/{id}/lock": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keep anybody from deleting it until a time; a lock is never made shorter */
+        post: operations["lockPoint"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/points/{id}/export": {
         parameters: {
             query?: never;
@@ -1246,6 +1265,11 @@ export interface components {
              * @description After what time a cycle reads all of the disks; 0 (the default) is never by itself
              */
             compareEverySeconds?: number;
+            /**
+             * Format: int64
+             * @description How long nobody may delete a point after it was sealed; 0 (the default) is not at all
+             */
+            lockSeconds?: number;
             /** @description Keep points at the home site as well */
             homePoints?: boolean;
         };
@@ -1263,6 +1287,8 @@ export interface components {
             /** Format: int64 */
             compareEverySeconds?: number;
             homePoints?: boolean;
+            /** Format: int64 */
+            lockSeconds?: number;
         };
         Change: {
             field: string;
@@ -1431,6 +1457,11 @@ export interface components {
             /** Format: int64 */
             compareEverySeconds: number;
             /**
+             * Format: int64
+             * @description How long nobody may delete a point after it was sealed
+             */
+            lockSeconds: number;
+            /**
              * Format: date-time
              * @description When all of the disks were last read
              */
@@ -1551,6 +1582,11 @@ export interface components {
             pinnedUntil?: string;
             pinReason?: string;
             pinnedBy?: string;
+            /**
+             * Format: date-time
+             * @description Until then nobody can delete it, by the store's own clock
+             */
+            lockedUntil?: string;
             inUse: boolean;
             rung: number;
             /** Format: int64 */
@@ -1569,6 +1605,11 @@ export interface components {
              */
             lostBytes: number;
             machines: components["schemas"]["PointMachine"][];
+        };
+        LockRequest: {
+            /** Format: date-time */
+            until: string;
+            reason?: string;
         };
         PointPatch: {
             pinned: boolean;
@@ -1686,6 +1727,17 @@ export interface components {
             point: string;
         };
         Store: {
+            /** @description Folders of the host below which points may be exported */
+            exportDirs: string[];
+            /** @description Folders of the host below which carried images may lie */
+            carryDirs: string[];
+            /** @description Points that nobody can delete now */
+            lockedPoints: number;
+            /**
+             * Format: date-time
+             * @description When the last of them is free again
+             */
+            lockedUntil?: string;
             directory: string;
             /** Format: int64 */
             packBytes: number;
@@ -2967,6 +3019,33 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["PointPatch"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Point"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lockPoint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LockRequest"];
             };
         };
         responses: {

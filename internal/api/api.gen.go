@@ -388,6 +388,9 @@ type Group struct {
 	LastCycle  *Cycle `json:"lastCycle,omitempty"`
 	Link       string `json:"link"`
 
+	// LockSeconds How long nobody may delete a point after it was sealed
+	LockSeconds int64 `json:"lockSeconds"`
+
 	// LostPoints Points that cannot be read whole
 	LostPoints      int            `json:"lostPoints"`
 	Machines        []GroupMachine `json:"machines"`
@@ -429,12 +432,13 @@ type GroupPatch struct {
 	CompareEverySeconds *int64 `json:"compareEverySeconds,omitempty"`
 
 	// DropPoints Allow that a shorter ladder drops points at once; see the preview
-	DropPoints *bool         `json:"dropPoints,omitempty"`
-	HomePoints *bool         `json:"homePoints,omitempty"`
-	Machines   *[]string     `json:"machines,omitempty"`
-	Name       *string       `json:"name,omitempty"`
-	Priority   *string       `json:"priority,omitempty"`
-	Promise    *PromisePatch `json:"promise,omitempty"`
+	DropPoints  *bool         `json:"dropPoints,omitempty"`
+	HomePoints  *bool         `json:"homePoints,omitempty"`
+	LockSeconds *int64        `json:"lockSeconds,omitempty"`
+	Machines    *[]string     `json:"machines,omitempty"`
+	Name        *string       `json:"name,omitempty"`
+	Priority    *string       `json:"priority,omitempty"`
+	Promise     *PromisePatch `json:"promise,omitempty"`
 
 	// PromiseText A promise as people write it. What is left out stays as it is
 	PromiseText *PromiseText `json:"promiseText,omitempty"`
@@ -571,6 +575,12 @@ type Link struct {
 	Windows            []RateWindow `json:"windows"`
 }
 
+// LockRequest defines model for LockRequest.
+type LockRequest struct {
+	Reason *string   `json:"reason,omitempty"`
+	Until  time.Time `json:"until"`
+}
+
 // Loss defines model for Loss.
 type Loss struct {
 	CaptureAt   time.Time `json:"captureAt"`
@@ -668,11 +678,14 @@ type NewGroup struct {
 	CompareEverySeconds *int64 `json:"compareEverySeconds,omitempty"`
 
 	// HomePoints Keep points at the home site as well
-	HomePoints *bool    `json:"homePoints,omitempty"`
-	Link       string   `json:"link"`
-	Machines   []string `json:"machines"`
-	Name       string   `json:"name"`
-	Paused     *bool    `json:"paused,omitempty"`
+	HomePoints *bool  `json:"homePoints,omitempty"`
+	Link       string `json:"link"`
+
+	// LockSeconds How long nobody may delete a point after it was sealed; 0 (the default) is not at all
+	LockSeconds *int64   `json:"lockSeconds,omitempty"`
+	Machines    []string `json:"machines"`
+	Name        string   `json:"name"`
+	Paused      *bool    `json:"paused,omitempty"`
 
 	// Priority high, normal (the default) or low: the share of a limited link, 4 to 2 to 1
 	Priority *string  `json:"priority,omitempty"`
@@ -878,7 +891,10 @@ type Point struct {
 	Held         bool      `json:"held"`
 	ID           string    `json:"id"`
 	InUse        bool      `json:"inUse"`
-	LosesSeconds int64     `json:"losesSeconds"`
+
+	// LockedUntil Until then nobody can delete it, by the store's own clock
+	LockedUntil  *time.Time `json:"lockedUntil,omitempty"`
+	LosesSeconds int64      `json:"losesSeconds"`
 
 	// LostBytes Of its disks that cannot be read; known at the site that holds it
 	LostBytes int64          `json:"lostBytes"`
@@ -1069,10 +1085,16 @@ type Store struct {
 	BadRecords int `json:"badRecords"`
 
 	// CacheBytes Of them kept in the folder besides
-	CacheBytes     *int64     `json:"cacheBytes,omitempty"`
+	CacheBytes *int64 `json:"cacheBytes,omitempty"`
+
+	// CarryDirs Folders of the host below which carried images may lie
+	CarryDirs      []string   `json:"carryDirs"`
 	DamagedRecords int64      `json:"damagedRecords"`
 	Directory      string     `json:"directory"`
 	Encryption     Encryption `json:"encryption"`
+
+	// ExportDirs Folders of the host below which points may be exported
+	ExportDirs []string `json:"exportDirs"`
 
 	// FloorBytes What cycles that arrive have to leave free
 	FloorBytes int64 `json:"floorBytes"`
@@ -1084,6 +1106,12 @@ type Store struct {
 	// HealedRecords Replaced since the start
 	HealedRecords int64 `json:"healedRecords"`
 	Intakes       int   `json:"intakes"`
+
+	// LockedPoints Points that nobody can delete now
+	LockedPoints int `json:"lockedPoints"`
+
+	// LockedUntil When the last of them is free again
+	LockedUntil *time.Time `json:"lockedUntil,omitempty"`
 
 	// Objects Where the packs and seals are if not in the folder
 	Objects   *string `json:"objects,omitempty"`
@@ -1361,6 +1389,9 @@ type UpdatePointJSONRequestBody = PointPatch
 
 // ExportPointJSONRequestBody defines body for ExportPoint for application/json ContentType.
 type ExportPointJSONRequestBody = ExportRequest
+
+// LockPointJSONRequestBody defines body for LockPoint for application/json ContentType.
+type LockPointJSONRequestBody = LockRequest
 
 // ServePointJSONRequestBody defines body for ServePoint for application/json ContentType.
 type ServePointJSONRequestBody = NewServed
@@ -1846,6 +1877,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /points/{id}/export (the `ExportPoint` operationId).
 	ExportPoint(ctx context.Context, id string, body ExportPointJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LockPointWithBody Keep anybody from deleting it until a time; a lock is never made shorter
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /points/{id}/lock (the `LockPoint` operationId).
+	LockPointWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LockPoint Keep anybody from deleting it until a time; a lock is never made shorter
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /points/{id}/lock (the `LockPoint` operationId).
+	LockPoint(ctx context.Context, id string, body LockPointJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListServed Points served over NBD
 	//
@@ -3018,6 +3063,40 @@ func (c *Client) ExportPointWithBody(ctx context.Context, id string, contentType
 // Corresponds with POST /points/{id}/export (the `ExportPoint` operationId).
 func (c *Client) ExportPoint(ctx context.Context, id string, body ExportPointJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewExportPointRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LockPointWithBody Keep anybody from deleting it until a time; a lock is never made shorter
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /points/{id}/lock (the `LockPoint` operationId).
+func (c *Client) LockPointWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLockPointRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LockPoint Keep anybody from deleting it until a time; a lock is never made shorter
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /points/{id}/lock (the `LockPoint` operationId).
+func (c *Client) LockPoint(ctx context.Context, id string, body LockPointJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLockPointRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5770,6 +5849,53 @@ func NewExportPointRequestWithBody(server string, id string, contentType string,
 	return req, nil
 }
 
+// NewLockPointRequest calls the generic LockPoint builder with application/json body
+func NewLockPointRequest(server string, id string, body LockPointJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLockPointRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewLockPointRequestWithBody constructs an http.Request for the LockPoint method, with any body, and a specified content type
+func NewLockPointRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/points/%s/lock", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListServedRequest constructs an http.Request for the ListServed method
 func NewListServedRequest(server string) (*http.Request, error) {
 	var err error
@@ -6753,6 +6879,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /points/{id}/export (the `ExportPoint` operationId).
 	ExportPointWithResponse(ctx context.Context, id string, body ExportPointJSONRequestBody, reqEditors ...RequestEditorFn) (*ExportPointResponse, error)
+
+	// LockPointWithBodyWithResponse Keep anybody from deleting it until a time; a lock is never made shorter
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /points/{id}/lock (the `LockPoint` operationId).
+	LockPointWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LockPointResponse, error)
+
+	// LockPointWithResponse Keep anybody from deleting it until a time; a lock is never made shorter
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /points/{id}/lock (the `LockPoint` operationId).
+	LockPointWithResponse(ctx context.Context, id string, body LockPointJSONRequestBody, reqEditors ...RequestEditorFn) (*LockPointResponse, error)
 
 	// ListServedWithResponse Points served over NBD
 	//
@@ -9308,6 +9448,54 @@ func (r ExportPointResponse) ContentType() string {
 	return ""
 }
 
+type LockPointResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Point
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LockPointResponse) GetJSON200() *Point {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LockPointResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LockPointResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LockPointResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LockPointResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LockPointResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListServedResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10876,6 +11064,32 @@ func (c *ClientWithResponses) ExportPointWithResponse(ctx context.Context, id st
 		return nil, err
 	}
 	return ParseExportPointResponse(rsp)
+}
+
+// LockPointWithBodyWithResponse Keep anybody from deleting it until a time; a lock is never made shorter
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /points/{id}/lock (the `LockPoint` operationId).
+func (c *ClientWithResponses) LockPointWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LockPointResponse, error) {
+	rsp, err := c.LockPointWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLockPointResponse(rsp)
+}
+
+// LockPointWithResponse Keep anybody from deleting it until a time; a lock is never made shorter
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /points/{id}/lock (the `LockPoint` operationId).
+func (c *ClientWithResponses) LockPointWithResponse(ctx context.Context, id string, body LockPointJSONRequestBody, reqEditors ...RequestEditorFn) (*LockPointResponse, error) {
+	rsp, err := c.LockPoint(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLockPointResponse(rsp)
 }
 
 // ListServedWithResponse Points served over NBD
@@ -12843,6 +13057,39 @@ func ParseExportPointResponse(rsp *http.Response) (*ExportPointResponse, error) 
 	return response, nil
 }
 
+// ParseLockPointResponse parses an HTTP response from a LockPointWithResponse call
+func ParseLockPointResponse(rsp *http.Response) (*LockPointResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LockPointResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Point
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListServedResponse parses an HTTP response from a ListServedWithResponse call
 func ParseListServedResponse(rsp *http.Response) (*ListServedResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -13481,6 +13728,9 @@ type ServerInterface interface {
 	// ExportPoint Write its disks as raw files
 	// (POST /points/{id}/export)
 	ExportPoint(ctx *echo.Context, id string) error
+	// LockPoint Keep anybody from deleting it until a time; a lock is never made shorter
+	// (POST /points/{id}/lock)
+	LockPoint(ctx *echo.Context, id string) error
 	// ListServed Points served over NBD
 	// (GET /served)
 	ListServed(ctx *echo.Context) error
@@ -14510,6 +14760,22 @@ func (w *ServerInterfaceWrapper) ExportPoint(ctx *echo.Context) error {
 	return err
 }
 
+// LockPoint converts echo context to params.
+func (w *ServerInterfaceWrapper) LockPoint(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LockPoint(ctx, id)
+	return err
+}
+
 // ListServed converts echo context to params.
 func (w *ServerInterfaceWrapper) ListServed(ctx *echo.Context) error {
 	var err error
@@ -14750,6 +15016,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/points/:id", wrapper.DeletePoint, options.OperationMiddlewares["deletePoint"]...)
 	router.GET(options.BaseURL+"/points/:id", wrapper.GetPoint, options.OperationMiddlewares["getPoint"]...)
 	router.PATCH(options.BaseURL+"/points/:id", wrapper.UpdatePoint, options.OperationMiddlewares["updatePoint"]...)
+	router.POST(options.BaseURL+"/points/:id/lock", wrapper.LockPoint, options.OperationMiddlewares["lockPoint"]...)
 	router.POST(options.BaseURL+"/points/:id/export", wrapper.ExportPoint, options.OperationMiddlewares["exportPoint"]...)
 	router.GET(options.BaseURL+"/served", wrapper.ListServed, options.OperationMiddlewares["listServed"]...)
 	router.POST(options.BaseURL+"/served", wrapper.ServePoint, options.OperationMiddlewares["servePoint"]...)
@@ -16806,6 +17073,46 @@ func (response ExportPointdefaultApplicationProblemPlusJSONResponse) VisitExport
 	return err
 }
 
+type LockPointRequestObject struct {
+	ID   string `json:"id"`
+	Body *LockPointJSONRequestBody
+}
+
+type LockPointResponseObject interface {
+	VisitLockPointResponse(w http.ResponseWriter) error
+}
+
+type LockPoint200JSONResponse Point
+
+func (response LockPoint200JSONResponse) VisitLockPointResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LockPointdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LockPointdefaultApplicationProblemPlusJSONResponse) VisitLockPointResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListServedRequestObject struct {
 }
 
@@ -17519,6 +17826,9 @@ type StrictServerInterface interface {
 	// ExportPoint Write its disks as raw files
 	// (POST /points/{id}/export)
 	ExportPoint(ctx context.Context, request ExportPointRequestObject) (ExportPointResponseObject, error)
+	// LockPoint Keep anybody from deleting it until a time; a lock is never made shorter
+	// (POST /points/{id}/lock)
+	LockPoint(ctx context.Context, request LockPointRequestObject) (LockPointResponseObject, error)
 	// ListServed Points served over NBD
 	// (GET /served)
 	ListServed(ctx context.Context, request ListServedRequestObject) (ListServedResponseObject, error)
@@ -19191,6 +19501,54 @@ func (sh *strictHandler) ExportPoint(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(ExportPointResponseObject); ok {
 		return validResponse.VisitExportPointResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// LockPoint operation middleware
+func (sh *strictHandler) LockPoint(ctx *echo.Context, id string) error {
+	var request LockPointRequestObject
+
+	request.ID = id
+
+	var body LockPointJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.LockPoint(ctx.Request().Context(), request.(LockPointRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LockPoint")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(LockPointResponseObject); ok {
+		return validResponse.VisitLockPointResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

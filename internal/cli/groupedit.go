@@ -16,7 +16,7 @@ func (a *app) groupCreateCmd() *cobra.Command {
 	var p promiseFlags
 	var paused, waitFor, dry, apart, homePoints bool
 	var quiesce, tags []string
-	var priority, compareEvery string
+	var priority, compareEvery, lock string
 	c := &cobra.Command{Use: "create NAME", Short: "Protect machines together", Args: cobra.ExactArgs(1),
 		Example: `  kestrel group create Ticketing -m tick-db -m tick-app --to Eastmole --rpo 5min --every 2min --keep "all 6h, 1h 2d"
   kestrel group create Ticketing -m tick-db --to Eastmole --rpo 5min --every 2min --dry-run`,
@@ -49,6 +49,9 @@ func (a *app) groupCreateCmd() *cobra.Command {
 				in.Together = new(false)
 			}
 			in.Priority, in.HomePoints = strOr(priority), &homePoints
+			if in.LockSeconds, err = spanOr("--lock", lock); err != nil {
+				return err
+			}
 			if in.CompareEverySeconds, err = spanOr("--compare-every", compareEvery); err != nil {
 				return err
 			}
@@ -73,6 +76,7 @@ func (a *app) groupCreateCmd() *cobra.Command {
 	f.StringVar(&priority, "priority", "", "high, normal or low: the share of a limited link, 4 to 2 to 1 (default normal)")
 	f.StringVar(&compareEvery, "compare-every", "", "read all of the disks after this time and not only what the platform reports as changed, such as 30d (default only when asked)")
 	f.BoolVar(&homePoints, "home-points", false, "keep points at the home site as well, by the same ladder")
+	f.StringVar(&lock, "lock", "", "keep anybody from deleting a point for so long after it was sealed, such as 14d")
 	p.add(c)
 	_ = c.MarkFlagRequired("to")
 	return c
@@ -80,7 +84,7 @@ func (a *app) groupCreateCmd() *cobra.Command {
 
 func (a *app) groupEditCmd() *cobra.Command {
 	var p promiseFlags
-	var name, priority, compareEvery string
+	var name, priority, compareEvery, lock string
 	var machines, quiesce, tags []string
 	var together, homePoints, dry, dropPoints bool
 	c := &cobra.Command{Use: "edit GROUP", Short: "Change name, tags, machines, promise or how it is captured", Args: cobra.ExactArgs(1),
@@ -97,6 +101,9 @@ drop points at once shows which, and needs --drop-points.`,
 			patch := api.GroupPatch{Name: strOr(name), Priority: strOr(priority)}
 			if given("home-points") {
 				patch.HomePoints = &homePoints
+			}
+			if patch.LockSeconds, err = spanOr("--lock", lock); err != nil {
+				return err
 			}
 			if patch.CompareEverySeconds, err = spanOr("--compare-every", compareEvery); err != nil {
 				return err
@@ -117,7 +124,7 @@ drop points at once shows which, and needs --drop-points.`,
 				patch.Together = &together
 			}
 			if patch == (api.GroupPatch{}) {
-				return usage("say what to change: --name, --tag, --machine, --rpo, --every, --keep, --quiesce, --together, --priority, --compare-every or --home-points")
+				return usage("say what to change: --name, --tag, --machine, --rpo, --every, --keep, --quiesce, --together, --priority, --compare-every, --lock or --home-points")
 			}
 			if dry {
 				return a.showPreview(cmd.Context(), c, g, patch)
@@ -140,6 +147,7 @@ drop points at once shows which, and needs --drop-points.`,
 	f.StringVar(&priority, "priority", "", "high, normal or low: the share of a limited link")
 	f.StringVar(&compareEvery, "compare-every", "", "read all of the disks after this time, such as 30d; 0 for only when asked")
 	f.BoolVar(&homePoints, "home-points", false, "keep points at the home site as well; =false for no longer")
+	f.StringVar(&lock, "lock", "", "keep anybody from deleting points that come for so long after they were sealed, such as 14d; 0 for not at all")
 	f.BoolVar(&together, "together", true, "hold machines still for one instant; --together=false captures them one by one")
 	f.BoolVar(&dry, "dry-run", false, "only show what it would change, and lead to")
 	f.BoolVar(&dropPoints, "drop-points", false, "allow that a shorter keep ladder drops points at once")

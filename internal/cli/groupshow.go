@@ -45,6 +45,9 @@ func groupPage(w *tabwriter.Writer, g api.Group) {
 		compared += ", last " + clockTime(g.ComparedAt)
 	}
 	row(w, "Compared", compared)
+	if g.LockSeconds > 0 {
+		row(w, "Locked", "each point for "+secs(g.LockSeconds)+" after it was sealed")
+	}
 	if g.HomePoints || g.HomePointCount > 0 {
 		row(w, "At home", fmt.Sprintf("points kept at %s as well: %d", g.Home, g.HomePointCount))
 	}

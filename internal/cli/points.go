@@ -17,7 +17,7 @@ import (
 
 func (a *app) pointCmd() *cobra.Command {
 	c := &cobra.Command{Use: "point", Short: "Recovery points"}
-	c.AddCommand(a.pointListCmd(), a.pointExportCmd(), a.pointPinCmd(), a.pointDeleteCmd(), a.pointStopCmd())
+	c.AddCommand(a.pointListCmd(), a.pointExportCmd(), a.pointPinCmd(), a.pointLockCmd(), a.pointDeleteCmd(), a.pointStopCmd())
 	one := func(name, short string, run func(ctx context.Context, c *api.Client, p api.Point) error) *cobra.Command {
 		return &cobra.Command{Use: name + " POINT", Short: short, Args: cobra.ExactArgs(1), Example: "  kestrel point " + name + " Ticketing\n  kestrel point " + name + " Ticketing:42",
 			Long: short + ".\n\nPOINT is an ID, GROUP for the newest point of a group, or GROUP:NUMBER.",
@@ -54,6 +54,9 @@ func (a *app) pointCmd() *cobra.Command {
 				row(w, "Consistent", consistency(p))
 				if p.Pinned {
 					row(w, "Pinned", pinText(p))
+					if p.LockedUntil != nil {
+						row(w, "Locked", "nobody can delete it before "+clockTime(p.LockedUntil))
+					}
 				}
 				if p.LostBytes > 0 {
 					row(w, "Not whole", "✕ "+size(p.LostBytes)+" cannot be read: kestrel store losses")
@@ -151,6 +154,9 @@ func instant(flag, text string, ahead bool) (*time.Time, error) {
 }
 
 func pinText(p api.Point) string {
+	if p.LockedUntil != nil {
+		return "■ locked until " + clockTime(p.LockedUntil)
+	}
 	if !p.Pinned {
 		return ""
 	}
@@ -285,12 +291,43 @@ func (a *app) pointPinCmd() *cobra.Command {
 	return c
 }
 
+func (a *app) pointLockCmd() *cobra.Command {
+	var until, length, reason string
+	c := &cobra.Command{Use: "lock POINT", Short: "Keep anybody from deleting a point until a time", Args: cobra.ExactArgs(1), Example: "  kestrel point lock Ticketing:42 --for 90d --reason \"for the auditors\"\n  kestrel point lock Ticketing:42 --until 2027-01-31",
+		Long: `Keep anybody from deleting a point until a time: no role, no ladder, no other site
+and no clock that was set makes a lock shorter. It can be made longer. What it holds
+takes room until then.`,
+		RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
+			if (until == "") == (length == "") {
+				return usage("give --until or --for")
+			}
+			at, err := instant("--until", until+length, true)
+			if err != nil {
+				return err
+			}
+			p, err := findPoint(cmd.Context(), c, args[0])
+			if err == nil {
+				p, err = read[api.Point](c.LockPoint(cmd.Context(), p.ID, api.LockRequest{Until: *at, Reason: strOr(reason)}))
+			}
+			if err != nil {
+				return err
+			}
+			return a.emit(p, func(w *tabwriter.Writer) {
+				row(w, fmt.Sprintf("Point %d of %s is locked until %s", p.Number, p.GroupName, clockTime(p.LockedUntil)))
+			})
+		})}
+	c.Flags().StringVar(&length, "for", "", "how long, such as 90d or 1y")
+	c.Flags().StringVar(&until, "until", "", "until a time, such as 2027-01-31")
+	c.Flags().StringVar(&reason, "reason", "", "why")
+	return c
+}
+
 func (a *app) pointExportCmd() *cobra.Command {
 	var to, format string
 	var machines []string
 	var noWait bool
 	c := &cobra.Command{Use: "export POINT --to DIR", Short: "Write a point's disks as files on the site's host", Args: cobra.ExactArgs(1),
-		Example: "  kestrel point export Ticketing --to /var/tmp/ticketing\n  kestrel point export Ticketing:42 --to /var/tmp/db -m tick-db --format qcow2",
+		Example: "  kestrel point export Ticketing --to /srv/kestrel/exports/ticketing\n  kestrel point export Ticketing:42 --to /srv/kestrel/exports/db -m tick-db --format qcow2",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {

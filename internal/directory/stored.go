@@ -30,6 +30,7 @@ type stored struct {
 	Priority     string              `json:"priority,omitempty"` // empty is normal
 	CompareEvery int64               `json:"compareEvery,omitempty"`
 	HomePoints   bool                `json:"homePoints,omitempty"`
+	LockFor      int64               `json:"lockFor,omitempty"`
 	Pause        *storedPause        `json:"pause,omitempty"`
 	Destinations []storedDestination `json:"destinations,omitempty"`
 
@@ -72,7 +73,7 @@ type storedDestination struct {
 
 // Encode writes a specification.
 func Encode(s group.Spec) []byte {
-	x := stored{Format: format, Name: s.Name, Tags: s.Tags, Platform: s.Platform, Machines: []storedMachine{}, Apart: s.Apart, CompareEvery: seconds(s.CompareEvery), HomePoints: s.HomePoints,
+	x := stored{Format: format, Name: s.Name, Tags: s.Tags, Platform: s.Platform, Machines: []storedMachine{}, Apart: s.Apart, CompareEvery: seconds(s.CompareEvery), HomePoints: s.HomePoints, LockFor: seconds(s.LockFor),
 		Promise: storedPromise{Target: seconds(s.Promise.Target), Cadence: seconds(s.Promise.Cadence.Every), Keep: []storedRung{}}}
 	if s.Priority != group.Normal {
 		x.Priority = string(s.Priority)
@@ -107,7 +108,7 @@ func Decode(b []byte, name string) (group.Spec, error) {
 	if err := json.Unmarshal(b, &x); err != nil {
 		return group.Spec{}, fmt.Errorf("specification of %s: %w", name, err)
 	}
-	s := group.Spec{Name: x.Name, Tags: x.Tags, Platform: x.Platform, Apart: x.Apart, Priority: group.Priority(x.Priority), CompareEvery: span(x.CompareEvery), HomePoints: x.HomePoints || x.KeepHere,
+	s := group.Spec{Name: x.Name, Tags: x.Tags, Platform: x.Platform, Apart: x.Apart, Priority: group.Priority(x.Priority), CompareEvery: span(x.CompareEvery), HomePoints: x.HomePoints || x.KeepHere, LockFor: span(x.LockFor),
 		Promise: promise.Promise{Target: span(x.Promise.Target), Cadence: cadence.Cadence{Every: span(x.Promise.Cadence)}}}
 	if s.Name == "" {
 		s.Name = name
@@ -150,6 +151,7 @@ type storedPatch struct {
 	Priority     *string       `json:"priority,omitempty"`
 	CompareEvery *int64        `json:"compareEvery,omitempty"`
 	HomePoints   *bool         `json:"homePoints,omitempty"`
+	LockFor      *int64        `json:"lockFor,omitempty"`
 	Match        *int64        `json:"match,omitempty"` // the revision that was looked at
 	Pause        *storedPause  `json:"pause,omitempty"`
 	Resume       bool          `json:"resume,omitempty"`
@@ -173,7 +175,7 @@ func EncodeWish(w Wish) []byte {
 		}
 		return new(seconds(*d))
 	}
-	x.Target, x.Cadence, x.CompareEvery = sec(w.Target), sec(w.Every), sec(w.CompareEvery)
+	x.Target, x.Cadence, x.CompareEvery, x.LockFor = sec(w.Target), sec(w.Every), sec(w.CompareEvery), sec(w.LockFor)
 	if w.Priority != nil {
 		x.Priority = new(string(*w.Priority))
 	}
@@ -213,7 +215,7 @@ func DecodeWish(b []byte) (Wish, error) {
 		}
 		return new(span(*n))
 	}
-	w.Target, w.Every, w.CompareEvery = dur(x.Target), dur(x.Cadence), dur(x.CompareEvery)
+	w.Target, w.Every, w.CompareEvery, w.LockFor = dur(x.Target), dur(x.Cadence), dur(x.CompareEvery), dur(x.LockFor)
 	if x.Priority != nil {
 		w.Priority = new(group.Priority(*x.Priority))
 	}

@@ -519,6 +519,11 @@ func (h *handlers) UpdatePoint(ctx context.Context, request api.UpdatePointReque
 	return api.UpdatePoint200JSONResponse(v), err
 }
 
+func (h *handlers) LockPoint(ctx context.Context, request api.LockPointRequestObject) (api.LockPointResponseObject, error) {
+	v, err := h.Points.Lock(ctx, who(ctx), request.ID, *request.Body)
+	return api.LockPoint200JSONResponse(v), err
+}
+
 func (h *handlers) ExportPoint(ctx context.Context, request api.ExportPointRequestObject) (api.ExportPointResponseObject, error) {
 	v, err := h.Points.Export(ctx, who(ctx), request.ID, *request.Body)
 	return api.ExportPoint202JSONResponse(v), err

@@ -131,6 +131,7 @@ type Points interface {
 	List(ctx context.Context, f keeper.Filter) ([]api.Point, int, error)
 	Point(ctx context.Context, id string) (api.Point, error)
 	GroupOf(ctx context.Context, id string) (string, error)
+	Lock(ctx context.Context, who actor.Actor, id string, in api.LockRequest) (api.Point, error)
 	Pin(ctx context.Context, who actor.Actor, id string, in api.PointPatch) (api.Point, error)
 	Delete(ctx context.Context, who actor.Actor, id string) error
 	Export(ctx context.Context, who actor.Actor, id string, in api.ExportRequest) (api.Operation, error)

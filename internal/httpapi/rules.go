@@ -81,6 +81,7 @@ func rules() map[string]rule {
 		"GetPoint":     onPoint(v, func(r api.GetPointRequestObject) string { return r.ID }),
 		"UpdatePoint":  onPoint(o, func(r api.UpdatePointRequestObject) string { return r.ID }),
 		"DeletePoint":  onPoint(a, func(r api.DeletePointRequestObject) string { return r.ID }),
+		"LockPoint":    onPoint(a, func(r api.LockPointRequestObject) string { return r.ID }),
 		"ExportPoint":  onPoint(o, func(r api.ExportPointRequestObject) string { return r.ID }),
 		"ListServed":   site(v),
 		"ServePoint":   onPoint(o, func(r api.ServePointRequestObject) string { return r.Body.Point }),

@@ -63,7 +63,7 @@ const wanted = `
 	ListPlatforms v, GetInventory v, ListMachines v, CreatePlatform a, TestPlatform a, RetestPlatform o, DeletePlatform a,
 	ListLinks v, TestLink o, AcceptInvitation a, EditLink a, DeleteLink a, ListInvitations a, CreateInvitation a, DeleteInvitation a,
 	ListGroups v, CreateGroup a, Forecast +v, GetGroup +v, UpdateGroup +a, DeleteGroup +a, PreviewGroup +v, RunCycle +o, PauseGroup +o, ResumeGroup +o, StopDeletion +o, ListCycles +v, GetExposure +v,
-	ListPoints v, GetPoint +v, UpdatePoint +o, DeletePoint +a, ExportPoint +o, ListServed v, ServePoint +o, StopServing +o,
+	ListPoints v, GetPoint +v, UpdatePoint +o, DeletePoint +a, LockPoint +a, ExportPoint +o, ListServed v, ServePoint +o, StopServing +o,
 	ListLandings v, CreateLandings +o, GetLanding +v, DeleteLanding +o,
 	GetStore v, ListLosses v, VerifyStore o, SweepStore o, RewriteStore a, ListCopies v, CarryCopy a, DeleteCopy a,
 	ListOperations v, GetOperation v, CancelOperation o,

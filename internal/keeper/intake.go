@@ -125,6 +125,9 @@ func (k *Keeper) SealIntake(ctx context.Context, site string, ahead time.Duratio
 		// The records follow from the store at the next start.
 		k.Log.Error("note a point's arrival", "group", r.Spec.Name, "err", err)
 	}
+	if err := k.lockNew(ctx, r, x); err != nil {
+		k.Log.Error("lock a point", "group", r.Spec.Name, "err", err) // and again at the next tidying
+	}
 	capture := exposure.Shift(x.CaptureAt, x.HomeAhead)
 	k.mu.Lock()
 	if h := k.holding(r.ID); capture.After(h.NewestAt) {

@@ -39,6 +39,7 @@ type Records interface {
 	Marks(ctx context.Context, groups []string) ([]records.Point, error)
 	Point(ctx context.Context, id string) (records.Point, error)
 	PointIDs(ctx context.Context) (map[string]bool, error)
+	LockPoint(ctx context.Context, id string, until time.Time, a records.Activity) error
 	PinPoint(ctx context.Context, p records.Point, a records.Activity) error
 	DeletePoint(ctx context.Context, id string) error
 	PointTotals(ctx context.Context) ([]records.PointTotals, error)
@@ -235,6 +236,11 @@ func (k *Keeper) reconcile(ctx context.Context) error {
 		if err := k.list(ctx, r, x); err != nil {
 			return err
 		}
+		if l, ok := k.Store.Locked(x.Point); ok {
+			if err := k.Records.LockPoint(ctx, x.Point, l.Until, records.Activity{}); err != nil {
+				return err
+			}
+		}
 		p, err := k.Store.Pin(x)
 		if err != nil {
 			k.Log.Error("read a pin", "point", x.Point, "err", err)
@@ -348,14 +354,18 @@ func (k *Keeper) mirror(ctx context.Context, group string, held []link.PointStat
 		if err != nil {
 			return err
 		}
-		changed = append(changed, records.Point{ID: p.Seal.Point, GroupID: group, CaptureAt: p.Seal.CaptureAt, Pinned: p.Pinned, PinnedUntil: p.PinnedUntil, PinReason: p.PinReason, PinnedBy: p.PinnedBy, Seal: seal})
+		changed = append(changed, records.Point{ID: p.Seal.Point, GroupID: group, CaptureAt: p.Seal.CaptureAt, Pinned: p.Pinned, PinnedUntil: p.PinnedUntil, PinReason: p.PinReason, PinnedBy: p.PinnedBy, LockedUntil: p.LockedUntil, Seal: seal})
 	}
 	return k.Records.MirrorPoints(ctx, group, ids, changed)
 }
 
+func sameTime(a, b *time.Time) bool {
+	return (a == nil) == (b == nil) && (a == nil || a.Equal(*b))
+}
+
 func samePin(r records.Point, p link.PointState) bool {
 	return r.Pinned == p.Pinned && r.PinReason == p.PinReason && r.PinnedBy == p.PinnedBy &&
-		(r.PinnedUntil == nil) == (p.PinnedUntil == nil) && (r.PinnedUntil == nil || r.PinnedUntil.Equal(*p.PinnedUntil))
+		sameTime(r.PinnedUntil, p.PinnedUntil) && sameTime(r.LockedUntil, p.LockedUntil)
 }
 
 // Confirmed takes what the recovery site says it holds: exposure is judged by that
@@ -426,7 +436,7 @@ func (k *Keeper) Held(ctx context.Context, group string) ([]link.PointState, err
 		if x, err := k.Store.Point(r.ID); err == nil {
 			light := *x
 			light.Machines = withoutConfigs(x.Machines)
-			out = append(out, link.PointState{Seal: &light, Pinned: r.Pinned, PinnedUntil: r.PinnedUntil, PinReason: r.PinReason, PinnedBy: r.PinnedBy})
+			out = append(out, link.PointState{Seal: &light, Pinned: r.Pinned, PinnedUntil: r.PinnedUntil, PinReason: r.PinReason, PinnedBy: r.PinnedBy, LockedUntil: r.LockedUntil})
 		}
 	}
 	return out, nil
@@ -458,6 +468,11 @@ func (k *Keeper) DropAll(ctx context.Context, group string) (int, error) {
 		return 0, err
 	}
 	held := k.Store.Points(group)
+	for _, x := range held {
+		if l, holds := k.Store.Locked(x.Point); holds {
+			return 0, problem.Conflict("Point %d of %s is locked until %s, and nobody can delete it before. Keep the points.", x.Number, x.Group.Name, l.Until.UTC().Format(time.RFC3339))
+		}
+	}
 	for _, x := range held {
 		if err := k.drop(ctx, x.Point); err != nil {
 			return 0, err

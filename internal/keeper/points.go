@@ -89,6 +89,9 @@ func (k *Keeper) views(ctx context.Context, recs []records.Point) ([]api.Point, 
 		v := api.Point{ID: r.ID, Number: x.Number, Group: r.GroupID, GroupName: g.Spec.Name, CaptureAt: r.CaptureAt, SealedAt: x.SealedAt, Consistency: x.Consistency, OneInstant: !x.Apart, Held: r.Held, Newest: newest[r.ID],
 			Pinned: pinned(r, now), InUse: k.Store.InUse(r.ID), Rung: rung[r.ID], LosesSeconds: max(0, int64(now.Sub(r.CaptureAt)/time.Second)),
 			UsedBytes: x.UsedBytes, ChangedBytes: x.ChangedBytes, ShippedBytes: x.ShippedBytes, Root: x.Root.String(), Checkpoint: x.Checkpoint, Machines: []api.PointMachine{}, LostBytes: hurt[r.ID]}
+		if k.locked(r) {
+			v.LockedUntil = r.LockedUntil
+		}
 		if v.Pinned {
 			v.PinnedUntil = r.PinnedUntil
 			if r.PinReason != "" {
@@ -123,7 +126,7 @@ func (k *Keeper) rungs(marks []records.Point, now time.Time) (rung map[string]in
 	by := map[shelf][]ladder.Point{}
 	for _, r := range marks {
 		s := shelf{r.GroupID, r.Held}
-		by[s] = append(by[s], ladder.Point{ID: r.ID, Capture: r.CaptureAt, Pinned: pinned(r, now)})
+		by[s] = append(by[s], ladder.Point{ID: r.ID, Capture: r.CaptureAt, Pinned: pinned(r, now) || k.locked(r)})
 	}
 	rung, newest = map[string]int{}, map[string]bool{}
 	for s, ps := range by {
@@ -269,6 +272,8 @@ func (k *Keeper) Delete(ctx context.Context, who actor.Actor, id string) error {
 	// A point that is kept at home besides protects from nothing.
 	case v.Newest && g.Direction == directory.In:
 		return problem.Conflict("This is the newest point of %s: without it, more would be lost. Delete the group if it is no longer wanted.", v.GroupName)
+	case v.LockedUntil != nil:
+		return problem.Conflict("Point %d is locked until %s, and nobody can delete it before.", v.Number, v.LockedUntil.UTC().Format(time.RFC3339))
 	case v.Pinned:
 		return problem.Conflict("Point %d is pinned. Unpin it first.", v.Number)
 	case v.InUse:

@@ -35,10 +35,14 @@ func (k *Keeper) tidy(ctx context.Context) {
 	for _, c := range changed {
 		k.recordShorter(ctx, c)
 	}
+	if err := k.Store.KeepClock(); err != nil {
+		k.Log.Error("keep the store's clock", "err", err)
+	}
 	for _, r := range k.Groups.All() {
 		if ctx.Err() != nil {
 			return
 		}
+		k.lockWaiting(ctx, r)
 		if r.Direction == directory.In || r.Direction == directory.Out && k.Holding(r.ID).HomePoints > 0 {
 			k.Prune(ctx, r)
 		}
@@ -58,7 +62,7 @@ func (k *Keeper) marksOf(ctx context.Context, group string, held bool) ([]ladder
 	var out []ladder.Point
 	for _, r := range recs {
 		if r.Held == held {
-			out = append(out, ladder.Point{ID: r.ID, Capture: r.CaptureAt, Pinned: pinned(r, now), InUse: k.Store.InUse(r.ID)})
+			out = append(out, ladder.Point{ID: r.ID, Capture: r.CaptureAt, Pinned: pinned(r, now) || k.locked(r), InUse: k.Store.InUse(r.ID)})
 		}
 	}
 	return out, nil

@@ -46,6 +46,8 @@ func (k *Keeper) StoreView() api.Store {
 	keys := k.Store.Keys()
 	v := api.Store{Directory: k.Store.Dir(), PackBytes: u.PackBytes, Packs: u.Packs, Records: u.Records, Points: u.Points, Intakes: u.Intakes, DamagedRecords: u.DamagedRecords, FreeBytes: u.FreeBytes, FloorBytes: u.FloorBytes,
 		Full: u.FreeBytes < u.FloorBytes, BadRecords: u.BadRecords, HealedRecords: u.HealedRecords, Verify: k.passView(), Encryption: api.Encryption{On: keys.Number > 0, Key: int(keys.Number), StaleBytes: keys.StaleBytes}}
+	v.ExportDirs, v.CarryDirs = k.Exports.Dirs(), k.Carried.Dirs()
+	v.LockedPoints, v.LockedUntil = k.lockedNow()
 	if !keys.Created.IsZero() {
 		v.Encryption.KeyCreatedAt = new(keys.Created)
 	}

@@ -120,7 +120,10 @@ func (k *Keeper) deleteAsked(ctx context.Context, d records.Deletion, r director
 	}
 	gone, pins, used := 0, 0, 0
 	for _, p := range ps {
+		_, locked := k.Store.Locked(p.ID)
 		switch {
+		case locked:
+			used++ // it goes when its lock ends
 		case p.Pinned:
 			pins++
 		case p.InUse:

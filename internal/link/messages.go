@@ -107,6 +107,7 @@ type PointState struct {
 	Pinned      bool         `json:"pinned"`
 	PinnedUntil *time.Time   `json:"pinnedUntil,omitempty"`
 	PinReason   string       `json:"pinReason,omitempty"`
+	LockedUntil *time.Time   `json:"lockedUntil,omitempty"`
 	PinnedBy    string       `json:"pinnedBy,omitempty"`
 }
 

@@ -49,6 +49,9 @@ func Open(flag string, dirs []string, own string) (Places, error) {
 	return p, nil
 }
 
+// Dirs lists the folders.
+func (p Places) Dirs() []string { return append([]string{}, p.dirs...) }
+
 // within tells whether a path is a folder or below it.
 func within(dir, path string) bool {
 	rel, err := filepath.Rel(dir, path)

@@ -352,6 +352,9 @@ func (s *Store) Drop(id string) error {
 	if s.inUse[id] > 0 {
 		return fmt.Errorf("point %s: %w", id, ErrInUse)
 	}
+	if l, holds := s.Locked(id); holds {
+		return fmt.Errorf("point %s until %s: %w", id, l.Until.UTC().Format(time.RFC3339), ErrLocked)
+	}
 	for _, path := range slices.Sorted(maps.Keys(s.ghosts)) {
 		if s.ghosts[path].Point == id {
 			if err := s.removeGhost(path); err != nil {
@@ -370,5 +373,5 @@ func (s *Store) Drop(id string) error {
 		return fmt.Errorf("drop point: %w", err)
 	}
 	s.seals.remove(x)
-	return nil
+	return s.unlock(x)
 }

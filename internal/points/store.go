@@ -81,6 +81,8 @@ type Store struct {
 	homes  map[string]bool  // groups whose folder of seals is there for good
 	inUse  map[string]int
 
+	locks locks
+
 	lostMu sync.Mutex // guards lost, tried, pass; taken before mu
 	lost   []Lost
 	tried  map[Lost]bool // asked for at home, in vain
@@ -186,6 +188,9 @@ func (s *Store) load(secret Secret) error {
 	s.loadDamage()
 	s.loadPass()
 	if err := s.loadSeals(); err != nil {
+		return err
+	}
+	if err := s.loadLocks(); err != nil {
 		return err
 	}
 	if s.lock == nil {

@@ -31,13 +31,16 @@ func wishOf(in api.GroupPatch) (directory.Wish, []problem.Field) {
 	if in.CompareEverySeconds != nil {
 		w.CompareEvery = new(duration(*in.CompareEverySeconds))
 	}
+	if in.LockSeconds != nil {
+		w.LockFor = new(duration(*in.LockSeconds))
+	}
 	faults := promiseInto(&w.Patch, in.Promise, in.PromiseText)
 	return w, faults
 }
 
 // newWish reads a new group of the contract: an edit of an empty one.
 func newWish(in api.NewGroup) (directory.Wish, []problem.Field) {
-	p := api.GroupPatch{Name: &in.Name, Tags: in.Tags, Machines: &in.Machines, Quiesce: in.Quiesce, Together: in.Together, Priority: in.Priority, CompareEverySeconds: in.CompareEverySeconds, HomePoints: in.HomePoints, PromiseText: in.PromiseText}
+	p := api.GroupPatch{Name: &in.Name, Tags: in.Tags, Machines: &in.Machines, Quiesce: in.Quiesce, Together: in.Together, Priority: in.Priority, CompareEverySeconds: in.CompareEverySeconds, HomePoints: in.HomePoints, LockSeconds: in.LockSeconds, PromiseText: in.PromiseText}
 	if in.Promise != nil {
 		p.Promise = &api.PromisePatch{RpoTargetSeconds: &in.Promise.RpoTargetSeconds, CadenceSeconds: &in.Promise.CadenceSeconds, Keep: &in.Promise.Keep}
 	}
@@ -105,7 +108,7 @@ func parseCadence(text string) (time.Duration, error) {
 // Show enters a specification into a group as the contract shows it.
 func Show(s group.Spec, v *api.Group, now time.Time) {
 	v.Name, v.Tags, v.Together, v.Priority = s.Name, append([]string{}, s.Tags...), !s.Apart, string(s.Priority)
-	v.CompareEverySeconds, v.HomePoints = seconds(s.CompareEvery), s.HomePoints
+	v.CompareEverySeconds, v.HomePoints, v.LockSeconds = seconds(s.CompareEvery), s.HomePoints, seconds(s.LockFor)
 	v.Promise = api.Promise{RpoTargetSeconds: seconds(s.Promise.Target), CadenceSeconds: seconds(s.Promise.Cadence.Every), Keep: []api.Rung{}}
 	for _, r := range s.Promise.Keep {
 		v.Promise.Keep = append(v.Promise.Keep, api.Rung{EachSeconds: seconds(r.Each), ForSeconds: seconds(r.For)})

@@ -19,11 +19,12 @@ type Point struct {
 	PinnedUntil *time.Time `db:"pinned_until"`
 	PinReason   string     `db:"pin_reason"`
 	PinnedBy    string     `db:"pinned_by"`
+	LockedUntil *time.Time `db:"locked_until"`
 	Seal        []byte     `db:"seal"`
 }
 
-const addPoint = `INSERT INTO points (id, group_id, capture_at, held, pinned, pinned_until, pin_reason, pinned_by, seal)
-		VALUES (:id, :group_id, :capture_at, :held, :pinned, :pinned_until, :pin_reason, :pinned_by, :seal)`
+const addPoint = `INSERT INTO points (id, group_id, capture_at, held, pinned, pinned_until, pin_reason, pinned_by, locked_until, seal)
+		VALUES (:id, :group_id, :capture_at, :held, :pinned, :pinned_until, :pin_reason, :pinned_by, :locked_until, :seal)`
 
 // PutPoint stores a point; what is known of its pin stays.
 func (db *DB) PutPoint(ctx context.Context, p Point) error {
@@ -38,7 +39,7 @@ func (db *DB) MirrorPoints(ctx context.Context, group string, ids []string, chan
 	}
 	return db.together(ctx, "mirror points", func(tx *sqlx.Tx) error {
 		for _, p := range changed {
-			if _, err := named(ctx, tx, "point", addPoint+` ON CONFLICT (id) DO UPDATE SET pinned = :pinned, pinned_until = :pinned_until, pin_reason = :pin_reason, pinned_by = :pinned_by
+			if _, err := named(ctx, tx, "point", addPoint+` ON CONFLICT (id) DO UPDATE SET pinned = :pinned, pinned_until = :pinned_until, pin_reason = :pin_reason, pinned_by = :pinned_by, locked_until = :locked_until
 				WHERE NOT points.held`, p); err != nil {
 				return err
 			}
@@ -122,7 +123,7 @@ func (db *DB) Points(ctx context.Context, f PointFilter) ([]Point, error) {
 // Marks lists the points of groups without their seals, newest first: what a
 // ladder judges by.
 func (db *DB) Marks(ctx context.Context, groups []string) ([]Point, error) {
-	return list[Point](ctx, db, "points", `SELECT id, group_id, capture_at, held, pinned, pinned_until, pin_reason, pinned_by FROM points WHERE group_id = ANY($1::uuid[]) ORDER BY capture_at DESC, id`, groups)
+	return list[Point](ctx, db, "points", `SELECT id, group_id, capture_at, held, pinned, pinned_until, pin_reason, pinned_by, locked_until FROM points WHERE group_id = ANY($1::uuid[]) ORDER BY capture_at DESC, id`, groups)
 }
 
 // Point finds one.
@@ -144,6 +145,20 @@ func (db *DB) PointIDs(ctx context.Context) (map[string]bool, error) {
 func (db *DB) PinPoint(ctx context.Context, p Point, a Activity) error {
 	return db.together(ctx, "pin", func(tx *sqlx.Tx) error {
 		if _, err := named(ctx, tx, "point", `UPDATE points SET pinned = :pinned, pinned_until = :pinned_until, pin_reason = :pin_reason, pinned_by = :pinned_by WHERE id = :id`, p); err != nil {
+			return err
+		}
+		if a.Text == "" {
+			return nil
+		}
+		return addActivity(ctx, tx, a)
+	})
+}
+
+// LockPoint notes until when one is locked, with its line of the trail if that has a
+// text.
+func (db *DB) LockPoint(ctx context.Context, id string, until time.Time, a Activity) error {
+	return db.together(ctx, "lock", func(tx *sqlx.Tx) error {
+		if _, err := exec(ctx, tx, "point", `UPDATE points SET locked_until = $2 WHERE id = $1`, id, until); err != nil {
 			return err
 		}
 		if a.Text == "" {

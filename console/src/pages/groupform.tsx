@@ -20,6 +20,7 @@ export type Values = {
   priority: string;
   compareEvery: string;
   homePoints: boolean;
+  lock: string;
   rpo: string;
   every: string;
   keep: string;
@@ -37,6 +38,7 @@ const fresh: Values = {
   priority: "normal",
   compareEvery: "0",
   homePoints: false,
+  lock: "0",
   rpo: "15 min",
   every: "5 min",
   keep: "all 6h, 1h 2d, 1d 14d",
@@ -55,6 +57,7 @@ function valuesOf(g: Group, all: Schemas["Machine"][]): Values {
     priority: g.priority,
     compareEvery: String(g.compareEverySeconds),
     homePoints: g.homePoints,
+    lock: String(g.lockSeconds),
     rpo: plainSpan(p.rpoTargetSeconds),
     every: p.cadenceSeconds ? plainSpan(p.cadenceSeconds) : "hand",
     keep: p.keep
@@ -76,6 +79,7 @@ function patchOf(v: Values, dirty: Partial<Record<keyof Values, unknown>>): Patc
   if (dirty.priority) p.priority = v.priority;
   if (dirty.compareEvery) p.compareEverySeconds = Number(v.compareEvery);
   if (dirty.homePoints) p.homePoints = v.homePoints;
+  if (dirty.lock) p.lockSeconds = Number(v.lock);
   const text: Schemas["PromiseText"] = {};
   if (dirty.rpo) text.rpoTarget = v.rpo;
   if (dirty.every) text.cadence = v.every;
@@ -188,6 +192,7 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
             priority: v.priority,
             compareEverySeconds: Number(v.compareEvery),
             homePoints: v.homePoints,
+            lockSeconds: Number(v.lock),
             quiesce: restable.length ? v.quiesce.filter((m) => v.machines.includes(m)) : undefined,
           },
         }),
@@ -273,6 +278,23 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
                   </span>
                 </span>
               </label>
+              <Field
+                label="Lock points"
+                faults={problem?.at("lockSeconds")}
+                hint="Nobody deletes a locked point: no role, no ladder, no other site. It takes room until then. Holds for points that come."
+              >
+                {(i, d) => (
+                  <select id={i} aria-describedby={d} className={inputLook} {...form.register("lock")}>
+                    {[...new Set([0, 86400, 7 * 86400, 14 * 86400, 30 * 86400, 90 * 86400, of?.lockSeconds ?? 0])]
+                      .sort((a, b) => a - b)
+                      .map((n) => (
+                        <option key={n} value={n}>
+                          {n ? `for ${span(n)}` : "not at all"}
+                        </option>
+                      ))}
+                  </select>
+                )}
+              </Field>
               <Field
                 label="Compare all of the disks"
                 faults={problem?.at("compareEverySeconds")}

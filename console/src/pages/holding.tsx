@@ -129,3 +129,55 @@ export function PinDialog({ points, onClose }: { points: Point[]; onClose: () =>
     </FormDialog>
   );
 }
+
+/** LockDialog keeps anybody from deleting points, for a while. */
+export function LockDialog({ points, onClose }: { points: Point[]; onClose: () => void }) {
+  const qc = useQueryClient();
+  const form = useForm({ defaultValues: { length: String(30 * 24 * hour), reason: "" } });
+  const one = points.length === 1 ? points[0] : undefined;
+  return (
+    <FormDialog
+      title={one ? `Lock point ${one.number} of ${one.groupName}` : `Lock ${count(points.length, "point")}`}
+      intro="Nobody deletes a locked point, whatever their role, and no lock is made shorter: what it holds takes room until then."
+      form={form}
+      act={(v) =>
+        every(points, (p) =>
+          ask(
+            api.POST("/points/{id}/lock", {
+              params: { path: { id: p.id } },
+              body: {
+                until: new Date(Date.now() + Number(v.length) * 1000).toISOString(),
+                reason: v.reason || undefined,
+              },
+            }),
+          ),
+        )
+      }
+      done={() => {
+        qc.invalidateQueries({ queryKey: ["points"] });
+        onClose();
+      }}
+      onClose={onClose}
+      go={one ? "Lock it" : "Lock them"}
+    >
+      {(refusal) => (
+        <>
+          <Field label="For" faults={refusal?.at("until")}>
+            {(id) => (
+              <select id={id} className={inputLook} {...form.register("length")}>
+                {[1, 7, 14, 30, 90, 365].map((days) => (
+                  <option key={days} value={days * 24 * hour}>
+                    {count(days, "day")}
+                  </option>
+                ))}
+              </select>
+            )}
+          </Field>
+          <Field label="Why" hint="Such as: for the auditors." faults={refusal?.at("reason")}>
+            {(id) => <input id={id} className={inputLook} {...form.register("reason")} />}
+          </Field>
+        </>
+      )}
+    </FormDialog>
+  );
+}

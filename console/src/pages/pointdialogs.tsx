@@ -1,6 +1,7 @@
-import { useQueryClient } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useForm } from "react-hook-form";
 import { api, ask, type Point } from "../api";
+import { asks } from "../asks";
 import { ConfirmDialog, every, FormDialog } from "../dialog";
 import { count, size, when } from "../format";
 import { Field, inputLook } from "../ui";
@@ -51,11 +52,12 @@ export function ServeDialog({ p, onClose }: { p: Point; onClose: () => void }) {
 /** ExportDialog writes a point's disks as files on the site's host. */
 export function ExportDialog({ p, onClose }: { p: Point; onClose: () => void }) {
   const qc = useQueryClient();
+  const name = `${p.groupName.toLowerCase().replace(/\W+/g, "-")}-${p.number}`;
+  const store = useQuery(asks.store);
+  const below = store.data?.exportDirs ?? [];
   const form = useForm({
-    defaultValues: {
-      directory: `/var/tmp/${p.groupName.toLowerCase().replace(/\W+/g, "-")}-${p.number}`,
-      format: "raw",
-    },
+    values: { directory: below[0] ? `${below[0]}/${name}` : "", format: "raw" },
+    resetOptions: { keepDirtyValues: true },
   });
   const disks = p.machines.flatMap((x) => x.disks);
   return (
@@ -73,7 +75,15 @@ export function ExportDialog({ p, onClose }: { p: Point; onClose: () => void }) 
     >
       {(refusal) => (
         <>
-          <Field label="Folder on this site's host" faults={refusal?.at("directory")}>
+          <Field
+            label="Folder on this site's host"
+            hint={
+              below.length
+                ? `Below ${below.join(" or ")}.`
+                : "No folder is set aside for exports: start this site with --export-dir."
+            }
+            faults={refusal?.at("directory")}
+          >
             {(id, d) => <input id={id} aria-describedby={d} className={inputLook} {...form.register("directory")} />}
           </Field>
           <Field label="Format" faults={refusal?.at("format")}>

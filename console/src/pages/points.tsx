@@ -7,12 +7,12 @@ import { Each, every } from "../dialog";
 import { count, size, span, when } from "../format";
 import { type Column, given, paged, RowTable, useList } from "../table";
 import { Button, Card, Fault, inputLook, Page, RowMenu, When } from "../ui";
-import { PinDialog } from "./holding";
+import { LockDialog, PinDialog } from "./holding";
 import { LandDialog } from "./landdialog";
 import { DeletePoints, ExportDialog, ServeDialog } from "./pointdialogs";
 import { OperationsCard, ServedCard } from "./work";
 
-type Open = "start" | "pin" | "serve" | "export" | "delete";
+type Open = "start" | "pin" | "lock" | "serve" | "export" | "delete";
 
 const columns: Column<Point>[] = [
   {
@@ -31,6 +31,11 @@ const columns: Column<Point>[] = [
             title={`pinned${p.pinnedUntil ? ` until ${when(p.pinnedUntil)}` : ""}${p.pinnedBy ? ` by ${p.pinnedBy}` : ""}${p.pinReason ? `: ${p.pinReason}` : ""}`}
           >
             ◆ pinned
+          </span>
+        )}
+        {p.lockedUntil && (
+          <span className="ml-1.5 text-ink" title={`nobody can delete it before ${when(p.lockedUntil)}`}>
+            ■ locked
           </span>
         )}
         {p.newest && <span className="ml-1.5 text-muted text-xs">newest</span>}
@@ -89,7 +94,8 @@ export function PointsPage() {
       every(points, (p) => ask(api.PATCH("/points/{id}", { params: { path: { id: p.id } }, body: { pinned: false } }))),
     onSettled: () => qc.invalidateQueries({ queryKey: ["points"] }),
   });
-  const deletable = (p: Point) => (p.pinned ? "Unpin it first." : p.inUse ? "It is in use." : undefined);
+  const deletable = (p: Point) =>
+    p.lockedUntil ? "It is locked." : p.pinned ? "Unpin it first." : p.inUse ? "It is in use." : undefined;
   const actions: Column<Point> = {
     id: "actions",
     head: "",
@@ -111,7 +117,10 @@ export function PointsPage() {
               { text: "Serve…", act: () => dialog.open("serve", p.id) },
               { text: "Export…", act: () => dialog.open("export", p.id) },
               ...(may.administer
-                ? [{ text: "Delete…", act: () => dialog.open("delete", p.id), why: deletable(p) }]
+                ? [
+                    { text: p.lockedUntil ? "Lock longer…" : "Lock…", act: () => dialog.open("lock", p.id) },
+                    { text: "Delete…", act: () => dialog.open("delete", p.id), why: deletable(p) },
+                  ]
                 : []),
             ]}
           />
@@ -204,6 +213,7 @@ export function PointsPage() {
 
 function PointDialog({ open, points, onClose }: { open: Open; points: Point[]; onClose: () => void }) {
   const first = points[0];
+  if (open === "lock") return <LockDialog points={points} onClose={onClose} />;
   if (open === "pin") return <PinDialog points={points} onClose={onClose} />;
   if (open === "delete") return <DeletePoints points={points} onClose={onClose} />;
   if (!first) return null;

@@ -21,12 +21,14 @@ import (
 const (
 	MaxName     = 80 // characters
 	MaxMachines = 256
-	MaxTags     = 16
-	MaxTag      = 40
-	MaxReason   = 200
-	MinCompare  = time.Hour
-	MaxCompare  = 10 * 365 * span.Day
-	MaxPause    = 365 * span.Day
+	// MaxLock is how long points may be locked at most.
+	MaxLock    = 400 * span.Day
+	MaxTags    = 16
+	MaxTag     = 40
+	MaxReason  = 200
+	MinCompare = time.Hour
+	MaxCompare = 10 * 365 * span.Day
+	MaxPause   = 365 * span.Day
 )
 
 // Priority is a group's share of a limited link beside others'.
@@ -87,7 +89,10 @@ type Spec struct {
 	// by itself.
 	CompareEvery time.Duration
 	// HomePoints keeps points at the home site as well.
-	HomePoints   bool
+	HomePoints bool
+	// LockFor is how long nobody may delete a point after it was sealed; 0 for not at
+	// all.
+	LockFor      time.Duration
 	Pause        *Pause
 	Destinations []Destination // one today
 }
@@ -135,6 +140,7 @@ type Patch struct {
 	Priority     *Priority
 	CompareEvery *time.Duration
 	HomePoints   *bool
+	LockFor      *time.Duration
 	Pause        *Pause
 	Resume       bool
 }
@@ -150,6 +156,7 @@ func (p Patch) Apply(s Spec) Spec {
 	set(&s.Priority, p.Priority)
 	set(&s.CompareEvery, p.CompareEvery)
 	set(&s.HomePoints, p.HomePoints)
+	set(&s.LockFor, p.LockFor)
 	if p.Every != nil {
 		s.Promise.Cadence = cadence.Cadence{Every: *p.Every}
 	}
@@ -230,6 +237,9 @@ func (s Spec) Validate() []Finding {
 	}
 	if s.CompareEvery != 0 && s.CompareEvery < MinCompare || s.CompareEvery > MaxCompare {
 		fault("compareEverySeconds", "Comparing reads all of the disks: give an hour or more, such as 30d, or 0 for only when asked.")
+	}
+	if s.LockFor < 0 || s.LockFor > MaxLock {
+		fault("lockSeconds", "Points are locked for at most %s, or 0 for not at all.", span.Format(MaxLock))
 	}
 	if p := s.Pause; p != nil {
 		if len([]rune(p.Reason)) > MaxReason {
@@ -315,6 +325,12 @@ func fields() []field {
 				return "only when asked"
 			}
 			return span.Format(s.CompareEvery)
+		}},
+		{"lockSeconds", "locked for", func(s Spec) string {
+			if s.LockFor == 0 {
+				return "not at all"
+			}
+			return span.Format(s.LockFor)
 		}},
 		{"homePoints", "points at home", func(s Spec) string { return yes(s.HomePoints) }},
 		{"paused", "paused", func(s Spec) string { return s.Pause.String() }},

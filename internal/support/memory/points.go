@@ -223,6 +223,20 @@ func (db *DB) PinPoint(_ context.Context, p records.Point, a records.Activity) e
 	return nil
 }
 
+// LockPoint implements keeper.Records.
+func (db *DB) LockPoint(_ context.Context, id string, until time.Time, a records.Activity) error {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	if was, ok := db.point(id); ok {
+		was.LockedUntil = &until
+		db.putPoint(was)
+	}
+	if a.Text != "" {
+		db.add(a)
+	}
+	return nil
+}
+
 // MirrorPoints implements keeper.Records.
 func (db *DB) MirrorPoints(_ context.Context, group string, ids []string, changed []records.Point) error {
 	db.mu.Lock()
@@ -231,7 +245,7 @@ func (db *DB) MirrorPoints(_ context.Context, group string, ids []string, change
 		if was, ok := db.point(p.ID); !ok {
 			db.putPoint(p)
 		} else if !was.Held {
-			was.Pinned, was.PinnedUntil, was.PinReason, was.PinnedBy = p.Pinned, p.PinnedUntil, p.PinReason, p.PinnedBy
+			was.Pinned, was.PinnedUntil, was.PinReason, was.PinnedBy, was.LockedUntil = p.Pinned, p.PinnedUntil, p.PinReason, p.PinnedBy, p.LockedUntil
 			db.putPoint(was)
 		}
 	}
