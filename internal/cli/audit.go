@@ -41,7 +41,7 @@ or cut off.`,
 				if v.Unchained > 0 {
 					row(w, "", fmt.Sprintf("%d from before lines were chained, for which nobody vouches", v.Unchained))
 				}
-				row(w, "Signed here", fmt.Sprintf("%d times", v.SignedHeads))
+				row(w, "Signed here", map[bool]string{true: "once", false: fmt.Sprintf("%d times", v.SignedHeads)}[v.SignedHeads == 1])
 				for _, x := range v.Witnesses {
 					text := fmt.Sprintf("holds %d of them", x.Heads)
 					if x.Error != nil {

@@ -340,7 +340,7 @@ func clockTime(t *time.Time) string {
 // alone.
 func mark(health string) string {
 	switch health {
-	case "over":
+	case "over", "deletion":
 		return "▲"
 	case "stalled":
 		return "■"

@@ -155,7 +155,7 @@ func instant(flag, text string, ahead bool) (*time.Time, error) {
 
 func pinText(p api.Point) string {
 	if p.LockedUntil != nil {
-		return "■ locked until " + clockTime(p.LockedUntil)
+		return "▣ locked until " + clockTime(p.LockedUntil)
 	}
 	if !p.Pinned {
 		return ""

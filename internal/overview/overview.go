@@ -76,6 +76,9 @@ func (o *Overview) look(r directory.Record) sight {
 	} else {
 		x.live, _ = o.Peering.Reported(r.ID)
 		f.LinkUp = x.way.Up
+		if r.Direction == directory.Ended { // what was, says nothing of what is
+			x.live.BacklogKnown, x.live.ChangeRate = false, 0
+		}
 	}
 	f.PlatformUp, f.DueSince = x.live.PlatformUp, x.live.DueSince
 	if p := x.live.Running; p != nil && p.Phase != "" {
@@ -442,6 +445,9 @@ func (o *Overview) Board(ctx context.Context, see func(r directory.Record) bool)
 func wordsOf(g api.Group) words.Group {
 	w := words.Group{ID: g.ID, Name: g.Name, State: health.State(g.Health), Out: g.Direction == api.Out, Ended: g.Direction == api.Ended, Points: g.Points, LostPoints: g.LostPoints, Reasons: g.Reasons,
 		Target: time.Duration(g.Promise.RpoTargetSeconds) * time.Second}
+	if g.Deletion != nil {
+		w.DeletedAt = g.Deletion.GoAt
+	}
 	if g.ExposureSeconds != nil {
 		w.Sealed, w.Exposure = true, time.Duration(*g.ExposureSeconds)*time.Second
 	}

@@ -430,6 +430,7 @@ func TestHomeDeletesSlowly(t *testing.T) {
 	b, err := recovery.Overview.Board(ctx, func(directory.Record) bool { return true })
 	require.NoError(t, err)
 	require.Equal(t, "deletion", b.Needs[0].State)
+	require.Contains(t, b.Headline[0].Text, "1 point of Ticketing is to be deleted in")
 	require.NoError(t, recovery.Protection.StopDeletion(ctx, ben, g.ID))
 	require.Equal(t, http.StatusConflict, refusal(t, recovery.Protection.StopDeletion(ctx, ben, g.ID)).Status)
 	require.Equal(t, http.StatusNotFound, refusal(t, recovery.Protection.StopDeletion(ctx, ben, "Tickets")).Status)

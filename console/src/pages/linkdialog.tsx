@@ -80,6 +80,22 @@ export function LinkDialog({ l, onClose }: { l: Schemas["Link"]; onClose: () => 
               )}
             </Field>
             <Field
+              label="Limit, MiB a second"
+              faults={refusal?.at("limitBytesPerSecond")}
+              hint="Empty for none. Groups share it by their priority, 4 to 2 to 1."
+            >
+              {(i, d) => (
+                <input
+                  id={i}
+                  aria-describedby={d}
+                  inputMode="decimal"
+                  pattern="[0-9]*[.,]?[0-9]*"
+                  className={inputLook}
+                  {...form.register("most")}
+                />
+              )}
+            </Field>
+            <Field
               label={`Most groups from ${l.peer}`}
               faults={refusal?.at("maxGroups")}
               hint="A site that was taken over brings no more than that."
@@ -108,22 +124,6 @@ export function LinkDialog({ l, onClose }: { l: Schemas["Link"]; onClose: () => 
                   pattern="[0-9]*[.,]?[0-9]*"
                   className={inputLook}
                   {...form.register("room")}
-                />
-              )}
-            </Field>
-            <Field
-              label="Limit, MiB a second"
-              faults={refusal?.at("limitBytesPerSecond")}
-              hint="Empty for none. Groups share it by their priority, 4 to 2 to 1."
-            >
-              {(i, d) => (
-                <input
-                  id={i}
-                  aria-describedby={d}
-                  inputMode="decimal"
-                  pattern="[0-9]*[.,]?[0-9]*"
-                  className={inputLook}
-                  {...form.register("most")}
                 />
               )}
             </Field>

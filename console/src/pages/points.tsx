@@ -35,7 +35,7 @@ const columns: Column<Point>[] = [
         )}
         {p.lockedUntil && (
           <span className="ml-1.5 text-ink" title={`nobody can delete it before ${when(p.lockedUntil)}`}>
-            ■ locked
+            ▣ locked
           </span>
         )}
         {p.newest && <span className="ml-1.5 text-muted text-xs">newest</span>}

@@ -25,7 +25,9 @@ type Group struct {
 	Points     int
 	Newest     time.Time // capture of the newest point; zero if there is none
 	LostPoints int
-	Reasons    []string
+	// DeletedAt is when the points go because another site wants it; zero if none does.
+	DeletedAt time.Time
+	Reasons   []string
 }
 
 // Tone is how a phrase is meant.
@@ -50,6 +52,12 @@ type Phrase struct {
 func Headline(groups []Group, links int, now time.Time) []Phrase {
 	var out []Phrase
 	say := func(tone Tone, format string, a ...any) { out = append(out, Phrase{fmt.Sprintf(format, a...), tone}) }
+	// What cannot be made good comes before all else.
+	for _, g := range groups {
+		if !g.DeletedAt.IsZero() {
+			say(Over, "%s of %s %s to be deleted in %s.", Upper(Count(g.Points, "point")), g.Name, either(g.Points, "is", "are"), span.Format(max(0, g.DeletedAt.Sub(now))))
+		}
+	}
 	live, ended := split(groups)
 	if len(live) == 0 {
 		switch {
