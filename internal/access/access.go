@@ -18,6 +18,7 @@ import (
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/group"
 	"kestrel/internal/core/ident"
+	"kestrel/internal/core/words"
 	"kestrel/internal/problem"
 	"kestrel/internal/records"
 )
@@ -145,7 +146,7 @@ func (a *Access) SignIn(ctx context.Context, in api.SignIn, from string) (actor.
 	if len(in.Name) > 4*maxName || len(in.Password) > maxPassword {
 		return actor.Actor{}, "", problem.Denied("Name or password is wrong.")
 	}
-	if !a.tries.allow(in.Name) {
+	if !a.tries.allow(in.Name, from) {
 		return actor.Actor{}, "", &problem.Problem{Status: 429, Title: "Too many tries", Detail: "Wait half a minute, then try again."}
 	}
 	p, err := a.db.PersonByName(ctx, strings.TrimSpace(in.Name))
@@ -160,6 +161,9 @@ func (a *Access) SignIn(ctx context.Context, in api.SignIn, from string) (actor.
 	case !ok:
 		return actor.Actor{}, "", busy()
 	case !right:
+		if n := a.tries.failed(from); n > 0 {
+			a.trail.Note(ctx, system(from), audit.Object{Kind: "person", Name: in.Name}, "%s from %s failed, the last as %q", words.Count(n, "sign-in"), from, in.Name)
+		}
 		return actor.Actor{}, "", problem.Denied("Name or password is wrong.")
 	}
 	a.trail.Note(ctx, actorOf(p, from), person(p), "%s signed in", p.Name)
@@ -173,13 +177,28 @@ func (a *Access) session(ctx context.Context, p records.Person, from string) (ac
 	return actorOf(p, from), secret, err
 }
 
+// system is the service itself, on what came from an address.
+func system(from string) actor.Actor {
+	a := actor.System()
+	a.From = from
+	return a
+}
+
 // SignOut ends a session.
-func (a *Access) SignOut(ctx context.Context, secret string) error {
-	_, err := a.db.TakeSecret(ctx, "session", HashSecret(secret), a.clk.Now())
+func (a *Access) SignOut(ctx context.Context, secret, from string) error {
+	x, err := a.db.TakeSecret(ctx, "session", HashSecret(secret), a.clk.Now())
 	if errors.Is(err, records.ErrNotFound) {
 		return nil
 	}
-	return err
+	if err != nil || x.Person == nil {
+		return err
+	}
+	p, err := a.db.Person(ctx, *x.Person)
+	if err != nil {
+		return fmt.Errorf("the person of a session: %w", err)
+	}
+	a.trail.Note(ctx, actorOf(p, from), person(p), "%s signed out", p.Name)
+	return nil
 }
 
 // WhoIs finds who is behind a session or token secret. A token never lets do more

@@ -14,25 +14,51 @@ import (
 	"kestrel/internal/core/actor"
 )
 
-// Guessing is slowed down by name, however it is written; another name is not.
+// Guessing is slowed down by name and address, however the name is written; another name
+// is not, nor the same from elsewhere, until one address tries too many.
 func TestGuessingIsSlowedDown(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		l := newLimiter(clock.Wall{})
+		const here, there = "192.0.2.7", "192.0.2.66"
 		spellings := []string{"anna", " anna", "ANNA", "Anna ", "\tanna"}
 		for i, name := range spellings {
-			require.True(t, l.allow(name), i)
+			require.True(t, l.allow(name, here), i)
 		}
 		for _, name := range spellings {
-			require.False(t, l.allow(name), "%q gets round it", name)
+			require.False(t, l.allow(name, here), "%q gets round it", name)
 		}
-		require.True(t, l.allow("ben"))
+		require.True(t, l.allow("ben", here))
+		require.True(t, l.allow("anna", there), "she is not locked out by others")
 		time.Sleep(10 * time.Second)
-		require.True(t, l.allow("anna"))
-		require.False(t, l.allow("anna"))
-		for n := range 25_000 { // endless names must not fill the memory
-			l.allow(fmt.Sprint("nobody-", n))
+		require.True(t, l.allow("anna", here))
+		require.False(t, l.allow("anna", here))
+		for n := range 59 {
+			require.True(t, l.allow(fmt.Sprint("name-", n), there))
 		}
-		require.LessOrEqual(t, len(l.by), 10_001)
+		require.False(t, l.allow("another", there), "so many names are nobody's")
+		require.True(t, l.allow("another", here))
+		for n := range 25_000 { // endless names and addresses must not fill the memory
+			l.allow(fmt.Sprint("nobody-", n), fmt.Sprint("host-", n))
+			l.failed(fmt.Sprint("host-", n))
+		}
+		require.LessOrEqual(t, len(l.by), 10_002)
+		require.LessOrEqual(t, len(l.bad), 10_001)
+	})
+}
+
+// What fails is told of at once and then once a minute, with how often.
+func TestFailuresAreCounted(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		l := newLimiter(clock.Wall{})
+		require.Equal(t, 1, l.failed("a"))
+		for range 7 {
+			require.Zero(t, l.failed("a"))
+		}
+		require.Equal(t, 1, l.failed("b"))
+		time.Sleep(tellEvery)
+		require.Equal(t, 8, l.failed("a"))
+		time.Sleep(tellEvery)
+		require.Equal(t, 1, l.failed("a"))
 	})
 }
 

@@ -84,29 +84,68 @@ func (h hasher) check(ctx context.Context, hash, password string) (right, ok boo
 	return err1 == nil && err2 == nil && subtle.ConstantTimeCompare(want, argon2.IDKey([]byte(password), salt, 3, 64<<10, 1, 32)) == 1, true
 }
 
-// limiter slows down guessing: five tries a name at once, then one in ten seconds.
+// limiter slows down guessing: from one address five tries of a name at once, then one
+// in ten seconds; of all names together sixty, then one a second. Who tries somebody's
+// name from elsewhere slows down nobody but themselves.
 type limiter struct {
 	clk clock.Clock
 	mu  sync.Mutex
 	by  map[string]*rate.Limiter
+	bad map[string]*failures // by address
 }
 
-func newLimiter(clk clock.Clock) *limiter { return &limiter{clk: clk, by: map[string]*rate.Limiter{}} }
+// failures are the sign-ins from an address that failed and were not told of yet.
+type failures struct {
+	count int
+	told  time.Time
+}
+
+// tellEvery is how often the trail tells of sign-ins that fail from one address.
+const tellEvery = time.Minute
+
+func newLimiter(clk clock.Clock) *limiter {
+	return &limiter{clk: clk, by: map[string]*rate.Limiter{}, bad: map[string]*failures{}}
+}
 
 // normalise is how names are looked up, by the limiter as by the database.
 func normalise(name string) string { return strings.ToLower(strings.TrimSpace(name)) }
 
-func (l *limiter) allow(name string) bool {
+func (l *limiter) allow(name, from string) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if len(l.by) > 10_000 {
 		clear(l.by) // somebody tries endless names; passwords are slow to check anyway
 	}
-	name = normalise(name)
-	x, ok := l.by[name]
-	if !ok {
-		x = rate.NewLimiter(0.1, 5)
-		l.by[name] = x
+	one := func(key string, every rate.Limit, burst int) bool {
+		x, ok := l.by[key]
+		if !ok {
+			x = rate.NewLimiter(every, burst)
+			l.by[key] = x
+		}
+		return x.AllowN(l.clk.Now(), 1)
 	}
-	return x.AllowN(l.clk.Now(), 1)
+	return one("from "+from, 1, 60) && one(normalise(name)+" from "+from, 0.1, 5)
+}
+
+// failed counts a sign-in that failed. It gives how many are to be told of now; 0 while
+// it was done a moment ago.
+func (l *limiter) failed(from string) int {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if len(l.bad) > 10_000 {
+		clear(l.bad)
+	}
+	f, ok := l.bad[from]
+	if !ok {
+		f = &failures{}
+		l.bad[from] = f
+	}
+	f.count++
+	now := l.clk.Now()
+	if !f.told.IsZero() && now.Sub(f.told) < tellEvery {
+		return 0
+	}
+	n := f.count
+	f.count, f.told = 0, now
+	return n
 }

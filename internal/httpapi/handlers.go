@@ -32,6 +32,7 @@ type handlers struct {
 	door   Door
 	rules  map[string]rule
 	lately lately
+	denied denied
 }
 
 // lately is who came with which secret in the last while, as far as it is remembered.
@@ -130,7 +131,7 @@ type secretKey struct{}
 
 func (h *handlers) SignOut(ctx context.Context, _ api.SignOutRequestObject) (api.SignOutResponseObject, error) {
 	secret, _ := ctx.Value(secretKey{}).(string)
-	return signedOut{h.secure}, h.Access.SignOut(ctx, secret)
+	return signedOut{h.secure}, h.Access.SignOut(ctx, secret, from(ctx))
 }
 
 // eventStream writes events as they come. A comment now and then keeps the

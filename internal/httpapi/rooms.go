@@ -47,7 +47,7 @@ type Site interface {
 type Access interface {
 	Welcome(ctx context.Context, w api.Welcome, from string) (actor.Actor, string, error)
 	SignIn(ctx context.Context, in api.SignIn, from string) (actor.Actor, string, error)
-	SignOut(ctx context.Context, secret string) error
+	SignOut(ctx context.Context, secret, from string) error
 	WhoIs(ctx context.Context, secret, from string) (actor.Actor, error)
 	People(ctx context.Context) ([]api.Person, error)
 	InvitePerson(ctx context.Context, who actor.Actor, in api.NewPerson) (api.PersonInvitation, error)
@@ -61,6 +61,7 @@ type Access interface {
 // Trail is the audit trail.
 type Trail interface {
 	Lines(ctx context.Context, before int64, limit int, q string) ([]records.Activity, error)
+	Note(ctx context.Context, who actor.Actor, o audit.Object, format string, a ...any)
 }
 
 // Notary holds the trail against what was signed of it.

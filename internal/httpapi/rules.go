@@ -6,10 +6,14 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+	"sync"
+	"time"
 
 	"github.com/labstack/echo/v5"
+	"golang.org/x/time/rate"
 
 	"kestrel/internal/api"
+	"kestrel/internal/audit"
 	"kestrel/internal/core/actor"
 	"kestrel/internal/directory"
 	"kestrel/internal/problem"
@@ -150,6 +154,9 @@ func (h *handlers) decide(next api.StrictHandlerFunc, operation string) api.Stri
 			if v.Hidden {
 				return nil, &problem.Problem{Status: http.StatusNotFound, Title: "Not found", Detail: v.Why}
 			}
+			if c.Request().Method != http.MethodGet && h.denied.tell(who(ctx).String()) {
+				h.Trail.Note(ctx, who(ctx), audit.Object{Kind: "person", Name: who(ctx).Name}, "%s was refused: %s (%s)", who(ctx), operation, v.Why)
+			}
 			return nil, forbidden(v.Why)
 		}
 		return next(c, request)
@@ -196,4 +203,25 @@ func (h *handlers) seesID(ctx context.Context) func(id string) bool {
 		r, ok := h.Directory.Get(id)
 		return ok && a.Sees(r.Spec.Tags)
 	}
+}
+
+// denied bounds how often the trail tells that somebody was refused: ten times, and then
+// once in six seconds.
+type denied struct {
+	mu sync.Mutex
+	by map[string]*rate.Limiter
+}
+
+func (d *denied) tell(who string) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.by == nil || len(d.by) > 10_000 {
+		d.by = map[string]*rate.Limiter{}
+	}
+	x, ok := d.by[who]
+	if !ok {
+		x = rate.NewLimiter(rate.Every(6*time.Second), 10)
+		d.by[who] = x
+	}
+	return x.Allow()
 }

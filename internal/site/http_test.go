@@ -238,3 +238,48 @@ func TestRolesHoldAtOnce(t *testing.T) {
 	_, err = s.Access.WhoIs(ctx, anna, "")
 	require.NoError(t, err)
 }
+
+// Who tries somebody's name from elsewhere locks nobody out but themselves, and what
+// fails is told of, not once for each try.
+func TestStrangersLockNobodyOut(t *testing.T) {
+	s := start(t, "Norhaven", still{at: time.Now()})
+	join(t, s, "anna", "administrator")
+	codes := map[int]int{}
+	for range 20 {
+		_, _, err := s.Access.SignIn(ctx, api.SignIn{Name: "anna", Password: "guess"}, "192.0.2.66")
+		codes[statusOf(t, err)]++
+	}
+	require.Equal(t, map[int]int{401: 5, 429: 15}, codes)
+	_, secret, err := s.Access.SignIn(ctx, api.SignIn{Name: "anna", Password: password}, "192.0.2.7")
+	require.NoError(t, err, "she comes from where she always does")
+	require.NoError(t, s.Access.SignOut(ctx, secret, "192.0.2.7"))
+	lines, err := s.Trail.Lines(ctx, 0, 50, "")
+	require.NoError(t, err)
+	var told []string
+	for _, l := range lines {
+		told = append(told, l.Text+" "+l.Origin)
+	}
+	all := strings.Join(told, "\n")
+	require.Contains(t, all, `1 sign-in from 192.0.2.66 failed, the last as "anna" 192.0.2.66`)
+	require.Equal(t, 1, strings.Count(all, "failed"))
+	require.Contains(t, all, "anna signed out 192.0.2.7")
+}
+
+// What somebody was refused is told of, by their name.
+func TestRefusalsAreTold(t *testing.T) {
+	s := start(t, "Norhaven", clock.Wall{})
+	c := console(t, s).as(join(t, s, "olaf", "viewer"))
+	for range 15 {
+		status, _, _ := c.ask(http.MethodPost, "/invitations", api.NewInvitation{}, nil)
+		require.Equal(t, http.StatusForbidden, status)
+	}
+	status, _, _ := c.ask(http.MethodGet, "/people", nil, nil)
+	require.Equal(t, http.StatusForbidden, status, "looking is not told of")
+	lines, err := s.Trail.Lines(ctx, 0, 50, "was refused")
+	require.NoError(t, err)
+	require.GreaterOrEqual(t, len(lines), 10)
+	require.Less(t, len(lines), 15)
+	require.Contains(t, lines[0].Text, "olaf")
+	require.Contains(t, lines[0].Text, "CreateInvitation")
+	require.Equal(t, "token", lines[0].Actor)
+}
