@@ -250,52 +250,69 @@ func TestServingOutlivesFailedAccepts(t *testing.T) {
 	require.NoError(t, <-done)
 }
 
-// Clients that say nothing are hung up on in time, take no more places than one host
-// has, and keep nobody else out.
-func TestSilentClientsKeepNobodyOut(t *testing.T) {
+// door is a server with limits, until the test ends.
+func door(t *testing.T, limits nbd.Limits) (addr string) {
+	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
 	go func() {
-		done <- nbd.ServeWithin(ctx, l, disks{"pier": {Size: 4096, Device: bytes.NewReader(make([]byte, 4096))}}, nil, nbd.Limits{Greeting: 8, Patience: time.Second})
+		done <- nbd.ServeWithin(ctx, l, disks{"pier": {Size: 4096, Device: bytes.NewReader(make([]byte, 4096))}}, nil, limits)
 	}()
-	began := time.Now()
-	var silent []net.Conn
-	for range 40 {
-		c, err := net.Dial("tcp", l.Addr().String())
+	t.Cleanup(func() {
+		cancel()
+		require.NoError(t, <-done)
+	})
+	return l.Addr().String()
+}
+
+// Clients that say nothing take no more places than one host has, the others wait for
+// theirs, and who has an export open takes none.
+func TestSilentClientsKeepNobodyOut(t *testing.T) {
+	const places = 8
+	addr := door(t, nbd.Limits{Greeting: places, Patience: time.Hour})
+	var now, most atomic.Int32
+	greeted := make(chan net.Conn)
+	for range 5 * places {
+		c, err := net.Dial("tcp", addr)
 		require.NoError(t, err)
-		silent = append(silent, c)
+		go func() {
+			if _, err := io.ReadFull(c, make([]byte, 8)); err != nil {
+				t.Error(err)
+			}
+			if n := now.Add(1); n > most.Load() {
+				most.Store(n)
+			}
+			greeted <- c
+		}()
 	}
-	greeted := 0
-	for _, c := range silent {
-		require.NoError(t, c.SetReadDeadline(time.Now().Add(time.Minute)))
-		b, err := io.ReadAll(c)
-		require.False(t, errors.Is(err, os.ErrDeadlineExceeded), "it is hung up on")
-		if len(b) > 0 {
-			greeted++
-		}
-	}
-	require.LessOrEqual(t, greeted, 8+int(time.Since(began)/time.Second)*8)
-	require.Positive(t, greeted)
-	// Their places are free again, and who has an export open takes none of them.
-	var open []*nbd.Conn
-	for range 12 {
-		var c *nbd.Conn
-		require.Eventually(t, func() bool {
-			c, err = nbd.Dial(ctx, "tcp", l.Addr().String(), "pier", nbd.Options{})
-			return err == nil
-		}, time.Minute, time.Millisecond)
-		open = append(open, c)
-	}
-	for _, c := range open {
-		b := make([]byte, 512)
-		_, err := c.ReadAt(b, 0)
-		require.NoError(t, err)
+	for range 5 * places {
+		c := <-greeted
+		now.Add(-1)
 		require.NoError(t, c.Close())
 	}
-	cancel()
-	require.NoError(t, <-done)
+	require.LessOrEqual(t, most.Load(), int32(places))
+	for range 2 * places {
+		c, err := nbd.Dial(t.Context(), "tcp", addr, "pier", nbd.Options{})
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = c.Close() })
+		_, err = c.ReadAt(make([]byte, 512), 0)
+		require.NoError(t, err)
+	}
+}
+
+// A client that says nothing is hung up on, and so is one more than there may be.
+func TestClientsAreHungUpOn(t *testing.T) {
+	addr := door(t, nbd.Limits{Clients: 2, Patience: 300 * time.Millisecond})
+	for range 4 {
+		c, err := net.Dial("tcp", addr)
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = c.Close() })
+		require.NoError(t, c.SetReadDeadline(time.Now().Add(time.Minute)))
+		_, err = io.ReadAll(c)
+		require.False(t, errors.Is(err, os.ErrDeadlineExceeded))
+	}
 }
 
 // A client that has waited longer than a greeting may take is still served.

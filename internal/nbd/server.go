@@ -85,44 +85,63 @@ func (m Limits) filled() Limits {
 // door counts who is in.
 type door struct {
 	Limits
-	mu       sync.Mutex
-	clients  int
-	greeting map[string]int // by host
+	mu      sync.Mutex
+	clients int
+	hosts   map[string]*host
 }
 
-// enter lets a client in, or not; greeted is to be called when it has an export open,
-// and leave at its end.
-func (d *door) enter(c net.Conn) (greeted, leave func(), ok bool) {
-	host, _, err := net.SplitHostPort(c.RemoteAddr().String())
+// host is where clients come from.
+type host struct {
+	clients  int
+	greeting chan struct{} // as many as may greet at once
+}
+
+// enter lets a client in, or not; leave is to be called at its end.
+func (d *door) enter(c net.Conn) (from *host, leave func(), ok bool) {
+	name, _, err := net.SplitHostPort(c.RemoteAddr().String())
 	if err != nil {
-		host = ""
+		name = ""
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.clients >= d.Clients || d.greeting[host] >= d.Greeting {
+	if d.clients >= d.Clients {
 		return nil, nil, false
 	}
+	h, ok := d.hosts[name]
+	if !ok {
+		h = &host{greeting: make(chan struct{}, d.Greeting)}
+		d.hosts[name] = h
+	}
 	d.clients++
-	d.greeting[host]++
-	greeted = sync.OnceFunc(func() {
-		d.mu.Lock()
-		defer d.mu.Unlock()
-		if d.greeting[host]--; d.greeting[host] == 0 {
-			delete(d.greeting, host)
-		}
-	})
-	leave = func() {
-		greeted()
+	h.clients++
+	return h, func() {
 		d.mu.Lock()
 		defer d.mu.Unlock()
 		d.clients--
-	}
-	return greeted, leave, true
+		if h.clients--; h.clients == 0 {
+			delete(d.hosts, name)
+		}
+	}, true
 }
 
-// ServeWithin is ServeTLS with limits of one's own. A client beyond them is hung up on.
+// greet waits for a client's turn to greet; greeted is to be called when it has an export
+// open, or is gone. Until then it costs no more than its connection.
+func (h *host) greet(ctx context.Context, patience time.Duration) (greeted func(), ok bool) {
+	t := time.NewTimer(patience)
+	defer t.Stop()
+	select {
+	case h.greeting <- struct{}{}:
+		return sync.OnceFunc(func() { <-h.greeting }), true
+	case <-t.C:
+	case <-ctx.Done():
+	}
+	return nil, false
+}
+
+// ServeWithin is ServeTLS with limits of one's own. Clients beyond those that may greet
+// wait for their turn; one beyond all is hung up on.
 func ServeWithin(ctx context.Context, l net.Listener, x Exporter, cfg *tls.Config, limits Limits) error {
-	in := &door{Limits: limits.filled(), greeting: map[string]int{}}
+	in := &door{Limits: limits.filled(), hosts: map[string]*host{}}
 	stop := context.AfterFunc(ctx, func() { _ = l.Close() })
 	defer stop()
 	var wg sync.WaitGroup
@@ -147,7 +166,7 @@ func ServeWithin(ctx context.Context, l net.Listener, x Exporter, cfg *tls.Confi
 			continue
 		}
 		wait = acceptWait
-		greeted, leave, ok := in.enter(c)
+		from, leave, ok := in.enter(c)
 		if !ok {
 			_ = c.Close()
 			continue
@@ -157,8 +176,14 @@ func ServeWithin(ctx context.Context, l net.Listener, x Exporter, cfg *tls.Confi
 			end := context.AfterFunc(ctx, func() { _ = c.Close() })
 			defer end()
 			defer func() { _ = c.Close() }()
+			until := time.Now().Add(in.Patience)
+			greeted, ok := from.greet(ctx, in.Patience)
+			if !ok {
+				return
+			}
+			defer greeted()
 			s := newSession(c, x, cfg)
-			s.greeted, s.until = greeted, time.Now().Add(in.Patience)
+			s.greeted, s.until = greeted, until
 			// A client that goes away or misbehaves ends its own session only.
 			_ = s.run()
 		})
