@@ -34,6 +34,7 @@ export const asks = {
   }),
   served: queryOptions({ queryKey: ["served"], queryFn: () => ask(api.GET("/served")), refetchInterval: 5 * second }),
   store: queryOptions({ queryKey: ["store"], queryFn: () => ask(api.GET("/store")), refetchInterval: 15 * second }),
+  sessions: queryOptions({ queryKey: ["sessions"], queryFn: () => ask(api.GET("/sessions")) }),
   people: queryOptions({ queryKey: ["people"], queryFn: () => ask(api.GET("/people")) }),
   tokens: queryOptions({ queryKey: ["tokens"], queryFn: () => ask(api.GET("/tokens")) }),
   machines: queryOptions({ queryKey: ["machines"], queryFn: () => ask(api.GET("/machines")) }),

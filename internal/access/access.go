@@ -91,8 +91,8 @@ func (a *Access) Welcome(ctx context.Context, w api.Welcome, from string) (actor
 	if why := checkName(name); why != "" {
 		return actor.Actor{}, "", problem.Invalid("name", "%s", why)
 	}
-	if n := len(w.Password); n < minPassword || n > maxPassword {
-		return actor.Actor{}, "", problem.Invalid("password", "A password has %d to %d characters.", minPassword, maxPassword)
+	if why := weak(w.Password, name); why != "" {
+		return actor.Actor{}, "", problem.Invalid("password", "%s", why)
 	}
 	used := problem.Invalid("token", "This link was used or has expired. Ask for a new one, or make one on the host with: kestrel admin link")
 	// Who has no link learns nothing of who is here, and has nothing hashed.
@@ -173,7 +173,7 @@ func (a *Access) SignIn(ctx context.Context, in api.SignIn, from string) (actor.
 func (a *Access) session(ctx context.Context, p records.Person, from string) (actor.Actor, string, error) {
 	secret := NewSecret(32)
 	until := a.clk.Now().Add(sessionLife)
-	err := a.db.AddSecret(ctx, records.Secret{ID: uuid.NewString(), Kind: "session", Hash: HashSecret(secret), Person: &p.ID, Role: p.Role, Tags: p.Tags, CreatedAt: a.clk.Now(), ExpiresAt: &until})
+	err := a.db.AddSecret(ctx, records.Secret{ID: uuid.NewString(), Kind: "session", Hash: HashSecret(secret), Person: &p.ID, Role: p.Role, Tags: p.Tags, CreatedAt: a.clk.Now(), ExpiresAt: &until, Origin: from})
 	return actorOf(p, from), secret, err
 }
 

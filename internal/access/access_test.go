@@ -133,3 +133,16 @@ func TestRolesAreChecked(t *testing.T) {
 	_, faults = checkTags(new(make([]string, maxTags+1)))
 	require.NotEmpty(t, faults)
 }
+
+// What people should not take as a password is told with what to do instead.
+func TestWeakPasswords(t *testing.T) {
+	for password, says := range map[string]string{
+		"short": "10 to 200", strings.Repeat("long", 60): "10 to 200", "PassWord123": "tried first", "aaaabbbbaaaabbbb": "over and over", "Anna-anna-12": "little more than your name",
+		"tab\there and there": "cannot be seen", "mark\u202e and more of it": "cannot be seen",
+	} {
+		require.Contains(t, weak(password, "anna"), says, password)
+	}
+	for _, good := range []string{"four gulls on the quay", "Möwe-Pier-7-Öl", "annabelle waits at six"} {
+		require.Empty(t, weak(good, "anna"), good)
+	}
+}

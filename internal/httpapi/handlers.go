@@ -129,6 +129,21 @@ func (s signedOut) VisitSignOutResponse(w http.ResponseWriter) error {
 
 type secretKey struct{}
 
+func (h *handlers) ChangePassword(ctx context.Context, request api.ChangePasswordRequestObject) (api.ChangePasswordResponseObject, error) {
+	secret, _ := ctx.Value(secretKey{}).(string)
+	return api.ChangePassword204Response{}, h.Access.ChangePassword(ctx, who(ctx), *request.Body, secret)
+}
+
+func (h *handlers) ListSessions(ctx context.Context, _ api.ListSessionsRequestObject) (api.ListSessionsResponseObject, error) {
+	secret, _ := ctx.Value(secretKey{}).(string)
+	v, err := h.Access.Sessions(ctx, who(ctx), secret)
+	return api.ListSessions200JSONResponse(v), err
+}
+
+func (h *handlers) EndSession(ctx context.Context, request api.EndSessionRequestObject) (api.EndSessionResponseObject, error) {
+	return api.EndSession204Response{}, h.Access.EndSession(ctx, who(ctx), request.ID)
+}
+
 func (h *handlers) SignOut(ctx context.Context, _ api.SignOutRequestObject) (api.SignOutResponseObject, error) {
 	secret, _ := ctx.Value(secretKey{}).(string)
 	return signedOut{h.secure}, h.Access.SignOut(ctx, secret, from(ctx))

@@ -47,6 +47,9 @@ type Site interface {
 type Access interface {
 	Welcome(ctx context.Context, w api.Welcome, from string) (actor.Actor, string, error)
 	SignIn(ctx context.Context, in api.SignIn, from string) (actor.Actor, string, error)
+	ChangePassword(ctx context.Context, who actor.Actor, in api.NewPassword, secret string) error
+	Sessions(ctx context.Context, who actor.Actor, secret string) ([]api.Session, error)
+	EndSession(ctx context.Context, who actor.Actor, id string) error
 	SignOut(ctx context.Context, secret, from string) error
 	WhoIs(ctx context.Context, secret, from string) (actor.Actor, error)
 	People(ctx context.Context) ([]api.Person, error)

@@ -62,7 +62,7 @@ func rules() map[string]rule {
 	const v, o, a = actor.Viewer, actor.Operator, actor.Administrator
 	return map[string]rule{
 		"SignIn": {public: true}, "Welcome": {public: true},
-		"GetSession": site(v), "SignOut": site(v), "StreamEvents": site(v), "GetBoard": site(v), "ListActivity": site(v), "VerifyActivity": site(v),
+		"GetSession": site(v), "ChangePassword": site(v), "ListSessions": site(v), "EndSession": site(v), "SignOut": site(v), "StreamEvents": site(v), "GetBoard": site(v), "ListActivity": site(v), "VerifyActivity": site(v),
 		// Everybody has tokens of their own, with no more than their own role.
 		"ListTokens": site(v), "CreateToken": site(v), "DeleteToken": site(v),
 		"ListPeople": site(a), "InvitePerson": site(a), "EditPerson": site(a), "DeletePerson": site(a),

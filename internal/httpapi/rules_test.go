@@ -58,7 +58,7 @@ func (landingsOf) GroupOf(id string) (string, error)                  { return i
 // wanted says what every endpoint is to need: v, o or a for a viewer, operator or
 // administrator; with + it is on one group.
 const wanted = `
-	GetSession v, SignOut v, StreamEvents v, GetBoard v, ListActivity v, VerifyActivity v, ListTokens v, CreateToken v, DeleteToken v,
+	GetSession v, ChangePassword v, ListSessions v, EndSession v, SignOut v, StreamEvents v, GetBoard v, ListActivity v, VerifyActivity v, ListTokens v, CreateToken v, DeleteToken v,
 	ListPeople a, InvitePerson a, EditPerson a, DeletePerson a,
 	ListPlatforms v, GetInventory v, ListMachines v, CreatePlatform a, TestPlatform a, RetestPlatform o, DeletePlatform a,
 	ListLinks v, TestLink o, AcceptInvitation a, EditLink a, DeleteLink a, ListInvitations a, CreateInvitation a, DeleteInvitation a,

@@ -115,6 +115,7 @@ type Secret struct {
 	CreatedAt  time.Time  `db:"created_at"`
 	ExpiresAt  *time.Time `db:"expires_at"`
 	LastUsedAt *time.Time `db:"last_used_at"`
+	Origin     string     `db:"origin"` // where a session was begun from
 }
 
 // AddSecret stores one.
@@ -122,8 +123,8 @@ func (db *DB) AddSecret(ctx context.Context, s Secret) error {
 	if s.Role == "" {
 		s.Role = "viewer"
 	}
-	return db.named(ctx, "secret", `INSERT INTO secrets (id, kind, hash, person, name, role, tags, created_at, expires_at, last_used_at)
-		VALUES (:id, :kind, :hash, :person, :name, :role, :tags, :created_at, :expires_at, :last_used_at)`, s)
+	return db.named(ctx, "secret", `INSERT INTO secrets (id, kind, hash, person, name, role, tags, created_at, expires_at, last_used_at, origin)
+		VALUES (:id, :kind, :hash, :person, :name, :role, :tags, :created_at, :expires_at, :last_used_at, :origin)`, s)
 }
 
 // UseSecret finds a valid secret by its hash and notes the use, at most once a
@@ -134,6 +135,30 @@ func (db *DB) UseSecret(ctx context.Context, kinds []string, hash []byte, now ti
 		err = db.exec(ctx, "secret", `UPDATE secrets SET last_used_at = $2 WHERE id = $1`, s.ID, now)
 	}
 	return s, err
+}
+
+// SetPassword gives somebody another password, and ends their sessions but the one that
+// has a hash (nil: all of them).
+func (db *DB) SetPassword(ctx context.Context, person, passwordHash string, stays []byte, a Activity) error {
+	return db.together(ctx, "password", func(tx *sqlx.Tx) error {
+		if _, err := exec(ctx, tx, "person", `UPDATE people SET password_hash = $2 WHERE id = $1`, person, passwordHash); err != nil {
+			return err
+		}
+		if _, err := exec(ctx, tx, "sessions", `DELETE FROM secrets WHERE kind = 'session' AND person = $1 AND hash IS DISTINCT FROM $2`, person, stays); err != nil {
+			return err
+		}
+		return addActivity(ctx, tx, a)
+	})
+}
+
+// EndSession ends one of somebody's sessions by ID, with its line of the trail.
+func (db *DB) EndSession(ctx context.Context, person, id string, a Activity) error {
+	return db.together(ctx, "session", func(tx *sqlx.Tx) error {
+		if _, err := get[string](ctx, tx, "session", `DELETE FROM secrets WHERE kind = 'session' AND person = $1 AND id = $2 RETURNING id::text`, person, id); err != nil {
+			return err
+		}
+		return addActivity(ctx, tx, a)
+	})
 }
 
 // HasSecret tells whether a secret is there and holds.

@@ -7,6 +7,7 @@ import { asks, useMay } from "../asks";
 import { ConfirmDialog } from "../dialog";
 import { when } from "../format";
 import { Button, Card, Fault, Field, inputLook, Listed, Page } from "../ui";
+import { YouCard } from "./you";
 
 const roles = [
   ["viewer", "Viewer", "sees everything, changes nothing"],
@@ -21,6 +22,7 @@ export function AccessPage() {
       <div className="grid items-start gap-4 lg:grid-cols-2">
         {may.administer && <PeopleCard />}
         <TokensCard />
+        <YouCard />
       </div>
     </Page>
   );

@@ -1,0 +1,132 @@
+package access
+
+import (
+	"context"
+	_ "embed" // the list of common passwords
+	"errors"
+	"fmt"
+	"strings"
+
+	"kestrel/internal/api"
+	"kestrel/internal/audit"
+	"kestrel/internal/core/actor"
+	"kestrel/internal/core/ident"
+	"kestrel/internal/problem"
+	"kestrel/internal/records"
+)
+
+//go:embed common.txt
+var common string
+
+// weak says what is wrong with a password that somebody chose; nothing if it will do.
+func weak(password, name string) string {
+	n := len([]rune(password))
+	if n < minPassword || len(password) > maxPassword {
+		return fmt.Sprintf("A password has %d to %d characters.", minPassword, maxPassword)
+	}
+	if _, unseen := ident.Unseen(password); unseen {
+		return "The password has a character that cannot be seen; nobody could type it again."
+	}
+	low := strings.ToLower(password)
+	for line := range strings.Lines(common) {
+		if strings.TrimSpace(line) == low {
+			return "This password is one of those that are tried first. Take another, such as four words that have nothing to do with each other."
+		}
+	}
+	different := map[rune]bool{}
+	for _, r := range low {
+		different[r] = true
+	}
+	if len(different) < 5 {
+		return "This password is the same few characters over and over. Take another."
+	}
+	if own := normalise(name); own != "" && len([]rune(strings.ReplaceAll(low, own, ""))) < minPassword/2 {
+		return "This password is little more than your name. Take another."
+	}
+	return ""
+}
+
+// self finds the person that somebody is, or whose token they have.
+func (a *Access) self(ctx context.Context, who actor.Actor) (records.Person, error) {
+	return a.db.PersonByName(ctx, owner(who))
+}
+
+// ChangePassword gives somebody another password, if they know the old one. All their
+// sessions end but the one that asks, which has a secret.
+func (a *Access) ChangePassword(ctx context.Context, who actor.Actor, in api.NewPassword, secret string) error {
+	p, err := a.self(ctx, who)
+	if err != nil {
+		return err
+	}
+	if !a.tries.allow(p.Name, who.From) {
+		return &problem.Problem{Status: 429, Title: "Too many tries", Detail: "Wait half a minute, then try again."}
+	}
+	right, ok := false, true
+	if len(in.Old) <= maxPassword {
+		right, ok = a.hashes.check(ctx, p.PasswordHash, in.Old)
+	}
+	switch {
+	case !ok:
+		return busy()
+	case !right:
+		return problem.Invalid("old", "This is not your password.")
+	case in.Old == in.New:
+		return problem.Invalid("new", "This is your password already.")
+	}
+	if why := weak(in.New, p.Name); why != "" {
+		return problem.Invalid("new", "%s", why)
+	}
+	hash, ok := a.hashes.hash(ctx, in.New)
+	if !ok {
+		return busy()
+	}
+	if err := a.db.SetPassword(ctx, p.ID, hash, HashSecret(secret), a.trail.Line(who, person(p), 0, nil, fmt.Sprintf("%s changed their password; their other sessions ended", who))); err != nil {
+		return err
+	}
+	a.trail.Written()
+	return nil
+}
+
+// Sessions lists somebody's own; secret is of the one that asks.
+func (a *Access) Sessions(ctx context.Context, who actor.Actor, secret string) ([]api.Session, error) {
+	p, err := a.self(ctx, who)
+	if err != nil {
+		return nil, err
+	}
+	all, err := a.db.Secrets(ctx, "session", a.clk.Now())
+	if err != nil {
+		return nil, err
+	}
+	current := string(HashSecret(secret))
+	out := []api.Session{}
+	for _, x := range all {
+		if x.Person == nil || *x.Person != p.ID || x.ExpiresAt == nil {
+			continue
+		}
+		v := api.Session{ID: x.ID, CreatedAt: x.CreatedAt, ExpiresAt: *x.ExpiresAt, LastUsedAt: x.LastUsedAt, Current: string(x.Hash) == current}
+		if x.Origin != "" {
+			v.Origin = new(x.Origin)
+		}
+		out = append(out, v)
+	}
+	return out, nil
+}
+
+// EndSession ends one of somebody's own sessions.
+func (a *Access) EndSession(ctx context.Context, who actor.Actor, id string) error {
+	p, err := a.self(ctx, who)
+	if err != nil {
+		return err
+	}
+	if !ident.UUID(id) {
+		return problem.NotFound("session", id)
+	}
+	err = a.db.EndSession(ctx, p.ID, id, a.trail.Line(who, audit.Object{Kind: "person", Name: p.Name, ID: p.ID}, 0, nil, fmt.Sprintf("%s ended a session of theirs", who)))
+	if errors.Is(err, records.ErrNotFound) {
+		return problem.NotFound("session", id)
+	}
+	if err == nil {
+		a.trail.Written()
+	}
+	return err
+}
