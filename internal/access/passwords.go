@@ -5,6 +5,7 @@ import (
 	_ "embed" // the list of common passwords
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"kestrel/internal/api"
@@ -87,7 +88,7 @@ func (a *Access) ChangePassword(ctx context.Context, who actor.Actor, in api.New
 	return nil
 }
 
-// Sessions lists somebody's own; secret is of the one that asks.
+// Sessions lists somebody's own, newest first; secret is of the one that asks.
 func (a *Access) Sessions(ctx context.Context, who actor.Actor, secret string) ([]api.Session, error) {
 	p, err := a.self(ctx, who)
 	if err != nil {
@@ -109,6 +110,7 @@ func (a *Access) Sessions(ctx context.Context, who actor.Actor, secret string) (
 		}
 		out = append(out, v)
 	}
+	slices.Reverse(out)
 	return out, nil
 }
 
