@@ -316,9 +316,16 @@ func (d *Driver) reservePort(m *held) (int, error) {
 // nothing through to one at which nobody listens.
 const portPatience = 300 * time.Millisecond
 
+// samePort is how often a port is tried that was in use and seems free a moment later:
+// somebody else's job on this host has ended in between.
+const (
+	samePort  = 5
+	portPause = 20 * time.Millisecond
+)
+
 // tryPorts calls begin, with another port if somebody took the one reserved.
 func (d *Driver) tryPorts(m *held, b *backupXML, begin func() error) error {
-	for {
+	for same := 0; ; {
 		err := begin()
 		if err == nil || !strings.Contains(err.Error(), "in use") {
 			if err != nil {
@@ -331,8 +338,13 @@ func (d *Driver) tryPorts(m *held, b *backupXML, begin func() error) error {
 		if err != nil {
 			return err
 		}
-		if port == was {
+		if port != was {
+			same = 0
+		} else if same++; same == samePort {
+			d.freePort(port)
 			return fmt.Errorf("port %d of host %s can neither be reached nor used", port, m.h.name())
+		} else {
+			time.Sleep(portPause)
 		}
 		b.Server.Port = port
 	}
