@@ -22,19 +22,6 @@ import (
 // patience is for machines that are busy.
 const patience = 2 * time.Minute
 
-func pair(t *testing.T) (ctx context.Context, home, recovery *rooms.House) {
-	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), patience)
-	t.Cleanup(cancel)
-	home, recovery, err := rooms.Pair(ctx, t.TempDir())
-	require.NoError(t, err)
-	t.Cleanup(func() {
-		require.NoError(t, home.Close())
-		require.NoError(t, recovery.Close())
-	})
-	return ctx, home, recovery
-}
-
 func sealed(t *testing.T, ctx context.Context, home *rooms.House, name, machine string, tags ...string) api.Group {
 	t.Helper()
 	in := rooms.NewGroup()
@@ -64,7 +51,7 @@ func names(gs []api.Group) (out []string) {
 // Both sites say the same of a group: how it stands, how exposed it is, what it has
 // promised, what its cycles did.
 func TestBothSitesSayTheSame(t *testing.T) {
-	ctx, home, recovery := pair(t)
+	ctx, home, recovery := rooms.Paired(t)
 	g := sealed(t, ctx, home, "Ticketing", "tick-db", "gold")
 	home.Peering.Beat(ctx, g.Link)
 	a, err := home.Overview.Group(g.ID)
@@ -107,7 +94,7 @@ func TestBothSitesSayTheSame(t *testing.T) {
 // What is asked for by a name that nobody has is said with what may have been meant,
 // by every way of asking.
 func TestAGroupThatNobodyHas(t *testing.T) {
-	ctx, home, _ := pair(t)
+	ctx, home, _ := rooms.Paired(t)
 	sealed(t, ctx, home, "Ticketing", "tick-db")
 	_, one := home.Overview.Group("Tiketing")
 	_, two := home.Overview.Cycles(ctx, "Tiketing", 0, 0)
@@ -123,7 +110,7 @@ func TestAGroupThatNobodyHas(t *testing.T) {
 // The board tells of nothing before there is something, of the worst thing first,
 // and of what is left when a home is gone.
 func TestTheBoardFromTheFirstDayToTheLast(t *testing.T) {
-	ctx, home, recovery := pair(t)
+	ctx, home, recovery := rooms.Paired(t)
 	b, err := home.Overview.Board(ctx, all)
 	require.NoError(t, err)
 	require.Equal(t, "Nothing is protected yet. Make the first protection group.", headline(b))
@@ -185,7 +172,7 @@ func TestTheBoardFromTheFirstDayToTheLast(t *testing.T) {
 // Lists are narrowed and ordered by what is known of a group, and refuse what is no
 // order, no direction and no health.
 func TestListsOfGroups(t *testing.T) {
-	ctx, home, _ := pair(t)
+	ctx, home, _ := rooms.Paired(t)
 	one := sealed(t, ctx, home, "Ticketing", "tick-db", "gold")
 	two := sealed(t, ctx, home, "Fares", "tick-app", "Silver")
 	three := sealed(t, ctx, home, "Gates", "gate", "gold", "pier")

@@ -27,20 +27,6 @@ const patience = 2 * time.Minute
 
 var ben = actor.Actor{Kind: actor.Person, Name: "ben", Role: actor.Operator}
 
-// pair is two sites, of which the first has machines.
-func pair(t *testing.T) (ctx context.Context, home, recovery *rooms.House) {
-	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), patience)
-	t.Cleanup(cancel)
-	home, recovery, err := rooms.Pair(ctx, t.TempDir())
-	require.NoError(t, err)
-	t.Cleanup(func() {
-		require.NoError(t, home.Close())
-		require.NoError(t, recovery.Close())
-	})
-	return ctx, home, recovery
-}
-
 // ticketing is a group that is sealed.
 func ticketing(t *testing.T, ctx context.Context, home *rooms.House) api.Group {
 	t.Helper()
@@ -84,7 +70,7 @@ func spec(t *testing.T, h *rooms.House, id string) group.Spec {
 // What is wrong with a new group is told by field, all of it at once, changes
 // nothing, and is what a forecast of the same form says.
 func TestWhatIsWrongWithANewGroup(t *testing.T) {
-	ctx, home, recovery := pair(t)
+	ctx, home, recovery := rooms.Paired(t)
 	ticketing(t, ctx, home)
 	for name, c := range map[string]struct {
 		change func(in *api.NewGroup)
@@ -139,7 +125,7 @@ func TestWhatIsWrongWithANewGroup(t *testing.T) {
 // A group is known at the other site before its first cycle, and an edit is there
 // when it returns.
 func TestAGroupAndItsEditsAreKnownAtBothSites(t *testing.T) {
-	ctx, home, recovery := pair(t)
+	ctx, home, recovery := rooms.Paired(t)
 	g := ticketing(t, ctx, home)
 	require.Equal(t, spec(t, home, g.ID), spec(t, recovery, g.ID))
 	require.Empty(t, lines(t, home, "cut off"))
@@ -163,7 +149,7 @@ func TestAGroupAndItsEditsAreKnownAtBothSites(t *testing.T) {
 // What was looked at is compared, at home and through the recovery site alike: a
 // stale form learns what changed meanwhile, and by whom.
 func TestStaleEditsAreRefusedAtBothSites(t *testing.T) {
-	ctx, home, recovery := pair(t)
+	ctx, home, recovery := rooms.Paired(t)
 	g := ticketing(t, ctx, home)
 	require.NoError(t, home.Protection.Update(ctx, rooms.Anna(), g.ID, api.GroupPatch{Priority: new("high")}, nil))
 	for _, h := range []*rooms.House{home, recovery} {
@@ -186,7 +172,7 @@ func TestStaleEditsAreRefusedAtBothSites(t *testing.T) {
 // Where no revision is given, edits of different fields all hold, and no edit is
 // lost, whichever site they come by.
 func TestEditsFromBothSitesAtOnceAllHold(t *testing.T) {
-	ctx, home, recovery := pair(t)
+	ctx, home, recovery := rooms.Paired(t)
 	g := ticketing(t, ctx, home)
 	edits := map[string]api.GroupPatch{
 		"tags":     {Tags: &[]string{"gold"}},
@@ -222,7 +208,7 @@ func TestEditsFromBothSitesAtOnceAllHold(t *testing.T) {
 
 // What home refuses, the recovery site refuses in the same words.
 func TestTheRecoverySiteAsksHome(t *testing.T) {
-	ctx, home, recovery := pair(t)
+	ctx, home, recovery := rooms.Paired(t)
 	g := ticketing(t, ctx, home)
 	for name, in := range map[string]api.GroupPatch{
 		"a machine that is unknown": {Machines: &[]string{"gaet"}},
@@ -258,7 +244,7 @@ func TestTheRecoverySiteAsksHome(t *testing.T) {
 
 // What a peer may ask of a group is known, of groups that are home here.
 func TestWhatAPeerMayAsk(t *testing.T) {
-	ctx, home, recovery := pair(t)
+	ctx, home, recovery := rooms.Paired(t)
 	g := ticketing(t, ctx, home)
 	there := actor.Actor{Kind: actor.Site, Name: rooms.RecoveryName}
 	for name, c := range map[string]struct{ id, action, body, says string }{
@@ -277,7 +263,7 @@ func TestWhatAPeerMayAsk(t *testing.T) {
 // A pause has a length and a reason, which both sites tell; a paused group runs on
 // nobody's word.
 func TestPauses(t *testing.T) {
-	ctx, home, recovery := pair(t)
+	ctx, home, recovery := rooms.Paired(t)
 	g := ticketing(t, ctx, home)
 	for name, in := range map[string]api.PauseRequest{
 		"reason":     {Reason: new("two\nlines")},
@@ -311,7 +297,7 @@ func TestPauses(t *testing.T) {
 // A shorter ladder says what it would drop, before and when it is refused, at home
 // as at the recovery site; when it is allowed, just that goes.
 func TestAShorterLadderSaysWhatGoesAtBothSites(t *testing.T) {
-	ctx, home, recovery := pair(t)
+	ctx, home, recovery := rooms.Paired(t)
 	g := ticketing(t, ctx, home)
 	for n := range 2 {
 		require.NoError(t, home.Protection.Run(ctx, ben, g.ID, false))
@@ -345,7 +331,7 @@ func TestAShorterLadderSaysWhatGoesAtBothSites(t *testing.T) {
 
 // A preview changes nothing and knows what saving would refuse.
 func TestAPreviewRefusesWhatSavingRefuses(t *testing.T) {
-	ctx, home, recovery := pair(t)
+	ctx, home, recovery := rooms.Paired(t)
 	g := ticketing(t, ctx, home)
 	other := rooms.NewGroup()
 	other.Name, other.Machines = "Gates", []string{"gate"}
@@ -375,7 +361,7 @@ func TestAPreviewRefusesWhatSavingRefuses(t *testing.T) {
 // A group can be ended with its points or without; the recovery site is told, or
 // hears of it when it is back.
 func TestEnds(t *testing.T) {
-	ctx, home, recovery := pair(t)
+	ctx, home, recovery := rooms.Paired(t)
 	g := ticketing(t, ctx, home)
 	require.Equal(t, http.StatusUnprocessableEntity, refusal(t, home.Protection.Delete(ctx, rooms.Anna(), g.ID, "", false)).Status)
 	_, done, err := recovery.Store.Use(recovery.Store.Points(g.ID)[0].Point)
@@ -414,7 +400,7 @@ func TestEnds(t *testing.T) {
 // Whoever owns home does not own the points at the recovery site: what home deletes
 // waits there, is shown, and can be stopped; people there need not wait.
 func TestHomeDeletesSlowly(t *testing.T) {
-	ctx, home, recovery := pair(t)
+	ctx, home, recovery := rooms.Paired(t)
 	recovery.Keeper.DeletionWait = 24 * time.Hour
 	g := ticketing(t, ctx, home)
 	require.NoError(t, home.Protection.Delete(ctx, rooms.Anna(), g.ID, "delete", false))
@@ -449,7 +435,7 @@ func TestHomeDeletesSlowly(t *testing.T) {
 // Without its recovery site a group ends only if that is said, and its points stay
 // there, which hears of the end when it is back.
 func TestAnEndThatTheRecoverySiteCannotHear(t *testing.T) {
-	ctx, home, recovery := pair(t)
+	ctx, home, recovery := rooms.Paired(t)
 	g := ticketing(t, ctx, home)
 	recovery.Leave()
 	p := refusal(t, home.Protection.Delete(ctx, rooms.Anna(), g.ID, "delete", false))
@@ -471,7 +457,7 @@ func TestAnEndThatTheRecoverySiteCannotHear(t *testing.T) {
 
 // What home no longer knows can be ended at the recovery site.
 func TestAGroupThatHomeForgot(t *testing.T) {
-	ctx, home, recovery := pair(t)
+	ctx, home, recovery := rooms.Paired(t)
 	g := ticketing(t, ctx, home)
 	require.NoError(t, home.Groups.Delete(ctx, rooms.Anna(), g.ID, "gone"))
 	require.NoError(t, recovery.Protection.Delete(ctx, rooms.Anna(), g.ID, "keep", false))
@@ -483,7 +469,7 @@ func TestAGroupThatHomeForgot(t *testing.T) {
 // A forecast counts what is known: the machines' disks, the link's limit, the room
 // over there; of a form that is half filled in, only what is there.
 func TestAForecastOfAHalfFilledForm(t *testing.T) {
-	ctx, home, _ := pair(t)
+	ctx, home, _ := rooms.Paired(t)
 	f, err := home.Protection.Forecast(ctx, api.ForecastRequest{PromiseText: &api.PromiseText{RpoTarget: new("2h"), Cadence: new("1h"), Keep: new("all 1d")}})
 	require.NoError(t, err)
 	require.Empty(t, f.Faults, "what is not filled in yet is no fault")
@@ -507,7 +493,7 @@ func TestAForecastOfAHalfFilledForm(t *testing.T) {
 // A platform that fails is said to, by the group as well, and the group goes on by
 // itself.
 func TestAPlatformThatFails(t *testing.T) {
-	ctx, home, _ := pair(t)
+	ctx, home, _ := rooms.Paired(t)
 	g := ticketing(t, ctx, home)
 	home.Shed.Fail(errors.New("the shed is locked"))
 	home.Inventory.Refresh(ctx, home.PlatformID)

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"testing"
 	"time"
 
 	"kestrel/internal/api"
@@ -308,4 +309,24 @@ func (h *House) Sealed(ctx context.Context, in api.NewGroup) (api.Group, error) 
 		return failed == nil && g.LastCycle != nil && g.LastCycle.State == cycle.Sealed && g.Points > 0
 	})
 	return g, err
+}
+
+// patience is for machines that are busy: it ends what hangs.
+const patience = 2 * time.Minute
+
+// Paired is Pair for a test, at whose end both sites close.
+func Paired(t testing.TB) (ctx context.Context, home, recovery *House) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(t.Context(), patience)
+	t.Cleanup(cancel)
+	home, recovery, err := Pair(ctx, t.TempDir())
+	if err != nil {
+		t.Fatalf("make two sites: %v", err)
+	}
+	t.Cleanup(func() {
+		if err := errors.Join(home.Close(), recovery.Close()); err != nil {
+			t.Errorf("close two sites: %v", err)
+		}
+	})
+	return ctx, home, recovery
 }

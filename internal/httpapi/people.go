@@ -1,0 +1,154 @@
+package httpapi
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"net/http"
+	"sync"
+	"time"
+
+	"kestrel/internal/api"
+	"kestrel/internal/core/actor"
+)
+
+// lately is who came with which secret in the last while, as far as it is remembered.
+type lately struct {
+	mu  sync.Mutex
+	who map[[sha256.Size]byte]seenActor
+}
+
+type seenActor struct {
+	actor.Actor
+	at time.Time
+}
+
+// rememberFor and rememberMost bound what is remembered.
+const (
+	rememberFor  = time.Hour
+	rememberMost = 1000
+)
+
+func (l *lately) put(secret string, a actor.Actor) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.who == nil || len(l.who) >= rememberMost {
+		l.who = map[[sha256.Size]byte]seenActor{}
+	}
+	l.who[sha256.Sum256([]byte(secret))] = seenActor{a, time.Now()}
+}
+
+func (l *lately) get(secret string) (actor.Actor, bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	s, ok := l.who[sha256.Sum256([]byte(secret))]
+	return s.Actor, ok && time.Since(s.at) < rememberFor
+}
+
+// signedIn answers with a session cookie.
+type signedIn struct {
+	me     api.Me
+	secret string
+	secure bool
+}
+
+func (s signedIn) write(w http.ResponseWriter) error {
+	http.SetCookie(w, &http.Cookie{Name: cookieName, Value: s.secret, Path: "/", HttpOnly: true, Secure: s.secure, SameSite: http.SameSiteStrictMode})
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(http.StatusOK)
+	return json.NewEncoder(w).Encode(s.me)
+}
+
+// VisitSignInResponse implements api.SignInResponseObject.
+func (s signedIn) VisitSignInResponse(w http.ResponseWriter) error { return s.write(w) }
+
+// VisitWelcomeResponse implements api.WelcomeResponseObject.
+func (s signedIn) VisitWelcomeResponse(w http.ResponseWriter) error { return s.write(w) }
+
+// me describes who is signed in.
+func (h *handlers) me(a actor.Actor) api.Me {
+	name := a.Name
+	if a.Kind == actor.Token {
+		name = a.For
+	}
+	self := h.Site.Self()
+	return api.Me{Name: name, Role: string(a.Role), Tags: append([]string{}, a.Tags...), Site: self.Name, SiteID: self.ID, Version: h.Version, Now: h.Site.Now().UTC()}
+}
+
+func (h *handlers) SignIn(ctx context.Context, request api.SignInRequestObject) (api.SignInResponseObject, error) {
+	a, secret, err := h.Access.SignIn(ctx, *request.Body, from(ctx))
+	return signedIn{h.me(a), secret, h.secure}, err
+}
+
+func (h *handlers) Welcome(ctx context.Context, request api.WelcomeRequestObject) (api.WelcomeResponseObject, error) {
+	a, secret, err := h.Access.Welcome(ctx, *request.Body, from(ctx))
+	return signedIn{h.me(a), secret, h.secure}, err
+}
+
+type signedOut struct{ secure bool }
+
+// VisitSignOutResponse implements api.SignOutResponseObject.
+func (s signedOut) VisitSignOutResponse(w http.ResponseWriter) error {
+	http.SetCookie(w, &http.Cookie{Name: cookieName, Path: "/", MaxAge: -1, HttpOnly: true, Secure: s.secure, SameSite: http.SameSiteStrictMode})
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+type secretKey struct{}
+
+func (h *handlers) ChangePassword(ctx context.Context, request api.ChangePasswordRequestObject) (api.ChangePasswordResponseObject, error) {
+	secret, _ := ctx.Value(secretKey{}).(string)
+	return api.ChangePassword204Response{}, h.Access.ChangePassword(ctx, who(ctx), *request.Body, secret)
+}
+
+func (h *handlers) ListSessions(ctx context.Context, _ api.ListSessionsRequestObject) (api.ListSessionsResponseObject, error) {
+	secret, _ := ctx.Value(secretKey{}).(string)
+	v, err := h.Access.Sessions(ctx, who(ctx), secret)
+	return api.ListSessions200JSONResponse(v), err
+}
+
+func (h *handlers) EndSession(ctx context.Context, request api.EndSessionRequestObject) (api.EndSessionResponseObject, error) {
+	return api.EndSession204Response{}, h.Access.EndSession(ctx, who(ctx), request.ID)
+}
+
+func (h *handlers) SignOut(ctx context.Context, _ api.SignOutRequestObject) (api.SignOutResponseObject, error) {
+	secret, _ := ctx.Value(secretKey{}).(string)
+	return signedOut{h.secure}, h.Access.SignOut(ctx, secret, from(ctx))
+}
+
+func (h *handlers) GetSession(ctx context.Context, _ api.GetSessionRequestObject) (api.GetSessionResponseObject, error) {
+	return api.GetSession200JSONResponse(h.me(who(ctx))), nil
+}
+
+func (h *handlers) ListPeople(ctx context.Context, _ api.ListPeopleRequestObject) (api.ListPeopleResponseObject, error) {
+	v, err := h.Access.People(ctx)
+	return api.ListPeople200JSONResponse(v), err
+}
+
+func (h *handlers) InvitePerson(ctx context.Context, request api.InvitePersonRequestObject) (api.InvitePersonResponseObject, error) {
+	v, err := h.Access.InvitePerson(ctx, who(ctx), *request.Body)
+	return api.InvitePerson201JSONResponse(v), err
+}
+
+func (h *handlers) EditPerson(ctx context.Context, request api.EditPersonRequestObject) (api.EditPersonResponseObject, error) {
+	v, err := h.Access.EditPerson(ctx, who(ctx), request.ID, *request.Body)
+	return api.EditPerson200JSONResponse(v), err
+}
+
+func (h *handlers) DeletePerson(ctx context.Context, request api.DeletePersonRequestObject) (api.DeletePersonResponseObject, error) {
+	return api.DeletePerson204Response{}, h.Access.DeletePerson(ctx, who(ctx), request.ID)
+}
+
+func (h *handlers) ListTokens(ctx context.Context, _ api.ListTokensRequestObject) (api.ListTokensResponseObject, error) {
+	v, err := h.Access.Tokens(ctx, who(ctx))
+	return api.ListTokens200JSONResponse(v), err
+}
+
+func (h *handlers) CreateToken(ctx context.Context, request api.CreateTokenRequestObject) (api.CreateTokenResponseObject, error) {
+	v, err := h.Access.CreateToken(ctx, who(ctx), *request.Body)
+	return api.CreateToken201JSONResponse(v), err
+}
+
+func (h *handlers) DeleteToken(ctx context.Context, request api.DeleteTokenRequestObject) (api.DeleteTokenResponseObject, error) {
+	return api.DeleteToken204Response{}, h.Access.DeleteToken(ctx, who(ctx), request.ID)
+}
