@@ -5,6 +5,12 @@ import { asks } from "../asks";
 import { when } from "../format";
 import { Button, Card, Fault, Field, inputLook, Listed } from "../ui";
 
+const fields = [
+  ["old", "Old password", "current-password"],
+  ["new", "New password", "new-password"],
+  ["again", "The new one again", "new-password"],
+] as const;
+
 /** YouCard is one's own sessions and password. */
 export function YouCard() {
   const qc = useQueryClient();
@@ -24,7 +30,7 @@ export function YouCard() {
     },
   });
   const p = change.error instanceof Problem ? change.error : undefined;
-  const twice = form.formState.errors.again?.message;
+  const differs = form.formState.errors.again?.message;
   return (
     <Card title="You" aside="your sessions and your password">
       <Listed items={q.data} button={{ text: "End", busy: end.isPending, act: (s) => end.mutate(s.id) }}>
@@ -40,41 +46,21 @@ export function YouCard() {
       </Listed>
       <form className="grid gap-2 px-4 py-3" onSubmit={form.handleSubmit((v) => change.mutate(v))}>
         <div className="grid gap-3 sm:grid-cols-3">
-          <Field label="Old password" faults={p?.at("old")}>
-            {(id) => (
-              <input
-                id={id}
-                type="password"
-                autoComplete="current-password"
-                className={inputLook}
-                {...form.register("old")}
-              />
-            )}
-          </Field>
-          <Field label="New password" faults={p?.at("new")}>
-            {(id) => (
-              <input
-                id={id}
-                type="password"
-                autoComplete="new-password"
-                className={inputLook}
-                {...form.register("new")}
-              />
-            )}
-          </Field>
-          <Field label="The new one again" faults={twice ? [twice] : undefined}>
-            {(id) => (
-              <input
-                id={id}
-                type="password"
-                autoComplete="new-password"
-                className={inputLook}
-                {...form.register("again", {
-                  validate: (x) => x === form.getValues("new") || "This is not the same.",
-                })}
-              />
-            )}
-          </Field>
+          {fields.map(([name, label, kind]) => (
+            <Field key={name} label={label} faults={name === "again" ? (differs ? [differs] : undefined) : p?.at(name)}>
+              {(id) => (
+                <input
+                  id={id}
+                  type="password"
+                  autoComplete={kind}
+                  className={inputLook}
+                  {...form.register(name, {
+                    validate: (x) => name !== "again" || x === form.getValues("new") || "This is not the same.",
+                  })}
+                />
+              )}
+            </Field>
+          ))}
         </div>
         {change.isSuccess && (
           <div role="status" className="rounded bg-good-bg px-2.5 py-1.5 text-good-ink text-xs">
