@@ -67,6 +67,12 @@ func (a *app) storeCmd() *cobra.Command {
 				}
 				row(w, "Bad", bad)
 				row(w, "Encrypted", encrypted(s.Encryption))
+				if s.LockedPoints > 0 {
+					row(w, "Locked", fmt.Sprintf("%s, the last until %s", count(s.LockedPoints, "point"), clockTime(s.LockedUntil)))
+				}
+				if len(s.ExportDirs) > 0 {
+					row(w, "Exports", "below "+strings.Join(s.ExportDirs, ", "))
+				}
 				row(w, "Verified", verified(s.Verify, s.PackBytes))
 				free := size(s.FreeBytes)
 				if s.Full {

@@ -60,6 +60,14 @@ function StoreCard() {
             </span>
           )}
         </dd>
+        {store.lockedPoints > 0 && (
+          <>
+            <dt className="text-muted">Locked</dt>
+            <dd>
+              {count(store.lockedPoints, "point")}, the last until <When at={store.lockedUntil} />
+            </dd>
+          </>
+        )}
         <dt className="text-muted">Verified</dt>
         <dd>
           {store.verify.endedAt ? (
