@@ -85,7 +85,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Make the first administrator with a one-time link */
+        /** Join with a one-time link, or set another password with one */
         post: operations["welcome"];
         delete?: never;
         options?: never;
@@ -127,8 +127,27 @@ export interface paths {
         delete: operations["deletePerson"];
         options?: never;
         head?: never;
-        /** Change somebody's role or the groups they see */
+        /** Change somebody's role or the groups they see, or disable them */
         patch: operations["editPerson"];
+        trace?: never;
+    };
+    "/people/{id}/reset": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a one-time link with which somebody sets another password */
+        post: operations["resetPassword"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/tokens": {
@@ -983,6 +1002,8 @@ export interface components {
             tags: string[];
             /** Format: date-time */
             createdAt: string;
+            /** @description May not sign in, and their tokens are worth nothing */
+            disabled: boolean;
         };
         NewPerson: {
             /** @description viewer, operator or administrator */
@@ -992,6 +1013,8 @@ export interface components {
         EditPerson: {
             role?: string;
             tags?: string[];
+            /** @description Ends their sessions; their tokens are worth nothing meanwhile */
+            disabled?: boolean;
         };
         PersonInvitation: {
             /** @description Works once; whoever opens it sets name and password */
@@ -1011,14 +1034,20 @@ export interface components {
             expiresAt?: string;
             /** Format: date-time */
             lastUsedAt?: string;
+            /** @description Where it was used from last */
+            usedFrom?: string;
+            /** @description Good from these only; empty is from anywhere */
+            networks: string[];
         };
         NewToken: {
             name: string;
-            /** @description 365 if left out */
-            days?: number;
+            /** @description Until it ends, 1 to 365; one that a token makes ends with that one at the latest */
+            days: number;
             /** @description No more than that of who makes it; theirs if left out */
             role?: string;
             tags?: string[];
+            /** @description Good from these only, such as 192.0.2.0/24 */
+            networks?: string[];
         };
         TokenSecret: {
             token: components["schemas"]["Token"];
@@ -2263,6 +2292,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Person"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    resetPassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonInvitation"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -127,6 +127,16 @@ export function Field(p: {
 
 export const inputLook = "w-full rounded-md border border-line bg-card px-2.5 py-1.5 text-ink placeholder:text-muted";
 
+/** Once shows what is not shown again. */
+export function Once(p: { of?: string; until?: string; children: ReactNode }) {
+  return (
+    <div className="rounded bg-good-bg px-2.5 py-1.5 text-good-ink text-xs">
+      {p.of} {p.until && <>once, until {when(p.until)}. </>}Shown once:{" "}
+      <code className="select-all break-all">{p.children}</code>
+    </div>
+  );
+}
+
 export function Page(p: { crumbs?: ReactNode; title: ReactNode; actions?: ReactNode; children: ReactNode }) {
   return (
     <div className="grid grid-cols-[minmax(0,1fr)] gap-4">

@@ -17,7 +17,6 @@ import (
 	"kestrel/internal/clock"
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/group"
-	"kestrel/internal/core/ident"
 	"kestrel/internal/core/words"
 	"kestrel/internal/problem"
 	"kestrel/internal/records"
@@ -30,7 +29,8 @@ const (
 	maxPassword = 200
 	maxName     = 60
 	maxTags     = 16
-	maxDays     = 3650
+	maxNetworks = 16
+	maxDays     = 365
 )
 
 // Access is the people of one site.
@@ -42,6 +42,10 @@ type Access struct {
 	hashes hasher
 	// console is the address that one-time links begin with.
 	console string
+	changed changes
+
+	// Revoked, if there is one, is called after somebody may do less than before.
+	Revoked func(ctx context.Context)
 }
 
 // New makes it.
@@ -56,9 +60,14 @@ func WelcomeLink(ctx context.Context, db *records.DB, now time.Time, console str
 }
 
 func welcomeLink(ctx context.Context, db *records.DB, now time.Time, console string, role actor.Role, tags []string) (string, error) {
+	return oneTimeLink(ctx, db, console, records.Secret{Kind: "welcome", Role: string(role), Tags: tags, CreatedAt: now})
+}
+
+// oneTimeLink stores a secret that is good once and gives the address with it.
+func oneTimeLink(ctx context.Context, db *records.DB, console string, x records.Secret) (string, error) {
 	secret := NewSecret(24)
-	until := now.Add(welcomeLife)
-	err := db.AddSecret(ctx, records.Secret{ID: uuid.NewString(), Kind: "welcome", Hash: HashSecret(secret), Role: string(role), Tags: tags, CreatedAt: now, ExpiresAt: &until})
+	x.ID, x.Hash, x.ExpiresAt = uuid.NewString(), HashSecret(secret), new(x.CreatedAt.Add(welcomeLife))
+	err := db.AddSecret(ctx, x)
 	return strings.TrimSuffix(console, "/") + "/welcome#" + secret, err
 }
 
@@ -85,7 +94,8 @@ func checkName(name string) string {
 	return ""
 }
 
-// Welcome makes a person with a one-time link and signs them in.
+// Welcome makes a person with a one-time link, or gives one who is here another
+// password with a link that resets it, and signs them in.
 func (a *Access) Welcome(ctx context.Context, w api.Welcome, from string) (actor.Actor, string, error) {
 	name := strings.TrimSpace(w.Name)
 	if why := checkName(name); why != "" {
@@ -94,40 +104,56 @@ func (a *Access) Welcome(ctx context.Context, w api.Welcome, from string) (actor
 	if why := weak(w.Password, name); why != "" {
 		return actor.Actor{}, "", problem.Invalid("password", "%s", why)
 	}
-	used := problem.Invalid("token", "This link was used or has expired. Ask for a new one, or make one on the host with: kestrel admin link")
 	// Who has no link learns nothing of who is here, and has nothing hashed.
-	switch has, err := a.db.HasSecret(ctx, "welcome", HashSecret(w.Token), a.clk.Now()); {
-	case err != nil:
-		return actor.Actor{}, "", err
-	case !has:
-		return actor.Actor{}, "", used
-	}
-	exists := problem.Invalid("name", "%s exists already; choose another name.", name)
-	if _, err := a.db.PersonByName(ctx, name); err == nil {
-		return actor.Actor{}, "", exists
-	}
-	hash, ok := a.hashes.hash(ctx, w.Password)
-	if !ok {
-		return actor.Actor{}, "", busy()
-	}
-	link, err := a.db.TakeSecret(ctx, "welcome", HashSecret(w.Token), a.clk.Now())
+	used := problem.Invalid("token", "This link was used or has expired. Ask for a new one, or make one on the host with: kestrel admin link")
+	link, err := a.db.FindSecret(ctx, []string{"welcome", "reset"}, HashSecret(w.Token), a.clk.Now())
 	if errors.Is(err, records.ErrNotFound) {
 		return actor.Actor{}, "", used
 	}
 	if err != nil {
 		return actor.Actor{}, "", err
 	}
-	p := records.Person{ID: uuid.NewString(), Name: name, PasswordHash: hash, Role: link.Role, Tags: link.Tags, CreatedAt: a.clk.Now()}
-	if err := a.db.AddPerson(ctx, p); err != nil {
-		var taken *records.TakenError
-		if errors.As(err, &taken) {
-			return actor.Actor{}, "", exists
+	p, err := a.db.PersonByName(ctx, name)
+	if err != nil && !errors.Is(err, records.ErrNotFound) {
+		return actor.Actor{}, "", err
+	}
+	here := err == nil
+	exists := problem.Invalid("name", "%s exists already; choose another name.", name)
+	switch {
+	case link.Kind == "welcome" && here:
+		return actor.Actor{}, "", exists
+	case link.Kind == "reset" && (!here || *link.Person != p.ID):
+		return actor.Actor{}, "", problem.Invalid("name", "This link is for somebody else's password. Give the name that you sign in with.")
+	}
+	hash, ok := a.hashes.hash(ctx, w.Password)
+	if !ok {
+		return actor.Actor{}, "", busy()
+	}
+	if _, err := a.db.TakeSecret(ctx, link.Kind, HashSecret(w.Token), a.clk.Now()); err != nil {
+		if errors.Is(err, records.ErrNotFound) {
+			return actor.Actor{}, "", used
 		}
 		return actor.Actor{}, "", err
 	}
-	who := actorOf(p, from)
-	a.trail.Note(ctx, who, person(p), "%s joined as %s with a one-time link", name, article(p.Role))
-	return a.session(ctx, p, from)
+	if link.Kind == "reset" {
+		err := a.trail.Do(ctx, actorOf(p, from), person(p), func(ctx context.Context) error { return a.db.SetPassword(ctx, p.ID, hash, nil) },
+			"%s set another password with a one-time link; their sessions ended", p.Name)
+		if err != nil {
+			return actor.Actor{}, "", err
+		}
+		a.revoked(ctx)
+		return a.session(ctx, p, from, "%s signed in", p.Name)
+	}
+	p = records.Person{ID: uuid.NewString(), Name: name, PasswordHash: hash, Role: link.Role, Tags: link.Tags, CreatedAt: a.clk.Now()}
+	err = a.trail.Do(ctx, actorOf(p, from), person(p), func(ctx context.Context) error { return a.db.AddPerson(ctx, p) },
+		"%s joined as %s with a one-time link", name, article(p.Role))
+	if records.Taken(err, records.PersonNameTaken) {
+		return actor.Actor{}, "", exists
+	}
+	if err != nil {
+		return actor.Actor{}, "", err
+	}
+	return a.session(ctx, p, from, "%s signed in", p.Name)
 }
 
 func article(role string) string {
@@ -138,7 +164,16 @@ func article(role string) string {
 }
 
 func actorOf(p records.Person, from string) actor.Actor {
-	return actor.Actor{Kind: actor.Person, Name: p.Name, Role: actor.Role(p.Role), Tags: p.Tags, From: from}
+	return actor.Actor{Kind: actor.Person, Name: p.Name, Role: actor.Role(p.Role), Tags: p.Tags, From: from, PersonID: p.ID}
+}
+
+// tokenActor is who comes by a token, which never lets do more than its person may.
+func tokenActor(x records.Secret, p records.Person, from string) actor.Actor {
+	role := actor.Role(x.Role)
+	if own := actor.Role(p.Role); own.Rank() < role.Rank() {
+		role = own
+	}
+	return actor.Actor{Kind: actor.Token, Name: x.Name, For: p.Name, Role: role, Tags: narrowed(p.Tags, x.Tags), From: from, PersonID: p.ID, TokenID: x.ID}
 }
 
 // SignIn checks a name and password and gives a session's secret.
@@ -153,7 +188,7 @@ func (a *Access) SignIn(ctx context.Context, in api.SignIn, from string) (actor.
 	if err != nil && !errors.Is(err, records.ErrNotFound) {
 		return actor.Actor{}, "", err
 	}
-	if err != nil {
+	if err != nil || p.Disabled {
 		p.PasswordHash = noPassword // an unknown name takes as long as a wrong password
 	}
 	right, ok := a.hashes.check(ctx, p.PasswordHash, in.Password)
@@ -161,20 +196,25 @@ func (a *Access) SignIn(ctx context.Context, in api.SignIn, from string) (actor.
 	case !ok:
 		return actor.Actor{}, "", busy()
 	case !right:
-		if n := a.tries.failed(from); n > 0 {
-			a.trail.Note(ctx, system(from), audit.Object{Kind: "person", Name: in.Name}, "%s from %s failed, the last as %q", words.Count(n, "sign-in"), from, in.Name)
-		}
+		a.failed(ctx, in.Name, from)
 		return actor.Actor{}, "", problem.Denied("Name or password is wrong.")
 	}
-	a.trail.Note(ctx, actorOf(p, from), person(p), "%s signed in", p.Name)
-	return a.session(ctx, p, from)
+	return a.session(ctx, p, from, "%s signed in", p.Name)
 }
 
-func (a *Access) session(ctx context.Context, p records.Person, from string) (actor.Actor, string, error) {
-	secret := NewSecret(32)
-	until := a.clk.Now().Add(sessionLife)
-	err := a.db.AddSecret(ctx, records.Secret{ID: uuid.NewString(), Kind: "session", Hash: HashSecret(secret), Person: &p.ID, Role: p.Role, Tags: p.Tags, CreatedAt: a.clk.Now(), ExpiresAt: &until, Origin: from})
-	return actorOf(p, from), secret, err
+// failed notes a sign-in that failed.
+func (a *Access) failed(ctx context.Context, name, from string) {
+	if n := a.tries.failed(from); n > 0 {
+		a.trail.Note(ctx, system(from), audit.Object{Kind: "person", Name: name}, "%s from %s failed, the last as %q", words.Count(n, "sign-in"), from, name)
+	}
+}
+
+// session begins one, with its line of the trail.
+func (a *Access) session(ctx context.Context, p records.Person, from, format string, args ...any) (actor.Actor, string, error) {
+	secret, who := NewSecret(32), actorOf(p, from)
+	x := records.Secret{ID: uuid.NewString(), Kind: "session", Hash: HashSecret(secret), Person: &p.ID, Role: p.Role, Tags: p.Tags, CreatedAt: a.clk.Now(), ExpiresAt: new(a.clk.Now().Add(sessionLife)), Origin: from}
+	err := a.trail.Do(ctx, who, person(p), func(ctx context.Context) error { return a.db.AddSecret(ctx, x) }, format, args...)
+	return who, secret, err
 }
 
 // system is the service itself, on what came from an address.
@@ -185,48 +225,60 @@ func system(from string) actor.Actor {
 }
 
 // SignOut ends a session.
-func (a *Access) SignOut(ctx context.Context, secret, from string) error {
-	x, err := a.db.TakeSecret(ctx, "session", HashSecret(secret), a.clk.Now())
-	if errors.Is(err, records.ErrNotFound) {
-		return nil
+func (a *Access) SignOut(ctx context.Context, who actor.Actor, secret string) error {
+	if who.Kind != actor.Person {
+		return problem.Conflict("A token is no session. Revoke it, if it is not needed any more.")
 	}
-	if err != nil || x.Person == nil {
+	err := a.trail.Do(ctx, who, audit.Object{Kind: "person", Name: who.Name, ID: who.PersonID}, func(ctx context.Context) error {
+		_, err := a.db.TakeSecret(ctx, "session", HashSecret(secret), a.clk.Now())
 		return err
+	}, "%s signed out", who.Name)
+	if err == nil {
+		a.changed.tell()
+	}
+	return unlessGone(err)
+}
+
+// resolve finds who is behind a session or token secret.
+func (a *Access) resolve(ctx context.Context, secret string) (actor.Actor, records.Secret, error) {
+	if secret == "" {
+		return actor.Actor{}, records.Secret{}, problem.Denied("")
+	}
+	invalid := problem.Denied("The session or token is not valid (any more).")
+	x, err := a.db.FindSecret(ctx, []string{"session", "token"}, HashSecret(secret), a.clk.Now())
+	if errors.Is(err, records.ErrNotFound) || err == nil && x.Person == nil {
+		return actor.Actor{}, x, invalid
+	}
+	if err != nil {
+		return actor.Actor{}, x, err
 	}
 	p, err := a.db.Person(ctx, *x.Person)
 	if err != nil {
-		return fmt.Errorf("the person of a session: %w", err)
+		return actor.Actor{}, x, fmt.Errorf("the person of a session: %w", err)
 	}
-	a.trail.Note(ctx, actorOf(p, from), person(p), "%s signed out", p.Name)
-	return nil
+	if p.Disabled {
+		return actor.Actor{}, x, invalid
+	}
+	if x.Kind == "session" {
+		return actorOf(p, ""), x, nil
+	}
+	return tokenActor(x, p, ""), x, nil
 }
 
-// WhoIs finds who is behind a session or token secret. A token never lets do more
-// than its person may now.
+// WhoIs finds who is behind a session or token secret that came from an address.
 func (a *Access) WhoIs(ctx context.Context, secret, from string) (actor.Actor, error) {
-	if secret == "" {
-		return actor.Actor{}, problem.Denied("")
-	}
-	x, err := a.db.UseSecret(ctx, []string{"session", "token"}, HashSecret(secret), a.clk.Now())
-	if errors.Is(err, records.ErrNotFound) || err == nil && x.Person == nil {
-		return actor.Actor{}, problem.Denied("The session or token is not valid (any more).")
-	}
+	who, x, err := a.resolve(ctx, secret)
 	if err != nil {
 		return actor.Actor{}, err
 	}
-	p, err := a.db.Person(ctx, *x.Person)
-	if err != nil {
-		return actor.Actor{}, fmt.Errorf("the person of a session: %w", err)
+	who.From = from
+	if !within(x.Networks, from) {
+		if n := a.tries.failed(from); n > 0 {
+			a.trail.Note(ctx, who, audit.Object{Kind: "token", Name: x.Name, ID: x.ID}, "The token %s of %s was used from %s, which is none of its networks, and refused", x.Name, who.For, from)
+		}
+		return actor.Actor{}, problem.Denied("This token is not good from where it is used.")
 	}
-	who := actorOf(p, from)
-	if x.Kind == "session" {
-		return who, nil
-	}
-	role := actor.Role(x.Role)
-	if who.Role.Rank() < role.Rank() {
-		role = who.Role
-	}
-	return actor.Actor{Kind: actor.Token, Name: x.Name, For: p.Name, Role: role, Tags: narrowed(p.Tags, x.Tags), From: from}, nil
+	return who, a.db.NoteUse(ctx, x, from, a.clk.Now())
 }
 
 // noTag is carried by no group: spaces are refused in tags.
@@ -274,194 +326,6 @@ func checkTags(tags *[]string) (records.Tags, []problem.Field) {
 		out = append(out, t)
 	}
 	return out, nil
-}
-
-// People lists everybody who may sign in.
-func (a *Access) People(ctx context.Context) ([]api.Person, error) {
-	ps, err := a.db.People(ctx)
-	out := []api.Person{}
-	for _, p := range ps {
-		out = append(out, personView(p))
-	}
-	return out, err
-}
-
-func personView(p records.Person) api.Person {
-	return api.Person{ID: p.ID, Name: p.Name, Role: p.Role, Tags: append([]string{}, p.Tags...), CreatedAt: p.CreatedAt}
-}
-
-// InvitePerson makes a one-time link with which somebody joins in a role.
-func (a *Access) InvitePerson(ctx context.Context, who actor.Actor, in api.NewPerson) (api.PersonInvitation, error) {
-	role, faults := checkRole(&in.Role, actor.Viewer)
-	tags, more := checkTags(in.Tags)
-	if faults = append(faults, more...); len(faults) > 0 {
-		return api.PersonInvitation{}, problem.InvalidFields(faults...)
-	}
-	link, err := welcomeLink(ctx, a.db, a.clk.Now(), a.console, role, tags)
-	if err != nil {
-		return api.PersonInvitation{}, err
-	}
-	limit := ""
-	if len(tags) > 0 {
-		limit = ", limited to groups tagged " + strings.Join(tags, ", ")
-	}
-	a.trail.Note(ctx, who, audit.Object{Kind: "person"}, "%s made a one-time link for %s%s", who, article(string(role)), limit)
-	return api.PersonInvitation{Link: link, ExpiresAt: a.clk.Now().Add(welcomeLife).UTC()}, nil
-}
-
-func (a *Access) findPerson(ctx context.Context, id string) (records.Person, error) {
-	find := a.db.PersonByName
-	if ident.UUID(id) {
-		find = a.db.Person
-	}
-	p, err := find(ctx, id)
-	if errors.Is(err, records.ErrNotFound) {
-		return p, problem.NotFound("person", id)
-	}
-	return p, err
-}
-
-// EditPerson changes somebody's role or limits. It holds at once, for their tokens
-// too.
-func (a *Access) EditPerson(ctx context.Context, who actor.Actor, id string, in api.EditPerson) (api.Person, error) {
-	p, err := a.findPerson(ctx, id)
-	if err != nil {
-		return api.Person{}, err
-	}
-	before := p
-	role, faults := checkRole(in.Role, actor.Role(p.Role))
-	p.Role = string(role)
-	if in.Tags != nil {
-		tags, more := checkTags(in.Tags)
-		faults = append(faults, more...)
-		p.Tags = tags
-	}
-	if len(faults) > 0 {
-		return api.Person{}, problem.InvalidFields(faults...)
-	}
-	if err := a.db.ChangePerson(ctx, p); err != nil {
-		return api.Person{}, lastOne(err)
-	}
-	a.trail.Note(ctx, who, person(p), "%s changed %s: role %s → %s, groups %s → %s", who, p.Name, before.Role, p.Role, limits(before.Tags), limits(p.Tags))
-	return personView(p), nil
-}
-
-func limits(tags []string) string {
-	if len(tags) == 0 {
-		return "all"
-	}
-	return "tagged " + strings.Join(tags, ", ")
-}
-
-func lastOne(err error) error {
-	if errors.Is(err, records.ErrStale) {
-		return problem.Conflict("Nobody would be left who may do everything. Make another administrator first.")
-	}
-	return err
-}
-
-// DeletePerson removes somebody with their sessions and tokens.
-func (a *Access) DeletePerson(ctx context.Context, who actor.Actor, id string) error {
-	p, err := a.findPerson(ctx, id)
-	if err != nil {
-		return err
-	}
-	if err := a.db.DeletePerson(ctx, p.ID); err != nil {
-		return lastOne(err)
-	}
-	a.trail.Note(ctx, who, person(p), "%s removed %s (%s)", who, p.Name, p.Role)
-	return nil
-}
-
-// Tokens lists the tokens that somebody may see: administrators all, others their
-// own.
-func (a *Access) Tokens(ctx context.Context, who actor.Actor) ([]api.Token, error) {
-	xs, err := a.db.Secrets(ctx, "token", a.clk.Now())
-	if err != nil {
-		return nil, err
-	}
-	ps, err := a.db.People(ctx)
-	names := map[string]string{}
-	for _, p := range ps {
-		names[p.ID] = p.Name
-	}
-	out := []api.Token{}
-	for _, x := range xs {
-		if v := tokenView(x, names); who.Role == actor.Administrator && len(who.Tags) == 0 || v.Person == owner(who) {
-			out = append(out, v)
-		}
-	}
-	return out, err
-}
-
-func owner(who actor.Actor) string {
-	if who.Kind == actor.Token {
-		return who.For
-	}
-	return who.Name
-}
-
-func tokenView(x records.Secret, names map[string]string) api.Token {
-	v := api.Token{ID: x.ID, Name: x.Name, Role: x.Role, Tags: append([]string{}, x.Tags...), CreatedAt: x.CreatedAt, ExpiresAt: x.ExpiresAt, LastUsedAt: x.LastUsedAt}
-	if x.Person != nil {
-		v.Person = names[*x.Person]
-	}
-	return v
-}
-
-// CreateToken makes an API token for whoever asks, with no more than their role.
-func (a *Access) CreateToken(ctx context.Context, who actor.Actor, in api.NewToken) (api.TokenSecret, error) {
-	role, faults := checkRole(in.Role, who.Role)
-	if why := group.CheckName(in.Name, maxName); why != "" || strings.ContainsAny(in.Name, ":()") {
-		faults = append(faults, problem.Field{Field: "name", Message: fmt.Sprintf("Give the token a name of 1 to %d characters, such as what will use it, without colons and brackets.", maxName)})
-	}
-	if role.Rank() > who.Role.Rank() {
-		faults = append(faults, problem.Field{Field: "role", Message: fmt.Sprintf("A token may do no more than who makes it, and %s is %s.", who, who.Role)})
-	}
-	tags, more := checkTags(in.Tags)
-	faults = append(faults, more...)
-	x := records.Secret{ID: uuid.NewString(), Kind: "token", Name: strings.TrimSpace(in.Name), Role: string(role), Tags: narrowed(who.Tags, tags), CreatedAt: a.clk.Now()}
-	days := 365
-	if in.Days != nil {
-		days = *in.Days
-	}
-	if days < 1 || days > maxDays {
-		faults = append(faults, problem.Field{Field: "days", Message: fmt.Sprintf("A token lasts 1 to %d days; 365 if left out.", maxDays)})
-	}
-	if len(faults) > 0 {
-		return api.TokenSecret{}, problem.InvalidFields(faults...)
-	}
-	until := a.clk.Now().AddDate(0, 0, days)
-	x.ExpiresAt = &until
-	p, err := a.db.PersonByName(ctx, owner(who))
-	if err != nil {
-		return api.TokenSecret{}, fmt.Errorf("the person of a token: %w", err)
-	}
-	x.Person = &p.ID
-	secret := NewSecret(32)
-	x.Hash = HashSecret(secret)
-	if err := a.db.AddSecret(ctx, x); err != nil {
-		return api.TokenSecret{}, err
-	}
-	a.trail.Note(ctx, who, audit.Object{Kind: "token", Name: x.Name, ID: x.ID}, "%s made the token %s, %s, until %s", who, x.Name, x.Role, until.UTC().Format("2006-01-02"))
-	return api.TokenSecret{Token: tokenView(x, map[string]string{p.ID: p.Name}), Secret: secret}, nil
-}
-
-// DeleteToken revokes a token: any for administrators, their own for others.
-func (a *Access) DeleteToken(ctx context.Context, who actor.Actor, id string) error {
-	seen, err := a.Tokens(ctx, who)
-	if err != nil {
-		return err
-	}
-	at := slices.IndexFunc(seen, func(t api.Token) bool { return t.ID == id })
-	if at < 0 {
-		return problem.NotFound("token", id)
-	}
-	if err := a.db.DeleteSecret(ctx, "token", id); err != nil && !errors.Is(err, records.ErrNotFound) {
-		return err
-	}
-	a.trail.Note(ctx, who, audit.Object{Kind: "token", Name: seen[at].Name, ID: id}, "%s revoked the token %s of %s", who, seen[at].Name, seen[at].Person)
-	return nil
 }
 
 // Tidy forgets what has expired.

@@ -12,6 +12,7 @@ import (
 
 	"kestrel/internal/clock"
 	"kestrel/internal/core/actor"
+	"kestrel/internal/records"
 )
 
 // Guessing is slowed down by name and address, however the name is written; another name
@@ -144,5 +145,25 @@ func TestWeakPasswords(t *testing.T) {
 	}
 	for _, good := range []string{"four gulls on the quay", "Möwe-Pier-7-Öl", "annabelle waits at six"} {
 		require.Empty(t, weak(good, "anna"), good)
+	}
+}
+
+func TestNetworks(t *testing.T) {
+	some, faults := checkNetworks(&[]string{"192.0.2.77/24", "198.51.100.4", "2001:db8::/32"})
+	require.Empty(t, faults)
+	require.Equal(t, records.Tags{"192.0.2.0/24", "198.51.100.4/32", "2001:db8::/32"}, some)
+	for from, good := range map[string]bool{"192.0.2.200": true, "::ffff:192.0.2.1": true, "192.0.3.1": false, "198.51.100.4": true, "198.51.100.5": false, "2001:db8:7::1": true, "": false, "elsewhere": false} {
+		require.Equal(t, good, within(some, from), from)
+	}
+	require.True(t, within(nil, "192.0.3.1"))
+	require.True(t, inside([]string{"192.0.2.128/25"}, some))
+	require.False(t, inside([]string{"192.0.0.0/16"}, some))
+	require.False(t, inside([]string{"192.0.2.128/25", "192.0.3.0/24"}, some))
+	require.False(t, inside(nil, some), "from anywhere is wider")
+	require.True(t, inside(nil, nil))
+	for _, bad := range []string{"", "192.0.2.0/33", "norhaven", "fe80::1%eth0"} {
+		_, faults = checkNetworks(&[]string{"192.0.2.0/24", bad})
+		require.NotEmpty(t, faults, bad)
+		require.Equal(t, "networks[1]", faults[0].Field)
 	}
 }

@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"kestrel/internal/api"
-	"kestrel/internal/audit"
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/ident"
 	"kestrel/internal/problem"
@@ -49,7 +48,7 @@ func weak(password, name string) string {
 
 // self finds the person that somebody is, or whose token they have.
 func (a *Access) self(ctx context.Context, who actor.Actor) (records.Person, error) {
-	return a.db.PersonByName(ctx, owner(who))
+	return a.db.Person(ctx, who.PersonID)
 }
 
 // ChangePassword gives somebody another password, if they know the old one. All their
@@ -81,10 +80,12 @@ func (a *Access) ChangePassword(ctx context.Context, who actor.Actor, in api.New
 	if !ok {
 		return busy()
 	}
-	if err := a.db.SetPassword(ctx, p.ID, hash, HashSecret(secret), a.trail.Line(who, person(p), 0, nil, fmt.Sprintf("%s changed their password; their other sessions ended", who))); err != nil {
+	err = a.trail.Do(ctx, who, person(p), func(ctx context.Context) error { return a.db.SetPassword(ctx, p.ID, hash, HashSecret(secret)) },
+		"%s changed their password; their other sessions ended", who)
+	if err != nil {
 		return err
 	}
-	a.trail.Written()
+	a.changed.tell()
 	return nil
 }
 
@@ -123,12 +124,12 @@ func (a *Access) EndSession(ctx context.Context, who actor.Actor, id string) err
 	if !ident.UUID(id) {
 		return problem.NotFound("session", id)
 	}
-	err = a.db.EndSession(ctx, p.ID, id, a.trail.Line(who, audit.Object{Kind: "person", Name: p.Name, ID: p.ID}, 0, nil, fmt.Sprintf("%s ended a session of theirs", who)))
+	err = a.trail.Do(ctx, who, person(p), func(ctx context.Context) error { return a.db.EndSession(ctx, p.ID, id) }, "%s ended a session of theirs", who)
 	if errors.Is(err, records.ErrNotFound) {
 		return problem.NotFound("session", id)
 	}
 	if err == nil {
-		a.trail.Written()
+		a.changed.tell()
 	}
 	return err
 }

@@ -279,8 +279,10 @@ type EditLink struct {
 
 // EditPerson defines model for EditPerson.
 type EditPerson struct {
-	Role *string   `json:"role,omitempty"`
-	Tags *[]string `json:"tags,omitempty"`
+	// Disabled Ends their sessions; their tokens are worth nothing meanwhile
+	Disabled *bool     `json:"disabled,omitempty"`
+	Role     *string   `json:"role,omitempty"`
+	Tags     *[]string `json:"tags,omitempty"`
 }
 
 // Encryption defines model for Encryption.
@@ -775,9 +777,12 @@ type NewServed struct {
 
 // NewToken defines model for NewToken.
 type NewToken struct {
-	// Days 365 if left out
-	Days *int   `json:"days,omitempty"`
+	// Days Until it ends, 1 to 365; one that a token makes ends with that one at the latest
+	Days int    `json:"days"`
 	Name string `json:"name"`
+
+	// Networks Good from these only, such as 192.0.2.0/24
+	Networks *[]string `json:"networks,omitempty"`
 
 	// Role No more than that of who makes it; theirs if left out
 	Role *string   `json:"role,omitempty"`
@@ -834,8 +839,11 @@ type PauseRequest struct {
 // Person defines model for Person.
 type Person struct {
 	CreatedAt time.Time `json:"createdAt"`
-	ID        string    `json:"id"`
-	Name      string    `json:"name"`
+
+	// Disabled May not sign in, and their tokens are worth nothing
+	Disabled bool   `json:"disabled"`
+	ID       string `json:"id"`
+	Name     string `json:"name"`
 
 	// Role viewer, operator or administrator
 	Role string `json:"role"`
@@ -1166,9 +1174,15 @@ type Token struct {
 	ID         string     `json:"id"`
 	LastUsedAt *time.Time `json:"lastUsedAt,omitempty"`
 	Name       string     `json:"name"`
-	Person     string     `json:"person"`
-	Role       string     `json:"role"`
-	Tags       []string   `json:"tags"`
+
+	// Networks Good from these only; empty is from anywhere
+	Networks []string `json:"networks"`
+	Person   string   `json:"person"`
+	Role     string   `json:"role"`
+	Tags     []string `json:"tags"`
+
+	// UsedFrom Where it was used from last
+	UsedFrom *string `json:"usedFrom,omitempty"`
 }
 
 // TokenSecret defines model for TokenSecret.
@@ -1796,19 +1810,24 @@ type ClientInterface interface {
 	// Corresponds with DELETE /people/{id} (the `DeletePerson` operationId).
 	DeletePerson(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// EditPersonWithBody Change somebody's role or the groups they see
+	// EditPersonWithBody Change somebody's role or the groups they see, or disable them
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PATCH /people/{id} (the `EditPerson` operationId).
 	EditPersonWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// EditPerson Change somebody's role or the groups they see
+	// EditPerson Change somebody's role or the groups they see, or disable them
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PATCH /people/{id} (the `EditPerson` operationId).
 	EditPerson(ctx context.Context, id string, body EditPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ResetPassword Make a one-time link with which somebody sets another password
+	//
+	// Corresponds with POST /people/{id}/reset (the `ResetPassword` operationId).
+	ResetPassword(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListPlatforms Platforms of this site
 	//
@@ -2036,14 +2055,14 @@ type ClientInterface interface {
 	// Corresponds with DELETE /tokens/{id} (the `DeleteToken` operationId).
 	DeleteToken(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// WelcomeWithBody Make the first administrator with a one-time link
+	// WelcomeWithBody Join with a one-time link, or set another password with one
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /welcome (the `Welcome` operationId).
 	WelcomeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// Welcome Make the first administrator with a one-time link
+	// Welcome Join with a one-time link, or set another password with one
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -2845,7 +2864,7 @@ func (c *Client) DeletePerson(ctx context.Context, id string, reqEditors ...Requ
 	return c.Client.Do(req)
 }
 
-// EditPersonWithBody Change somebody's role or the groups they see
+// EditPersonWithBody Change somebody's role or the groups they see, or disable them
 //
 // Takes any type of body and a specified content type.
 //
@@ -2862,13 +2881,28 @@ func (c *Client) EditPersonWithBody(ctx context.Context, id string, contentType 
 	return c.Client.Do(req)
 }
 
-// EditPerson Change somebody's role or the groups they see
+// EditPerson Change somebody's role or the groups they see, or disable them
 //
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PATCH /people/{id} (the `EditPerson` operationId).
 func (c *Client) EditPerson(ctx context.Context, id string, body EditPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEditPersonRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResetPassword Make a one-time link with which somebody sets another password
+//
+// Corresponds with POST /people/{id}/reset (the `ResetPassword` operationId).
+func (c *Client) ResetPassword(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResetPasswordRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -3485,7 +3519,7 @@ func (c *Client) DeleteToken(ctx context.Context, id string, reqEditors ...Reque
 	return c.Client.Do(req)
 }
 
-// WelcomeWithBody Make the first administrator with a one-time link
+// WelcomeWithBody Join with a one-time link, or set another password with one
 //
 // Takes any type of body and a specified content type.
 //
@@ -3502,7 +3536,7 @@ func (c *Client) WelcomeWithBody(ctx context.Context, contentType string, body i
 	return c.Client.Do(req)
 }
 
-// Welcome Make the first administrator with a one-time link
+// Welcome Join with a one-time link, or set another password with one
 //
 // Takes a body of the `application/json` content type.
 //
@@ -5463,6 +5497,40 @@ func NewEditPersonRequestWithBody(server string, id string, contentType string, 
 	return req, nil
 }
 
+// NewResetPasswordRequest constructs an http.Request for the ResetPassword method
+func NewResetPasswordRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/people/%s/reset", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListPlatformsRequest constructs an http.Request for the ListPlatforms method
 func NewListPlatformsRequest(server string) (*http.Request, error) {
 	var err error
@@ -6973,19 +7041,26 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /people/{id} (the `DeletePerson` operationId).
 	DeletePersonWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*DeletePersonResponse, error)
 
-	// EditPersonWithBodyWithResponse Change somebody's role or the groups they see
+	// EditPersonWithBodyWithResponse Change somebody's role or the groups they see, or disable them
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /people/{id} (the `EditPerson` operationId).
 	EditPersonWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditPersonResponse, error)
 
-	// EditPersonWithResponse Change somebody's role or the groups they see
+	// EditPersonWithResponse Change somebody's role or the groups they see, or disable them
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /people/{id} (the `EditPerson` operationId).
 	EditPersonWithResponse(ctx context.Context, id string, body EditPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*EditPersonResponse, error)
+
+	// ResetPasswordWithResponse Make a one-time link with which somebody sets another password
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /people/{id}/reset (the `ResetPassword` operationId).
+	ResetPasswordWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*ResetPasswordResponse, error)
 
 	// ListPlatformsWithResponse Platforms of this site
 	//
@@ -7253,14 +7328,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /tokens/{id} (the `DeleteToken` operationId).
 	DeleteTokenWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*DeleteTokenResponse, error)
 
-	// WelcomeWithBodyWithResponse Make the first administrator with a one-time link
+	// WelcomeWithBodyWithResponse Join with a one-time link, or set another password with one
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /welcome (the `Welcome` operationId).
 	WelcomeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WelcomeResponse, error)
 
-	// WelcomeWithResponse Make the first administrator with a one-time link
+	// WelcomeWithResponse Join with a one-time link, or set another password with one
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -9161,6 +9236,54 @@ func (r EditPersonResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r EditPersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ResetPasswordResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *PersonInvitation
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r ResetPasswordResponse) GetJSON201() *PersonInvitation {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ResetPasswordResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ResetPasswordResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ResetPasswordResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ResetPasswordResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ResetPasswordResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11215,7 +11338,7 @@ func (c *ClientWithResponses) DeletePersonWithResponse(ctx context.Context, id s
 	return ParseDeletePersonResponse(rsp)
 }
 
-// EditPersonWithBodyWithResponse Change somebody's role or the groups they see
+// EditPersonWithBodyWithResponse Change somebody's role or the groups they see, or disable them
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -11228,7 +11351,7 @@ func (c *ClientWithResponses) EditPersonWithBodyWithResponse(ctx context.Context
 	return ParseEditPersonResponse(rsp)
 }
 
-// EditPersonWithResponse Change somebody's role or the groups they see
+// EditPersonWithResponse Change somebody's role or the groups they see, or disable them
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -11239,6 +11362,19 @@ func (c *ClientWithResponses) EditPersonWithResponse(ctx context.Context, id str
 		return nil, err
 	}
 	return ParseEditPersonResponse(rsp)
+}
+
+// ResetPasswordWithResponse Make a one-time link with which somebody sets another password
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /people/{id}/reset (the `ResetPassword` operationId).
+func (c *ClientWithResponses) ResetPasswordWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*ResetPasswordResponse, error) {
+	rsp, err := c.ResetPassword(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseResetPasswordResponse(rsp)
 }
 
 // ListPlatformsWithResponse Platforms of this site
@@ -11735,7 +11871,7 @@ func (c *ClientWithResponses) DeleteTokenWithResponse(ctx context.Context, id st
 	return ParseDeleteTokenResponse(rsp)
 }
 
-// WelcomeWithBodyWithResponse Make the first administrator with a one-time link
+// WelcomeWithBodyWithResponse Join with a one-time link, or set another password with one
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -11748,7 +11884,7 @@ func (c *ClientWithResponses) WelcomeWithBodyWithResponse(ctx context.Context, c
 	return ParseWelcomeResponse(rsp)
 }
 
-// WelcomeWithResponse Make the first administrator with a one-time link
+// WelcomeWithResponse Join with a one-time link, or set another password with one
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -13111,6 +13247,39 @@ func ParseEditPersonResponse(rsp *http.Response) (*EditPersonResponse, error) {
 	return response, nil
 }
 
+// ParseResetPasswordResponse parses an HTTP response from a ResetPasswordWithResponse call
+func ParseResetPasswordResponse(rsp *http.Response) (*ResetPasswordResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ResetPasswordResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest PersonInvitation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListPlatformsResponse parses an HTTP response from a ListPlatformsWithResponse call
 func ParseListPlatformsResponse(rsp *http.Response) (*ListPlatformsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14205,9 +14374,12 @@ type ServerInterface interface {
 	// DeletePerson Remove somebody with their sessions and tokens
 	// (DELETE /people/{id})
 	DeletePerson(ctx *echo.Context, id string) error
-	// EditPerson Change somebody's role or the groups they see
+	// EditPerson Change somebody's role or the groups they see, or disable them
 	// (PATCH /people/{id})
 	EditPerson(ctx *echo.Context, id string) error
+	// ResetPassword Make a one-time link with which somebody sets another password
+	// (POST /people/{id}/reset)
+	ResetPassword(ctx *echo.Context, id string) error
 	// ListPlatforms Platforms of this site
 	// (GET /platforms)
 	ListPlatforms(ctx *echo.Context) error
@@ -14295,7 +14467,7 @@ type ServerInterface interface {
 	// DeleteToken Revoke a token
 	// (DELETE /tokens/{id})
 	DeleteToken(ctx *echo.Context, id string) error
-	// Welcome Make the first administrator with a one-time link
+	// Welcome Join with a one-time link, or set another password with one
 	// (POST /welcome)
 	Welcome(ctx *echo.Context) error
 }
@@ -15083,6 +15255,22 @@ func (w *ServerInterfaceWrapper) EditPerson(ctx *echo.Context) error {
 	return err
 }
 
+// ResetPassword converts echo context to params.
+func (w *ServerInterfaceWrapper) ResetPassword(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ResetPassword(ctx, id)
+	return err
+}
+
 // ListPlatforms converts echo context to params.
 func (w *ServerInterfaceWrapper) ListPlatforms(ctx *echo.Context) error {
 	var err error
@@ -15539,6 +15727,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/people", wrapper.InvitePerson, options.OperationMiddlewares["invitePerson"]...)
 	router.DELETE(options.BaseURL+"/people/:id", wrapper.DeletePerson, options.OperationMiddlewares["deletePerson"]...)
 	router.PATCH(options.BaseURL+"/people/:id", wrapper.EditPerson, options.OperationMiddlewares["editPerson"]...)
+	router.POST(options.BaseURL+"/people/:id/reset", wrapper.ResetPassword, options.OperationMiddlewares["resetPassword"]...)
 	router.GET(options.BaseURL+"/tokens", wrapper.ListTokens, options.OperationMiddlewares["listTokens"]...)
 	router.POST(options.BaseURL+"/tokens", wrapper.CreateToken, options.OperationMiddlewares["createToken"]...)
 	router.DELETE(options.BaseURL+"/tokens/:id", wrapper.DeleteToken, options.OperationMiddlewares["deleteToken"]...)
@@ -17204,6 +17393,45 @@ func (response EditPersondefaultApplicationProblemPlusJSONResponse) VisitEditPer
 	return err
 }
 
+type ResetPasswordRequestObject struct {
+	ID string `json:"id"`
+}
+
+type ResetPasswordResponseObject interface {
+	VisitResetPasswordResponse(w http.ResponseWriter) error
+}
+
+type ResetPassword201JSONResponse PersonInvitation
+
+func (response ResetPassword201JSONResponse) VisitResetPasswordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ResetPassworddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ResetPassworddefaultApplicationProblemPlusJSONResponse) VisitResetPasswordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListPlatformsRequestObject struct {
 }
 
@@ -18453,9 +18681,12 @@ type StrictServerInterface interface {
 	// DeletePerson Remove somebody with their sessions and tokens
 	// (DELETE /people/{id})
 	DeletePerson(ctx context.Context, request DeletePersonRequestObject) (DeletePersonResponseObject, error)
-	// EditPerson Change somebody's role or the groups they see
+	// EditPerson Change somebody's role or the groups they see, or disable them
 	// (PATCH /people/{id})
 	EditPerson(ctx context.Context, request EditPersonRequestObject) (EditPersonResponseObject, error)
+	// ResetPassword Make a one-time link with which somebody sets another password
+	// (POST /people/{id}/reset)
+	ResetPassword(ctx context.Context, request ResetPasswordRequestObject) (ResetPasswordResponseObject, error)
 	// ListPlatforms Platforms of this site
 	// (GET /platforms)
 	ListPlatforms(ctx context.Context, request ListPlatformsRequestObject) (ListPlatformsResponseObject, error)
@@ -18543,7 +18774,7 @@ type StrictServerInterface interface {
 	// DeleteToken Revoke a token
 	// (DELETE /tokens/{id})
 	DeleteToken(ctx context.Context, request DeleteTokenRequestObject) (DeleteTokenResponseObject, error)
-	// Welcome Make the first administrator with a one-time link
+	// Welcome Join with a one-time link, or set another password with one
 	// (POST /welcome)
 	Welcome(ctx context.Context, request WelcomeRequestObject) (WelcomeResponseObject, error)
 }
@@ -19812,6 +20043,31 @@ func (sh *strictHandler) EditPerson(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(EditPersonResponseObject); ok {
 		return validResponse.VisitEditPersonResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ResetPassword operation middleware
+func (sh *strictHandler) ResetPassword(ctx *echo.Context, id string) error {
+	var request ResetPasswordRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ResetPassword(ctx.Request().Context(), request.(ResetPasswordRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ResetPassword")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ResetPasswordResponseObject); ok {
+		return validResponse.VisitResetPasswordResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

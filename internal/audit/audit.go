@@ -1,6 +1,6 @@
 // Package audit keeps the trail: who did what, when and from where, to which
-// thing, and what it changed from and to. Settings write their lines in the
-// transaction that changes them; what is done or happens otherwise is noted here.
+// thing, and what it changed from and to. Whatever changes writes its line in the
+// transaction that changes it; what happens otherwise is noted.
 package audit
 
 import (
@@ -68,6 +68,22 @@ func (t *Trail) Note(ctx context.Context, who actor.Actor, o Object, format stri
 		t.log.Error("audit trail", "err", err, "text", line.Text)
 	}
 	t.Written()
+}
+
+// Do does one write together with its line: both are there or neither is.
+func (t *Trail) Do(ctx context.Context, who actor.Actor, o Object, write func(ctx context.Context) error, format string, args ...any) error {
+	line := t.Line(who, o, 0, nil, fmt.Sprintf(format, args...))
+	within, told := records.Telling(ctx, line)
+	if err := write(within); err != nil {
+		return err
+	}
+	if !told() { // nothing had to be written, or not to the database
+		if err := t.store.AddActivity(context.WithoutCancel(ctx), line); err != nil {
+			t.log.Error("audit trail", "err", err, "text", line.Text)
+		}
+	}
+	t.Written()
+	return nil
 }
 
 // Written tells clients that there are new lines.

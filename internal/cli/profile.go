@@ -154,8 +154,7 @@ there: then you become its first administrator.`,
 				return err
 			}
 			host, _ := os.Hostname()
-			days := 365
-			secret, err := read[api.TokenSecret](session.CreateToken(cmd.Context(), api.NewToken{Name: "command line on " + host, Days: &days}))
+			secret, err := read[api.TokenSecret](session.CreateToken(cmd.Context(), api.NewToken{Name: "command line on " + host, Days: 365}))
 			if err != nil {
 				return err
 			}

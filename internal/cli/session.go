@@ -35,11 +35,7 @@ func (a *app) sessionListCmd() *cobra.Command {
 			return a.emit(xs, func(w *tabwriter.Writer) {
 				row(w, "ID", "FROM", "BEGAN", "LAST USED", "ENDS")
 				for _, x := range xs {
-					from := "—"
-					if x.Origin != nil {
-						from = *x.Origin
-					}
-					row(w, x.ID, from, clockTime(&x.CreatedAt), clockTime(x.LastUsedAt), clockTime(&x.ExpiresAt))
+					row(w, x.ID, orDash(x.Origin), clockTime(&x.CreatedAt), clockTime(x.LastUsedAt), clockTime(&x.ExpiresAt))
 				}
 			})
 		}}

@@ -98,7 +98,8 @@ func groupOf(e events.Event) string {
 
 func (h *handlers) StreamEvents(ctx context.Context, _ api.StreamEventsRequestObject) (api.StreamEventsResponseObject, error) {
 	all, stop := h.Events.Listen()
-	return eventStream{ctx, all, stop, h.seesID(ctx)}, nil
+	ctx, end := h.Access.While(ctx, secretOf(ctx))
+	return eventStream{ctx, all, func() { end(); stop() }, h.seesID(ctx)}, nil
 }
 
 // activityPage is how many lines are read at a time for somebody who sees some.

@@ -96,14 +96,18 @@ func (s signedOut) VisitSignOutResponse(w http.ResponseWriter) error {
 
 type secretKey struct{}
 
+// secretOf is the session or token that a request came with.
+func secretOf(ctx context.Context) string {
+	s, _ := ctx.Value(secretKey{}).(string)
+	return s
+}
+
 func (h *handlers) ChangePassword(ctx context.Context, request api.ChangePasswordRequestObject) (api.ChangePasswordResponseObject, error) {
-	secret, _ := ctx.Value(secretKey{}).(string)
-	return api.ChangePassword204Response{}, h.Access.ChangePassword(ctx, who(ctx), *request.Body, secret)
+	return api.ChangePassword204Response{}, h.Access.ChangePassword(ctx, who(ctx), *request.Body, secretOf(ctx))
 }
 
 func (h *handlers) ListSessions(ctx context.Context, _ api.ListSessionsRequestObject) (api.ListSessionsResponseObject, error) {
-	secret, _ := ctx.Value(secretKey{}).(string)
-	v, err := h.Access.Sessions(ctx, who(ctx), secret)
+	v, err := h.Access.Sessions(ctx, who(ctx), secretOf(ctx))
 	return api.ListSessions200JSONResponse(v), err
 }
 
@@ -112,8 +116,7 @@ func (h *handlers) EndSession(ctx context.Context, request api.EndSessionRequest
 }
 
 func (h *handlers) SignOut(ctx context.Context, _ api.SignOutRequestObject) (api.SignOutResponseObject, error) {
-	secret, _ := ctx.Value(secretKey{}).(string)
-	return signedOut{h.secure}, h.Access.SignOut(ctx, secret, from(ctx))
+	return signedOut{h.secure}, h.Access.SignOut(ctx, who(ctx), secretOf(ctx))
 }
 
 func (h *handlers) GetSession(ctx context.Context, _ api.GetSessionRequestObject) (api.GetSessionResponseObject, error) {
@@ -135,6 +138,11 @@ func (h *handlers) EditPerson(ctx context.Context, request api.EditPersonRequest
 	return api.EditPerson200JSONResponse(v), err
 }
 
+func (h *handlers) ResetPassword(ctx context.Context, request api.ResetPasswordRequestObject) (api.ResetPasswordResponseObject, error) {
+	v, err := h.Access.ResetPassword(ctx, who(ctx), request.ID)
+	return api.ResetPassword201JSONResponse(v), err
+}
+
 func (h *handlers) DeletePerson(ctx context.Context, request api.DeletePersonRequestObject) (api.DeletePersonResponseObject, error) {
 	return api.DeletePerson204Response{}, h.Access.DeletePerson(ctx, who(ctx), request.ID)
 }
@@ -145,7 +153,7 @@ func (h *handlers) ListTokens(ctx context.Context, _ api.ListTokensRequestObject
 }
 
 func (h *handlers) CreateToken(ctx context.Context, request api.CreateTokenRequestObject) (api.CreateTokenResponseObject, error) {
-	v, err := h.Access.CreateToken(ctx, who(ctx), *request.Body)
+	v, err := h.Access.CreateToken(ctx, who(ctx), *request.Body, secretOf(ctx))
 	return api.CreateToken201JSONResponse(v), err
 }
 

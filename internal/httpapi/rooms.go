@@ -50,14 +50,16 @@ type Access interface {
 	ChangePassword(ctx context.Context, who actor.Actor, in api.NewPassword, secret string) error
 	Sessions(ctx context.Context, who actor.Actor, secret string) ([]api.Session, error)
 	EndSession(ctx context.Context, who actor.Actor, id string) error
-	SignOut(ctx context.Context, secret, from string) error
+	SignOut(ctx context.Context, who actor.Actor, secret string) error
+	While(ctx context.Context, secret string) (context.Context, context.CancelFunc)
 	WhoIs(ctx context.Context, secret, from string) (actor.Actor, error)
 	People(ctx context.Context) ([]api.Person, error)
 	InvitePerson(ctx context.Context, who actor.Actor, in api.NewPerson) (api.PersonInvitation, error)
 	EditPerson(ctx context.Context, who actor.Actor, id string, in api.EditPerson) (api.Person, error)
+	ResetPassword(ctx context.Context, who actor.Actor, id string) (api.PersonInvitation, error)
 	DeletePerson(ctx context.Context, who actor.Actor, id string) error
 	Tokens(ctx context.Context, who actor.Actor) ([]api.Token, error)
-	CreateToken(ctx context.Context, who actor.Actor, in api.NewToken) (api.TokenSecret, error)
+	CreateToken(ctx context.Context, who actor.Actor, in api.NewToken, by string) (api.TokenSecret, error)
 	DeleteToken(ctx context.Context, who actor.Actor, id string) error
 }
 

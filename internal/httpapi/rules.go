@@ -65,7 +65,7 @@ func rules() map[string]rule {
 		"GetSession": site(v), "ChangePassword": site(v), "ListSessions": site(v), "EndSession": site(v), "SignOut": site(v), "StreamEvents": site(v), "GetBoard": site(v), "ListActivity": site(v), "VerifyActivity": site(v),
 		// Everybody has tokens of their own, with no more than their own role.
 		"ListTokens": site(v), "CreateToken": site(v), "DeleteToken": site(v),
-		"ListPeople": site(a), "InvitePerson": site(a), "EditPerson": site(a), "DeletePerson": site(a),
+		"ListPeople": site(a), "InvitePerson": site(a), "EditPerson": site(a), "ResetPassword": site(a), "DeletePerson": site(a),
 		"ListPlatforms": site(v), "GetInventory": site(v), "ListMachines": site(v),
 		"CreatePlatform": site(a), "TestPlatform": site(a), "RetestPlatform": site(o), "DeletePlatform": site(a),
 		"ListLinks": site(v), "TestLink": site(o), "AcceptInvitation": site(a), "EditLink": site(a), "DeleteLink": site(a),

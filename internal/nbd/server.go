@@ -35,6 +35,8 @@ type Export struct {
 	Contexts []Context
 	// Close, if not nil, is called when a client that opened it is gone.
 	Close func()
+	// Done, if not nil, is closed when clients may have it no longer: they are hung up on.
+	Done <-chan struct{}
 }
 
 // Context is a metadata context of an export. Status describes up to length
@@ -238,6 +240,17 @@ func (s *session) run() error {
 	s.greeted()
 	if err := s.conn.SetDeadline(time.Time{}); err != nil {
 		return err
+	}
+	if e.Done != nil {
+		left := make(chan struct{})
+		defer close(left)
+		go func() {
+			select {
+			case <-e.Done:
+				_ = s.conn.Close()
+			case <-left:
+			}
+		}()
 	}
 	// What the small buffer holds already is read first.
 	s.r, s.w = bufio.NewReaderSize(s.r, readBuffer), bufio.NewWriterSize(s.conn, writeBuffer)

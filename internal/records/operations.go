@@ -68,7 +68,7 @@ func (db *DB) LetGoOperation(ctx context.Context, o Operation) error {
 
 // StopOperation asks whoever works on it to stop. ErrNotFound says that it has ended.
 func (db *DB) StopOperation(ctx context.Context, id string) error {
-	_, err := get[string](ctx, db, "operation", `UPDATE operations SET stop_asked = true WHERE id = $1 AND ended_at IS NULL RETURNING id::text`, id)
+	_, err := change[string](ctx, db, "operation", `UPDATE operations SET stop_asked = true WHERE id = $1 AND ended_at IS NULL RETURNING id::text`, id)
 	return err
 }
 

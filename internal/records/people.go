@@ -41,16 +41,12 @@ type Person struct {
 	Role         string    `db:"role"`
 	Tags         Tags      `db:"tags"`
 	CreatedAt    time.Time `db:"created_at"`
+	Disabled     bool      `db:"disabled"` // may not sign in, and their tokens are worth nothing meanwhile
 }
 
 // AddPerson makes one. Names are taken without regard to case.
 func (db *DB) AddPerson(ctx context.Context, p Person) error {
 	return db.named(ctx, "person", `INSERT INTO people (id, name, password_hash, role, tags, created_at) VALUES (:id, :name, :password_hash, :role, :tags, :created_at)`, p)
-}
-
-// SavePerson writes role and limits.
-func (db *DB) SavePerson(ctx context.Context, p Person) error {
-	return db.named(ctx, "person", `UPDATE people SET role = :role, tags = :tags WHERE id = :id`, p)
 }
 
 // People lists all.
@@ -77,11 +73,16 @@ func (db *DB) DeletePerson(ctx context.Context, id string) error {
 	})
 }
 
-// ChangePerson is SavePerson that never leaves a site without somebody who may do
-// everything.
+// ChangePerson writes role, limits and whether somebody is disabled; their sessions end
+// if they are. ErrStale says that nobody would be left who may do everything.
 func (db *DB) ChangePerson(ctx context.Context, p Person) error {
 	return db.keepAnAdministrator(ctx, func(tx *sqlx.Tx) error {
-		_, err := named(ctx, tx, "person", `UPDATE people SET role = :role, tags = :tags WHERE id = :id`, p)
+		if p.Disabled {
+			if _, err := exec(ctx, tx, "sessions", `DELETE FROM secrets WHERE kind IN ('session', 'reset') AND person = $1`, p.ID); err != nil {
+				return err
+			}
+		}
+		_, err := named(ctx, tx, "person", `UPDATE people SET role = :role, tags = :tags, disabled = :disabled WHERE id = :id`, p)
 		return err
 	})
 }
@@ -95,7 +96,7 @@ func (db *DB) keepAnAdministrator(ctx context.Context, f func(tx *sqlx.Tx) error
 		if err := f(tx); err != nil {
 			return err
 		}
-		n, err := get[int](ctx, tx, "people", `SELECT count(*) FROM people WHERE role = 'administrator' AND tags = '{}'`)
+		n, err := get[int](ctx, tx, "people", `SELECT count(*) FROM people WHERE role = 'administrator' AND tags = '{}' AND NOT disabled`)
 		if err == nil && n == 0 {
 			return fmt.Errorf("the last administrator: %w", ErrStale)
 		}
@@ -115,7 +116,10 @@ type Secret struct {
 	CreatedAt  time.Time  `db:"created_at"`
 	ExpiresAt  *time.Time `db:"expires_at"`
 	LastUsedAt *time.Time `db:"last_used_at"`
-	Origin     string     `db:"origin"` // where a session was begun from
+	Origin     string     `db:"origin"`    // where a session was begun from
+	UsedFrom   string     `db:"used_from"` // where it was used from last
+	Networks   Tags       `db:"networks"`  // a token is good from these only; none is from anywhere
+	Parent     *string    `db:"parent"`    // the token that made a token, which goes with it
 }
 
 // AddSecret stores one.
@@ -123,42 +127,39 @@ func (db *DB) AddSecret(ctx context.Context, s Secret) error {
 	if s.Role == "" {
 		s.Role = "viewer"
 	}
-	return db.named(ctx, "secret", `INSERT INTO secrets (id, kind, hash, person, name, role, tags, created_at, expires_at, last_used_at, origin)
-		VALUES (:id, :kind, :hash, :person, :name, :role, :tags, :created_at, :expires_at, :last_used_at, :origin)`, s)
+	return db.named(ctx, "secret", `INSERT INTO secrets (id, kind, hash, person, name, role, tags, created_at, expires_at, last_used_at, origin, networks, parent)
+		VALUES (:id, :kind, :hash, :person, :name, :role, :tags, :created_at, :expires_at, :last_used_at, :origin, :networks, :parent)`, s)
 }
 
-// UseSecret finds a valid secret by its hash and notes the use, at most once a
-// minute.
-func (db *DB) UseSecret(ctx context.Context, kinds []string, hash []byte, now time.Time) (Secret, error) {
-	s, err := get[Secret](ctx, db, "secret", `SELECT * FROM secrets WHERE kind = ANY($1) AND hash = $2 AND (expires_at IS NULL OR expires_at > $3)`, kinds, hash, now)
-	if err == nil && (s.LastUsedAt == nil || now.Sub(*s.LastUsedAt) > time.Minute) {
-		err = db.exec(ctx, "secret", `UPDATE secrets SET last_used_at = $2 WHERE id = $1`, s.ID, now)
+// FindSecret finds a valid secret by its hash.
+func (db *DB) FindSecret(ctx context.Context, kinds []string, hash []byte, now time.Time) (Secret, error) {
+	return get[Secret](ctx, db, "secret", `SELECT * FROM secrets WHERE kind = ANY($1) AND hash = $2 AND (expires_at IS NULL OR expires_at > $3)`, kinds, hash, now)
+}
+
+// NoteUse notes that a secret was used, at most once a minute from one place.
+func (db *DB) NoteUse(ctx context.Context, s Secret, from string, now time.Time) error {
+	if s.LastUsedAt != nil && now.Sub(*s.LastUsedAt) <= time.Minute && s.UsedFrom == from {
+		return nil
 	}
-	return s, err
+	return db.exec(ctx, "secret", `UPDATE secrets SET last_used_at = $2, used_from = $3 WHERE id = $1`, s.ID, now, from)
 }
 
 // SetPassword gives somebody another password, and ends their sessions but the one that
-// has a hash (nil: all of them).
-func (db *DB) SetPassword(ctx context.Context, person, passwordHash string, stays []byte, a Activity) error {
+// has a hash (nil: all of them). Links to reset the old one are worth nothing then.
+func (db *DB) SetPassword(ctx context.Context, person, passwordHash string, stays []byte) error {
 	return db.together(ctx, "password", func(tx *sqlx.Tx) error {
 		if _, err := exec(ctx, tx, "person", `UPDATE people SET password_hash = $2 WHERE id = $1`, person, passwordHash); err != nil {
 			return err
 		}
-		if _, err := exec(ctx, tx, "sessions", `DELETE FROM secrets WHERE kind = 'session' AND person = $1 AND hash IS DISTINCT FROM $2`, person, stays); err != nil {
-			return err
-		}
-		return addActivity(ctx, tx, a)
+		_, err := exec(ctx, tx, "sessions", `DELETE FROM secrets WHERE kind IN ('session', 'reset') AND person = $1 AND hash IS DISTINCT FROM $2`, person, stays)
+		return err
 	})
 }
 
-// EndSession ends one of somebody's sessions by ID, with its line of the trail.
-func (db *DB) EndSession(ctx context.Context, person, id string, a Activity) error {
-	return db.together(ctx, "session", func(tx *sqlx.Tx) error {
-		if _, err := get[string](ctx, tx, "session", `DELETE FROM secrets WHERE kind = 'session' AND person = $1 AND id = $2 RETURNING id::text`, person, id); err != nil {
-			return err
-		}
-		return addActivity(ctx, tx, a)
-	})
+// EndSession ends one of somebody's sessions by ID.
+func (db *DB) EndSession(ctx context.Context, person, id string) error {
+	_, err := change[string](ctx, db, "session", `DELETE FROM secrets WHERE kind = 'session' AND person = $1 AND id = $2 RETURNING id::text`, person, id)
+	return err
 }
 
 // HasSecret tells whether a secret is there and holds.
@@ -168,7 +169,7 @@ func (db *DB) HasSecret(ctx context.Context, kind string, hash []byte, now time.
 
 // TakeSecret removes a secret and gives it: of several callers one gets it.
 func (db *DB) TakeSecret(ctx context.Context, kind string, hash []byte, now time.Time) (Secret, error) {
-	return get[Secret](ctx, db, "secret", `DELETE FROM secrets WHERE kind = $1 AND hash = $2 AND (expires_at IS NULL OR expires_at > $3) RETURNING *`, kind, hash, now)
+	return change[Secret](ctx, db, "secret", `DELETE FROM secrets WHERE kind = $1 AND hash = $2 AND (expires_at IS NULL OR expires_at > $3) RETURNING *`, kind, hash, now)
 }
 
 // Secrets lists those of a kind.
@@ -178,7 +179,7 @@ func (db *DB) Secrets(ctx context.Context, kind string, now time.Time) ([]Secret
 
 // DeleteSecret removes one of a kind by ID.
 func (db *DB) DeleteSecret(ctx context.Context, kind, id string) error {
-	_, err := get[string](ctx, db, kind, `DELETE FROM secrets WHERE kind = $1 AND id = $2 RETURNING id::text`, kind, id)
+	_, err := change[string](ctx, db, kind, `DELETE FROM secrets WHERE kind = $1 AND id = $2 RETURNING id::text`, kind, id)
 	return err
 }
 

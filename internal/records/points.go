@@ -201,12 +201,19 @@ type Served struct {
 	Token     string    `db:"token"`
 	CreatedBy string    `db:"created_by"`
 	CreatedAt time.Time `db:"created_at"`
-	Mode      string    `db:"mode"` // read-only, throw-away or lasting
+	Mode      string    `db:"mode"`     // read-only, throw-away or lasting
+	Person    *string   `db:"person"`   // whose it is; nil of those from before that was kept
+	ByToken   *string   `db:"by_token"` // the token that they served it by, if it was one
 }
 
 // AddServed stores one.
 func (db *DB) AddServed(ctx context.Context, s Served) error {
-	return db.named(ctx, "served point", `INSERT INTO served (id, point, token, mode, created_by, created_at) VALUES (:id, :point, :token, :mode, :created_by, :created_at)`, s)
+	return db.named(ctx, "served point", `INSERT INTO served (id, point, token, mode, created_by, created_at, person, by_token) VALUES (:id, :point, :token, :mode, :created_by, :created_at, :person, :by_token)`, s)
+}
+
+// SaveServed writes the secret of a served point's addresses and whose it is.
+func (db *DB) SaveServed(ctx context.Context, s Served) error {
+	return db.named(ctx, "served point", `UPDATE served SET token = :token, person = :person, by_token = :by_token WHERE id = :id`, s)
 }
 
 // Served lists all.

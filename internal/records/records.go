@@ -161,16 +161,30 @@ func named(ctx context.Context, x sqlx.ExtContext, what, query string, v any) (i
 }
 
 func (db *DB) exec(ctx context.Context, what, query string, args ...any) error {
-	_, err := exec(ctx, db, what, query, args...)
-	return err
+	return db.alone(ctx, what, func(x sqlx.ExtContext) error {
+		_, err := exec(ctx, x, what, query, args...)
+		return err
+	})
 }
 
 func (db *DB) named(ctx context.Context, what, query string, v any) error {
-	_, err := named(ctx, db, what, query, v)
-	return err
+	return db.alone(ctx, what, func(x sqlx.ExtContext) error {
+		_, err := named(ctx, x, what, query, v)
+		return err
+	})
 }
 
-// together runs f in a transaction: all of it is written or none.
+// change writes one row and gives what the statement returns of it.
+func change[T any](ctx context.Context, db *DB, what, query string, args ...any) (v T, err error) {
+	err = db.alone(ctx, what, func(x sqlx.ExtContext) (err error) {
+		v, err = get[T](ctx, x, what, query, args...)
+		return err
+	})
+	return v, err
+}
+
+// together runs f in a transaction: all of it is written or none, with the line of the
+// trail that waits for it.
 func (db *DB) together(ctx context.Context, what string, f func(tx *sqlx.Tx) error) error {
 	tx, err := db.BeginTxx(ctx, nil)
 	if err != nil {
@@ -180,8 +194,17 @@ func (db *DB) together(ctx context.Context, what string, f func(tx *sqlx.Tx) err
 	if err := f(tx); err != nil {
 		return err
 	}
+	line := due(ctx)
+	if line != nil {
+		if err := addActivity(ctx, tx, line.line); err != nil {
+			return err
+		}
+	}
 	if err := tx.Commit(); err != nil {
 		return fmt.Errorf("%s: commit: %w", what, mapped(err))
+	}
+	if line != nil {
+		line.told = true
 	}
 	return nil
 }

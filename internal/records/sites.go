@@ -109,13 +109,13 @@ func (db *DB) InvitationByHash(ctx context.Context, hash []byte) (Invitation, er
 
 // UseInvitation marks one used; it fails with ErrNotFound if it was.
 func (db *DB) UseInvitation(ctx context.Context, id string, now time.Time) error {
-	_, err := get[string](ctx, db, "invitation", `UPDATE invitations SET used_at = $2 WHERE id = $1 AND used_at IS NULL RETURNING id::text`, id, now)
+	_, err := change[string](ctx, db, "invitation", `UPDATE invitations SET used_at = $2 WHERE id = $1 AND used_at IS NULL RETURNING id::text`, id, now)
 	return err
 }
 
 // DeleteInvitation withdraws one.
 func (db *DB) DeleteInvitation(ctx context.Context, id string) error {
-	_, err := get[string](ctx, db, "invitation", `DELETE FROM invitations WHERE id = $1 RETURNING id::text`, id)
+	_, err := change[string](ctx, db, "invitation", `DELETE FROM invitations WHERE id = $1 RETURNING id::text`, id)
 	return err
 }
 

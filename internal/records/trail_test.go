@@ -117,3 +117,36 @@ func TestHeadsOfTrails(t *testing.T) {
 	require.Len(t, hs, 1200)
 	require.EqualValues(t, 2000, hs[0].Number)
 }
+
+// What is written with a line of the trail is there with it or not at all, and one line
+// tells of one write.
+func TestNoChangeWithoutItsLine(t *testing.T) {
+	db := open(t)
+	lines := func() int {
+		xs, err := db.Activity(ctx, 0, 100, "tells")
+		require.NoError(t, err)
+		return len(xs)
+	}
+	p := records.Person{ID: uuid.NewString(), Name: "anna", Role: "administrator", CreatedAt: time.Now()}
+	within, told := records.Telling(ctx, line("it tells of anna", p.ID, 0))
+	require.NoError(t, db.AddPerson(within, p))
+	require.True(t, told())
+	require.Equal(t, 1, lines())
+	require.NoError(t, db.AddSecret(within, records.Secret{ID: uuid.NewString(), Kind: "session", Hash: []byte("h"), Person: &p.ID, CreatedAt: time.Now()}))
+	require.Equal(t, 1, lines(), "it was told of already")
+
+	within, told = records.Telling(ctx, line("it tells of another anna", p.ID, 0))
+	require.Error(t, db.AddPerson(within, records.Person{ID: uuid.NewString(), Name: "Anna", Role: "viewer", CreatedAt: time.Now()}))
+	require.False(t, told())
+	require.ErrorIs(t, db.DeletePerson(within, p.ID), records.ErrStale, "the last administrator")
+	require.ErrorIs(t, db.DeleteSecret(within, "token", uuid.NewString()), records.ErrNotFound)
+	require.Equal(t, 1, lines(), "what did not happen is not told of")
+
+	// A line that cannot be written takes its change with it.
+	within, told = records.Telling(ctx, records.Activity{Changes: []byte("no JSON"), Text: "it tells"})
+	require.Error(t, db.AddPerson(within, records.Person{ID: uuid.NewString(), Name: "olaf", Role: "viewer", CreatedAt: time.Now()}))
+	require.False(t, told())
+	_, err := db.PersonByName(ctx, "olaf")
+	require.ErrorIs(t, err, records.ErrNotFound)
+	require.Empty(t, verified(t, db))
+}

@@ -47,12 +47,15 @@ type Config struct {
 	Listener net.Listener
 	TLS      *tls.Config // nil: in the clear, on loopback
 	Address  string      // what hypervisors connect to; the listener's if empty
+	// Allowed tells whether who serves a point of a group may serve it still.
+	Allowed func(ctx context.Context, r records.Served, group string) (bool, error)
 }
 
 // Records is where served points are kept; *records.DB is one.
 type Records interface {
 	Served(ctx context.Context) ([]records.Served, error)
 	AddServed(ctx context.Context, r records.Served) error
+	SaveServed(ctx context.Context, r records.Served) error
 	DeleteServed(ctx context.Context, id string) error
 }
 
@@ -70,6 +73,7 @@ type served struct {
 	rec     records.Served
 	seal    *points.Seal
 	release func()
+	done    chan struct{} // closed when clients are to be hung up on
 }
 
 // export is one disk of it.
@@ -144,7 +148,7 @@ func (s *Serving) begin(r records.Served) error {
 	if err != nil {
 		return err
 	}
-	sv := &served{rec: r, seal: x, release: release}
+	sv := &served{rec: r, seal: x, release: release, done: make(chan struct{})}
 	disks := map[string]*export{}
 	for _, m := range x.Machines {
 		for _, d := range m.Disks {
@@ -281,18 +285,27 @@ func (s *Serving) Serve(ctx context.Context, who actor.Actor, in api.NewServed) 
 		}
 	}
 	r := records.Served{ID: uuid.NewString(), Point: in.Point, Token: NewToken(), Mode: mode, CreatedBy: who.String(), CreatedAt: s.Clock.Now()}
-	if err := s.DB.AddServed(ctx, r); err != nil {
+	if who.PersonID != "" {
+		r.Person = &who.PersonID
+	}
+	if who.TokenID != "" {
+		r.ByToken = &who.TokenID
+	}
+	x, release, err := s.Store.Use(in.Point)
+	if err != nil {
+		return api.Served{}, problem.NotFound("point", in.Point)
+	}
+	release() // it is held for good below, and let go of by whoever stops it
+	err = s.Trail.Do(ctx, who, object(x), func(ctx context.Context) error { return s.DB.AddServed(ctx, r) }, "%s serves point %d of %s over NBD, %s", who, x.Number, x.Group.Name, mode)
+	if err != nil {
 		return api.Served{}, err
 	}
 	if err := s.begin(r); err != nil {
 		return api.Served{}, errors.Join(problem.NotFound("point", in.Point), s.DB.DeleteServed(ctx, r.ID))
 	}
 	s.mu.Lock()
-	sv := s.points[r.ID]
-	v := s.view(sv)
-	s.mu.Unlock()
-	s.Trail.Note(ctx, who, object(sv.seal), "%s serves point %d of %s over NBD, %s", who, v.PointNumber, v.GroupName, mode)
-	return v, nil
+	defer s.mu.Unlock()
+	return s.view(s.points[r.ID]), nil
 }
 
 // view is a served point as the contract shows it; the lock is held.
@@ -345,7 +358,49 @@ func (s *Serving) GroupOf(id string) (string, error) {
 	return sv.seal.Group.ID, nil
 }
 
-// Stop stops serving a point. Clients that still read get errors.
+// Recheck hangs up on the clients of points whose owners may not serve them any more,
+// and serves those on under other addresses, which the owners do not know. What was
+// written over them stays for whoever goes on with it.
+func (s *Serving) Recheck(ctx context.Context) error {
+	s.mu.Lock()
+	all := slices.Collect(maps.Values(s.points))
+	s.mu.Unlock()
+	for _, sv := range all {
+		may, err := s.Allowed(ctx, sv.rec, sv.seal.Group.ID)
+		if err != nil {
+			return fmt.Errorf("who serves points: %w", err)
+		}
+		if may {
+			continue
+		}
+		r := sv.rec
+		r.Token, r.Person, r.ByToken = NewToken(), nil, nil
+		err = s.Trail.Do(ctx, actor.System(), object(sv.seal), func(ctx context.Context) error { return s.DB.SaveServed(ctx, r) },
+			"%s, who serves point %d of %s, may not any more: its clients were hung up on, and its addresses are others now", r.CreatedBy, sv.seal.Number, sv.seal.Group.Name)
+		if err != nil {
+			return err
+		}
+		s.mu.Lock()
+		if s.points[r.ID] != sv {
+			s.mu.Unlock()
+			continue // it is served no longer
+		}
+		next := &served{rec: r, seal: sv.seal, release: sv.release, done: make(chan struct{})}
+		s.points[r.ID] = next
+		for name, x := range s.exports {
+			if x.of == sv {
+				delete(s.exports, name)
+				x.of = next
+				s.exports[r.Token+strings.TrimPrefix(name, sv.rec.Token)] = x
+			}
+		}
+		s.mu.Unlock()
+		close(sv.done)
+	}
+	return nil
+}
+
+// Stop stops serving a point, and hangs up on clients that still read.
 func (s *Serving) Stop(ctx context.Context, who actor.Actor, id string) error {
 	s.mu.Lock()
 	sv, ok := s.points[id]
@@ -353,19 +408,24 @@ func (s *Serving) Stop(ctx context.Context, who actor.Actor, id string) error {
 	if !ok {
 		return problem.NotFound("served point", id)
 	}
-	if err := s.DB.DeleteServed(ctx, id); err != nil {
+	err := s.Trail.Do(ctx, who, object(sv.seal), func(ctx context.Context) error { return s.DB.DeleteServed(ctx, id) }, "%s stopped serving point %d of %s", who, sv.seal.Number, sv.seal.Group.Name)
+	if err != nil {
 		return err
 	}
 	s.mu.Lock()
+	sv, ok = s.points[id]
 	delete(s.points, id)
 	s.mu.Unlock()
+	if !ok {
+		return problem.NotFound("served point", id) // another stopped it meanwhile
+	}
 	gone := s.withdraw(sv)
+	close(sv.done)
 	sv.release()
 	closeOverlays(gone)
 	if err := os.RemoveAll(filepath.Join(s.StateDir, "overlays", id)); err != nil {
 		s.Log.Warn("remove what was written over a served point", "err", err)
 	}
-	s.Trail.Note(ctx, who, object(sv.seal), "%s stopped serving point %d of %s", who, sv.seal.Number, sv.seal.Group.Name)
 	return nil
 }
 
@@ -376,21 +436,26 @@ func (s *Serving) List() []string { return nil }
 func (s *Serving) Open(name string) (*nbd.Export, error) {
 	s.mu.Lock()
 	x, ok := s.exports[name]
+	point := ""
+	if ok {
+		point = x.of.rec.Point
+	}
 	s.mu.Unlock()
 	if !ok {
 		return nil, errors.New("no such export; serve the point first and use the address it gives")
 	}
 	// The client holds the point too: that it is served no more must not let its
 	// blocks be swept from under a reader.
-	_, release, err := s.Store.Use(x.of.rec.Point)
+	_, release, err := s.Store.Use(point)
 	if err != nil {
 		return nil, errors.New("the point is gone")
 	}
 	s.mu.Lock()
 	x.clients++
+	of := x.of
 	s.mu.Unlock()
 	disk := s.Store.Disk(x.disk.Root, x.disk.Size)
-	e := &nbd.Export{Size: x.disk.Size, Device: disk}
+	e := &nbd.Export{Size: x.disk.Size, Device: disk, Done: of.done}
 	status := allocation(disk)
 	if x.over != nil {
 		e.Device, e.Writer = x.over, x.over

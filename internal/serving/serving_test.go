@@ -37,6 +37,7 @@ type rig struct {
 	s    *serving.Serving
 	g    directory.Record
 	stop func()
+	gone map[string]bool // people who may serve no more
 }
 
 const diskSize = 4*points.BlockSize + 512
@@ -61,7 +62,10 @@ func (r *rig) start() {
 	r.t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(r.t, err)
-	r.s, err = serving.Open(r.t.Context(), serving.Config{DB: r.DB, Store: r.Store, Keeper: r.Keeper, Trail: r.Trail, Clock: clock.Wall{}, Log: r.Log, StateDir: r.dir, Listener: l})
+	r.s, err = serving.Open(r.t.Context(), serving.Config{DB: r.DB, Store: r.Store, Keeper: r.Keeper, Trail: r.Trail, Clock: clock.Wall{}, Log: r.Log, StateDir: r.dir, Listener: l,
+		Allowed: func(_ context.Context, x records.Served, _ string) (bool, error) {
+			return x.Person == nil || !r.gone[*x.Person], nil
+		}})
 	require.NoError(r.t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
@@ -361,4 +365,42 @@ func TestLendingToAHypervisor(t *testing.T) {
 	require.NoError(t, r.s.Reachable(inventory.Platform{}))
 	require.Error(t, r.s.Reachable(inventory.Platform{Address: "qemu+tls://kvm1.skerry.example/system"}), "that host cannot reach loopback")
 	require.NoError(t, r.s.Reachable(inventory.Platform{Address: "qemu:///session"}))
+}
+
+// Who may read points no longer is hung up on, and knows no address of them any more;
+// what was written stays for whoever goes on with it. That a point is served no more
+// hangs up as well.
+func TestWhoMayServeNoMoreIsHungUpOn(t *testing.T) {
+	r := newRig(t)
+	x := r.seal(content(7))
+	olaf := rooms.Anna()
+	olaf.Name, olaf.PersonID = "olaf", uuid.NewString()
+	v, err := r.s.Serve(t.Context(), olaf, api.NewServed{Point: x.Point, Mode: new("lasting")})
+	require.NoError(t, err)
+	others := r.serve(x.Point, "read-only")
+	mine, theirs := r.must(v.Disks[0]), r.must(others.Disks[0])
+	require.NoError(t, r.write(v.Disks[0], []byte("as olaf left it"), 0))
+	require.NoError(t, r.s.Recheck(t.Context()))
+	r.read(mine)
+
+	r.gone = map[string]bool{olaf.PersonID: true}
+	require.NoError(t, r.s.Recheck(t.Context()))
+	_, err = mine.ReadAt(make([]byte, 512), 0)
+	require.Error(t, err, "an open connection ends")
+	_, err = r.open(v.Disks[0])
+	require.Error(t, err, "and there is no other by the same address")
+	r.read(theirs)
+	require.NoError(t, r.s.Recheck(t.Context()))
+	next := r.now(v.ID)
+	require.NotEqual(t, v.Disks[0].URI, next.Disks[0].URI)
+	require.Equal(t, "as olaf left it", string(r.read(r.must(next.Disks[0]))[:15]))
+	require.Eventually(t, func() bool { return r.now(v.ID).Clients == 1 }, 10*time.Second, time.Millisecond, "the one that was hung up on is not counted")
+	r.stop()
+	r.start()
+	require.Equal(t, strings.SplitN(next.Disks[0].URI, "/", 4)[3], strings.SplitN(r.now(v.ID).Disks[0].URI, "/", 4)[3], "after a restart, too")
+
+	again := r.must(r.now(others.ID).Disks[0])
+	require.NoError(t, r.s.Stop(t.Context(), rooms.Anna(), others.ID))
+	_, err = again.ReadAt(make([]byte, 512), 0)
+	require.Error(t, err)
 }

@@ -82,7 +82,7 @@ func join(t *testing.T, s *site.Site, name, role string, tags ...string) string 
 	_, once, _ := strings.Cut(in.Link, "#")
 	who, _, err := s.Access.Welcome(ctx, api.Welcome{Name: name, Password: password, Token: once}, "192.0.2.7")
 	require.NoError(t, err)
-	tok, err := s.Access.CreateToken(ctx, who, api.NewToken{Name: name + " tool"})
+	tok, err := s.Access.CreateToken(ctx, who, api.NewToken{Name: name + " tool", Days: 90}, "")
 	require.NoError(t, err)
 	return tok.Secret
 }
@@ -213,9 +213,9 @@ func TestRolesHoldAtOnce(t *testing.T) {
 	who, err := s.Access.WhoIs(ctx, olaf, "")
 	require.NoError(t, err)
 	require.Equal(t, "operator", string(who.Role))
-	_, err = s.Access.CreateToken(ctx, who, api.NewToken{Name: "more", Role: new("administrator")})
+	_, err = s.Access.CreateToken(ctx, who, api.NewToken{Name: "more", Role: new("administrator"), Days: 1}, "")
 	require.Equal(t, 422, statusOf(t, err))
-	wide, err := s.Access.CreateToken(ctx, who, api.NewToken{Name: "wide", Tags: &[]string{"bronze"}})
+	wide, err := s.Access.CreateToken(ctx, who, api.NewToken{Name: "wide", Tags: &[]string{"bronze"}, Days: 1}, olaf)
 	require.NoError(t, err)
 	other, err := s.Access.WhoIs(ctx, wide.Secret, "")
 	require.NoError(t, err)
@@ -250,9 +250,9 @@ func TestStrangersLockNobodyOut(t *testing.T) {
 		codes[statusOf(t, err)]++
 	}
 	require.Equal(t, map[int]int{401: 5, 429: 15}, codes)
-	_, secret, err := s.Access.SignIn(ctx, api.SignIn{Name: "anna", Password: password}, "192.0.2.7")
+	anna, secret, err := s.Access.SignIn(ctx, api.SignIn{Name: "anna", Password: password}, "192.0.2.7")
 	require.NoError(t, err, "she comes from where she always does")
-	require.NoError(t, s.Access.SignOut(ctx, secret, "192.0.2.7"))
+	require.NoError(t, s.Access.SignOut(ctx, anna, secret))
 	lines, err := s.Trail.Lines(ctx, 0, 50, "")
 	require.NoError(t, err)
 	var told []string

@@ -284,15 +284,41 @@ func (s *Site) openRooms(ctx context.Context, objects *bucket.FS) (err error) {
 		return err
 	}
 	s.Protection = protection.New(protection.Config{Site: s.self, DB: db, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Mover: s.Mover, Keeper: s.Keeper, Clock: clk})
-	if s.Serving, err = serving.Open(ctx, serving.Config{DB: db, Store: s.store, Keeper: s.Keeper, Trail: s.Trail, Clock: clk, Log: log, StateDir: cfg.StateDir, Listener: s.nbdL, TLS: s.nbdTLS, Address: cfg.NBDAddress}); err != nil {
+	if s.Serving, err = serving.Open(ctx, serving.Config{DB: db, Store: s.store, Keeper: s.Keeper, Trail: s.Trail, Clock: clk, Log: log, StateDir: cfg.StateDir, Listener: s.nbdL, TLS: s.nbdTLS, Address: cfg.NBDAddress, Allowed: s.mayServe}); err != nil {
 		return err
 	}
+	s.Access.Revoked = s.recheck
 	if s.Landings, err = landing.Open(ctx, landing.Config{Site: s.self.Name, DB: db, Store: s.store, Keeper: s.Keeper, Serving: s.Serving, Inventory: s.Inventory, Groups: s.Groups, Operations: s.Operations,
 		Trail: s.Trail, Clock: clk, Hub: hub, Log: log}); err != nil {
 		return err
 	}
 	s.Overview = overview.New(overview.Config{Site: s.self.Name, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Mover: s.Mover, Keeper: s.Keeper, History: s.History, Clock: clk})
 	return nil
+}
+
+// mayServe tells whether who serves a point of a group may serve it still.
+func (s *Site) mayServe(ctx context.Context, r records.Served, group string) (bool, error) {
+	if r.Person == nil {
+		return true, nil
+	}
+	token := ""
+	if r.ByToken != nil {
+		token = *r.ByToken
+	}
+	who, ok, err := s.Access.Still(ctx, *r.Person, token)
+	if err != nil || !ok {
+		return false, err
+	}
+	g, _ := s.Groups.Get(group)
+	return who.May(actor.Need{Role: actor.Operator, Group: true}, g.Spec.Tags).Allowed, nil
+}
+
+// recheck hangs up on those who may read points no longer. What cannot be done now is
+// done when the site tidies next.
+func (s *Site) recheck(ctx context.Context) {
+	if err := s.Serving.Recheck(ctx); err != nil && ctx.Err() == nil {
+		s.log.Error("hang up on who may read points no longer", "err", err)
+	}
 }
 
 func (s *Site) countPlatforms() (platforms, machines int) {
@@ -364,6 +390,7 @@ func (s *Site) tidy(ctx context.Context) {
 		s.log.Error("take up landings", "err", err)
 	}
 	for n := 0; ; n++ {
+		s.recheck(ctx)
 		if err := s.Groups.ResumeDue(ctx); err != nil && ctx.Err() == nil {
 			s.log.Error("end pauses", "err", err)
 		}

@@ -1,19 +1,14 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import type { ComponentProps } from "react";
 import { useForm, useWatch } from "react-hook-form";
 import { useDialog } from "../address";
 import { api, ask, Problem } from "../api";
 import { asks, useMay } from "../asks";
 import { ConfirmDialog } from "../dialog";
 import { when } from "../format";
-import { Button, Card, Fault, Field, inputLook, Listed, Page } from "../ui";
+import { Button, Card, Fault, Field, inputLook, Listed, Once, Page, RowMenu } from "../ui";
+import { RoleSelect, roles, tagsOf } from "./roles";
+import { TokensCard } from "./tokens";
 import { YouCard } from "./you";
-
-const roles = [
-  ["viewer", "Viewer", "sees everything, changes nothing"],
-  ["operator", "Operator", "runs, pauses, pins, serves and lands"],
-  ["administrator", "Administrator", "everything"],
-] as const;
 
 export function AccessPage() {
   const may = useMay();
@@ -28,20 +23,6 @@ export function AccessPage() {
   );
 }
 
-function RoleSelect(p: ComponentProps<"select">) {
-  return (
-    <select className={`${inputLook} min-w-38`} {...p}>
-      {roles.map(([v, text, what]) => (
-        <option key={v} value={v} title={what}>
-          {text}
-        </option>
-      ))}
-    </select>
-  );
-}
-
-const tagsOf = (text: string) => text.split(/[\s,]+/).filter(Boolean);
-
 /** People sign in; each has a role, which may be limited to groups with a tag. */
 function PeopleCard() {
   const qc = useQueryClient();
@@ -49,9 +30,15 @@ function PeopleCard() {
   const q = useQuery(asks.people);
   const again = () => qc.invalidateQueries({ queryKey: ["people"] });
   const edit = useMutation({
-    mutationFn: (x: { id: string; role: string }) =>
-      ask(api.PATCH("/people/{id}", { params: { path: { id: x.id } }, body: { role: x.role } })),
+    mutationFn: (x: { id: string; role?: string; disabled?: boolean }) =>
+      ask(api.PATCH("/people/{id}", { params: { path: { id: x.id } }, body: { role: x.role, disabled: x.disabled } })),
     onSettled: again,
+  });
+  const reset = useMutation({
+    mutationFn: async (x: { id: string; name: string }) => ({
+      of: x.name,
+      ...(await ask(api.POST("/people/{id}/reset", { params: { path: { id: x.id } } }))),
+    }),
   });
   const leaving = dialog.name === "remove" ? q.data?.find((x) => x.id === dialog.ids[0]) : undefined;
   return (
@@ -60,24 +47,47 @@ function PeopleCard() {
         items={q.data}
         button={{ text: "Remove…", danger: true, act: (x) => dialog.open("remove", x.id) }}
         beside={(x) => (
-          <RoleSelect
-            aria-label={`Role of ${x.name}`}
-            value={x.role}
-            onChange={(e) => edit.mutate({ id: x.id, role: e.target.value })}
-          />
+          <>
+            <RoleSelect
+              aria-label={`Role of ${x.name}`}
+              value={x.role}
+              onChange={(e) => edit.mutate({ id: x.id, role: e.target.value })}
+            />
+            <RowMenu
+              of={x.name}
+              items={[
+                {
+                  text: "Reset the password",
+                  act: () => reset.mutate(x),
+                  why: x.disabled ? "They may not sign in." : undefined,
+                },
+                x.disabled
+                  ? { text: "Enable", act: () => edit.mutate({ id: x.id, disabled: false }) }
+                  : { text: "Disable", act: () => edit.mutate({ id: x.id, disabled: true }) },
+              ]}
+            />
+          </>
         )}
       >
         {(x) => (
           <>
             <strong>{x.name}</strong>{" "}
+            {x.disabled && (
+              <strong className="rounded bg-still-bg px-1.5 py-0.5 text-xs">disabled, may not sign in</strong>
+            )}{" "}
             <span className="text-muted text-xs">
               since {when(x.createdAt)} · {x.tags.length ? `groups tagged ${x.tags.join(", ")}` : "all groups"}
             </span>
           </>
         )}
       </Listed>
-      <div className="px-4 pt-3 empty:hidden">
-        <Fault of={q.error ?? edit.error} />
+      <div className="grid gap-2 px-4 pt-3 empty:hidden">
+        {reset.data && (
+          <Once until={reset.data.expiresAt} of={`For ${reset.data.of} to set another password: good`}>
+            {reset.data.link}
+          </Once>
+        )}
+        <Fault of={q.error ?? edit.error ?? reset.error} />
       </div>
       <InviteForm />
       {leaving && (
@@ -119,69 +129,14 @@ function InviteForm() {
         </Field>
       </div>
       {invite.data && (
-        <div className="rounded bg-good-bg px-2.5 py-1.5 text-good-ink text-xs">
-          Good once, until {when(invite.data.expiresAt)}. Shown once:{" "}
-          <code className="select-all break-all">{invite.data.link}</code>
-        </div>
+        <Once until={invite.data.expiresAt} of="Good">
+          {invite.data.link}
+        </Once>
       )}
       <Fault of={invite.error && !p?.errors.length ? invite.error : undefined} />
       <Button type="submit" className="justify-self-start" disabled={invite.isPending}>
         Make a one-time link
       </Button>
     </form>
-  );
-}
-
-/** Tokens are for programs and the command line; a secret is shown once. */
-function TokensCard() {
-  const qc = useQueryClient();
-  const form = useForm({ defaultValues: { name: "", role: "viewer" } });
-  const q = useQuery(asks.tokens);
-  const again = () => qc.invalidateQueries({ queryKey: ["tokens"] });
-  const make = useMutation({
-    mutationFn: (v: { name: string; role: string }) => ask(api.POST("/tokens", { body: { ...v, days: 365 } })),
-    onSuccess: () => {
-      form.resetField("name");
-      again();
-    },
-  });
-  const revoke = useMutation({
-    mutationFn: (id: string) => ask(api.DELETE("/tokens/{id}", { params: { path: { id } } })),
-    onSuccess: again,
-  });
-  const p = make.error instanceof Problem ? make.error : undefined;
-  return (
-    <Card title="API tokens" aside="for programs and the command line">
-      <Listed items={q.data} button={{ text: "Revoke", busy: revoke.isPending, act: (t) => revoke.mutate(t.id) }}>
-        {(t) => (
-          <>
-            <strong>{t.name}</strong>{" "}
-            <span className="text-muted text-xs">
-              {t.role} · of {t.person} · made {when(t.createdAt)} · used {when(t.lastUsedAt)} ·{" "}
-              {t.expiresAt ? `ends ${when(t.expiresAt)}` : "no end"}
-            </span>
-          </>
-        )}
-      </Listed>
-      <form className="grid gap-2 px-4 py-3" onSubmit={form.handleSubmit((v) => make.mutate(v))}>
-        <div className="grid gap-3 sm:grid-cols-2">
-          <Field label="New token for" hint="What will use it; good for a year." faults={p?.at("name")}>
-            {(id) => <input id={id} className={inputLook} {...form.register("name")} />}
-          </Field>
-          <Field label="Which may act as" hint="Never more than its person may." faults={p?.at("role")}>
-            {(id) => <RoleSelect id={id} {...form.register("role")} />}
-          </Field>
-        </div>
-        {make.data && (
-          <div className="rounded bg-good-bg px-2.5 py-1.5 text-good-ink text-xs">
-            Shown once: <code className="select-all break-all">{make.data.secret}</code>
-          </div>
-        )}
-        <Fault of={q.error ?? revoke.error ?? (make.error && !p?.errors.length ? make.error : undefined)} />
-        <Button type="submit" className="justify-self-start" disabled={make.isPending}>
-          Make a token
-        </Button>
-      </form>
-    </Card>
   );
 }

@@ -45,6 +45,9 @@ type Actor struct {
 	Tags []string
 	// From is where the request came from: an address, or a site's name.
 	From string
+	// PersonID and TokenID are the IDs of a person and of the token they came by, if
+	// they came by one; empty of whoever is no person of this site.
+	PersonID, TokenID string
 }
 
 // System is the service itself. Names of people cannot be like it: they are

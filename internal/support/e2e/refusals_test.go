@@ -208,7 +208,7 @@ func TestNobodyGetsInUnasked(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, http.StatusForbidden, res.StatusCode)
 	// A revoked token is worth nothing, a one-time link works once.
-	tok := must[api.TokenSecret](w.home, http.MethodPost, "/tokens", api.NewToken{Name: "short"})
+	tok := must[api.TokenSecret](w.home, http.MethodPost, "/tokens", api.NewToken{Name: "short", Days: 1})
 	_, p := call[struct{}](w.home, http.MethodDelete, "/tokens/"+tok.Token.ID, nil)
 	require.Nil(t, p)
 	require.Equal(t, http.StatusUnauthorized, w.home.raw("GET", "/groups", tok.Secret, nil).StatusCode)

@@ -187,7 +187,7 @@ func (s *siteProc) welcome() {
 	require.Equal(t, http.StatusOK, jar.StatusCode)
 	_ = jar.Body.Close()
 	s.token = jar.Cookies()[0].Value
-	s.token = must[api.TokenSecret](s, http.MethodPost, "/tokens", api.NewToken{Name: "test"}).Secret
+	s.token = must[api.TokenSecret](s, http.MethodPost, "/tokens", api.NewToken{Name: "test", Days: 1}).Secret
 }
 
 // files is where the site may export points to, and where carried images may lie.

@@ -28,6 +28,11 @@ func (db *DB) AddServed(_ context.Context, s records.Served) error {
 	return db.set(func() { db.served[s.ID] = s })
 }
 
+// SaveServed implements serving.Records.
+func (db *DB) SaveServed(_ context.Context, s records.Served) error {
+	return db.AddServed(context.Background(), s)
+}
+
 // DeleteServed implements serving.Records.
 func (db *DB) DeleteServed(_ context.Context, id string) error {
 	return db.set(func() { delete(db.served, id) })

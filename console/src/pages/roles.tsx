@@ -1,0 +1,23 @@
+import type { ComponentProps } from "react";
+import { inputLook } from "../ui";
+
+export const roles = [
+  ["viewer", "Viewer", "sees everything, changes nothing"],
+  ["operator", "Operator", "runs, pauses, pins, serves and lands"],
+  ["administrator", "Administrator", "everything"],
+] as const;
+
+export function RoleSelect(p: ComponentProps<"select">) {
+  return (
+    <select className={`${inputLook} min-w-38`} {...p}>
+      {roles.map(([v, text, what]) => (
+        <option key={v} value={v} title={what}>
+          {text}
+        </option>
+      ))}
+    </select>
+  );
+}
+
+/** tagsOf reads tags as they are typed, or networks: with spaces or commas between. */
+export const tagsOf = (text: string) => text.split(/[\s,]+/).filter(Boolean);
