@@ -316,8 +316,19 @@ func (h *handlers) EditLink(ctx context.Context, request api.EditLinkRequestObje
 	return api.EditLink200JSONResponse(v), err
 }
 
+// tested notes that somebody had the site connect to something: it tells them whether
+// anything is there.
+func (h *handlers) tested(ctx context.Context, kind, name string, v api.ConnectionTest, err error) {
+	if err != nil {
+		return // there is no such thing, and nothing was asked
+	}
+	how := map[bool]string{true: "it answers", false: "it does not answer as it should"}[v.Ok]
+	h.Trail.Note(ctx, who(ctx), audit.Object{Kind: kind, Name: name}, "%s tested the connection to the %s %s: %s", who(ctx), kind, name, how)
+}
+
 func (h *handlers) TestLink(ctx context.Context, request api.TestLinkRequestObject) (api.TestLinkResponseObject, error) {
 	v, err := h.Links.Test(ctx, request.ID)
+	h.tested(ctx, "link", request.ID, v, err)
 	return api.TestLink200JSONResponse(v), err
 }
 
@@ -373,6 +384,7 @@ func (h *handlers) CreatePlatform(ctx context.Context, request api.CreatePlatfor
 
 func (h *handlers) TestPlatform(ctx context.Context, request api.TestPlatformRequestObject) (api.TestPlatformResponseObject, error) {
 	v, err := h.Platforms.Test(ctx, *request.Body)
+	h.tested(ctx, "platform", request.Body.Address, v, err)
 	return api.TestPlatform200JSONResponse(v), err
 }
 
@@ -387,6 +399,7 @@ func (h *handlers) GetInventory(_ context.Context, request api.GetInventoryReque
 
 func (h *handlers) RetestPlatform(ctx context.Context, request api.RetestPlatformRequestObject) (api.RetestPlatformResponseObject, error) {
 	v, err := h.Platforms.Retest(ctx, request.ID)
+	h.tested(ctx, "platform", request.ID, v, err)
 	return api.RetestPlatform200JSONResponse(v), err
 }
 

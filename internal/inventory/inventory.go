@@ -457,7 +457,8 @@ func (v *Inventory) Create(ctx context.Context, who actor.Actor, in api.NewPlatf
 	if p.rec.Settings, err = json.Marshal(p.set); err != nil {
 		return api.Platform{}, err
 	}
-	if err := v.DB.AddPlatform(ctx, p.rec); err != nil {
+	err = v.Trail.Do(ctx, who, object(p), func(ctx context.Context) error { return v.DB.AddPlatform(ctx, p.rec) }, "%s added the platform %s (%s)", who, p.rec.Name, p.rec.Address)
+	if err != nil {
 		if records.Taken(err, records.PlatformNameUsed) {
 			return api.Platform{}, taken
 		}
@@ -470,7 +471,6 @@ func (v *Inventory) Create(ctx context.Context, who actor.Actor, in api.NewPlatf
 	v.watch(p)
 	view := platformView(p)
 	v.mu.Unlock()
-	v.Trail.Note(ctx, who, object(p), "%s added the platform %s (%s)", who, p.rec.Name, p.rec.Address)
 	return view, nil
 }
 
@@ -490,7 +490,8 @@ func (v *Inventory) Delete(ctx context.Context, who actor.Actor, id string) erro
 			return err
 		}
 	}
-	if err := v.DB.DeletePlatform(ctx, p.rec.ID); err != nil {
+	err = v.Trail.Do(ctx, who, object(p), func(ctx context.Context) error { return v.DB.DeletePlatform(ctx, p.rec.ID) }, "%s removed the platform %s", who, p.rec.Name)
+	if err != nil {
 		return err
 	}
 	v.mu.Lock()
@@ -500,7 +501,6 @@ func (v *Inventory) Delete(ctx context.Context, who actor.Actor, id string) erro
 	}
 	v.mu.Unlock()
 	p.driver.Close()
-	v.Trail.Note(ctx, who, object(p), "%s removed the platform %s", who, p.rec.Name)
 	return nil
 }
 

@@ -64,14 +64,14 @@ func (l *Landings) Create(ctx context.Context, who actor.Actor, in api.NewLandin
 		if err := l.lend(s); err != nil {
 			return out, problem.NotFound("point", in.Point)
 		}
-		if err := l.DB.AddLanding(ctx, s.rec); err != nil {
+		err := l.Trail.Do(ctx, who, object(s), func(ctx context.Context) error { return l.DB.AddLanding(ctx, s.rec) }, "%s starts %s from point %d of %s on %s", who, s.detail.MachineName, seal.Number, seal.Group.Name, x.place.Name)
+		if err != nil {
 			l.release(s)
 			return out, err
 		}
 		l.mu.Lock()
 		l.byID[s.rec.ID] = s
 		l.mu.Unlock()
-		l.Trail.Note(ctx, who, object(s), "%s starts %s from point %d of %s on %s", who, s.detail.MachineName, seal.Number, seal.Group.Name, x.place.Name)
 		if _, err := l.Operations.StartAs(ctx, s.rec.ID, who, kind, s.detail.Name, input{s.rec.ID}); err != nil {
 			return out, err
 		}

@@ -204,10 +204,10 @@ func (o *Operations) StartAs(ctx context.Context, id string, who actor.Actor, ki
 		return api.Operation{}, fmt.Errorf("input of %s: %w", kind, err)
 	}
 	r := records.Operation{ID: id, Kind: kind, Subject: subject, State: running, StartedAt: o.clk.Now().UTC(), StartedBy: who.String(), Input: b, Progress: []byte("{}")}
-	if err := o.store.AddOperation(ctx, r); err != nil {
+	err = o.trail.Do(ctx, who, audit.Object{Kind: "operation", Name: subject, ID: r.ID}, func(ctx context.Context) error { return o.store.AddOperation(ctx, r) }, "%s started: %s of %s", who, kind, subject)
+	if err != nil {
 		return api.Operation{}, err
 	}
-	o.trail.Note(ctx, who, audit.Object{Kind: "operation", Name: subject, ID: r.ID}, "%s started: %s of %s", who, kind, subject)
 	o.take(ctx, r)
 	return o.Get(ctx, id)
 }
@@ -427,13 +427,13 @@ func (o *Operations) Stop(ctx context.Context, who actor.Actor, id string) error
 	if keep != "" {
 		return problem.Conflict("%s", keep)
 	}
-	if err := o.store.StopOperation(ctx, id); err != nil {
+	err = o.trail.Do(ctx, who, audit.Object{Kind: "operation", Name: v.Subject, ID: id}, func(ctx context.Context) error { return o.store.StopOperation(ctx, id) }, "%s stopped: %s of %s", who, v.Kind, v.Subject)
+	if err != nil {
 		if errors.Is(err, records.ErrNotFound) {
 			return problem.Conflict("The operation has ended already.")
 		}
 		return err
 	}
-	o.trail.Note(ctx, who, audit.Object{Kind: "operation", Name: v.Subject, ID: id}, "%s stopped: %s of %s", who, v.Kind, v.Subject)
 	if w != nil {
 		// Not for the next beat: people see at once that it stops.
 		w.stopNow()

@@ -56,15 +56,16 @@ func (p *Peering) Invite(ctx context.Context, who actor.Actor, in api.NewInvitat
 			return api.InvitationSecret{}, problem.Invalid("forSite", "Name the paired site that has lost its key.")
 		}
 	}
-	if err := p.DB.AddInvitation(ctx, rec); err != nil {
-		return api.InvitationSecret{}, err
-	}
 	v := link.Invite{Site: p.Site.Name, SiteID: p.Site.ID, Address: p.Address, Fingerprint: p.Identity.Fingerprint, Token: []byte(token), For: rec.ForSite, Expires: rec.ExpiresAt.UTC().Truncate(time.Second)}
 	text := "%s made an invitation for %s, good for %s"
 	if rec.NewKey {
 		text += ", which lets it come with another key"
 	}
-	p.Trail.Note(ctx, who, audit.Object{Kind: "link", Name: rec.ForSite, ID: rec.ID}, text, who, orAny(rec.ForSite), span.Format(time.Duration(minutes)*time.Minute))
+	err := p.Trail.Do(ctx, who, audit.Object{Kind: "link", Name: rec.ForSite, ID: rec.ID}, func(ctx context.Context) error { return p.DB.AddInvitation(ctx, rec) },
+		text, who, orAny(rec.ForSite), span.Format(time.Duration(minutes)*time.Minute))
+	if err != nil {
+		return api.InvitationSecret{}, err
+	}
 	out := api.InvitationSecret{Invitation: invitationView(rec), Text: v.Text()}
 	if h := inventory.Host(p.Address); inventory.ShortName(h) {
 		out.Warning = new(fmt.Sprintf("The other site will look for %q, a short name that may not resolve there. Start this site with --link-address and its full name or IP address.", h))
@@ -102,14 +103,11 @@ func (p *Peering) DeleteInvitation(ctx context.Context, who actor.Actor, id stri
 	if !ident.UUID(id) {
 		return problem.NotFound("invitation", id)
 	}
-	if err := p.DB.DeleteInvitation(ctx, id); err != nil {
-		if errors.Is(err, records.ErrNotFound) {
-			return problem.NotFound("invitation", id)
-		}
-		return err
+	err := p.Trail.Do(ctx, who, audit.Object{Kind: "link", ID: id}, func(ctx context.Context) error { return p.DB.DeleteInvitation(ctx, id) }, "%s withdrew an invitation", who)
+	if errors.Is(err, records.ErrNotFound) {
+		return problem.NotFound("invitation", id)
 	}
-	p.Trail.Note(ctx, who, audit.Object{Kind: "link", ID: id}, "%s withdrew an invitation", who)
-	return nil
+	return err
 }
 
 // knownOtherwise says that a site is known here by another key, if it is.
@@ -165,11 +163,10 @@ func (p *Peering) Accept(ctx context.Context, who actor.Actor, in api.AcceptInvi
 	if reply.SiteID != v.SiteID || reply.Site != v.Site {
 		return api.Link{}, problem.Conflict("The site at %s calls itself %s, and the invitation is from %s. It is not paired here; remove the link there and make a new invitation.", v.Address, reply.Site, v.Site)
 	}
-	s, err := p.add(ctx, records.Link{PeerID: v.SiteID, PeerName: v.Site, Address: v.Address, PeerKey: v.Fingerprint}, newKey)
+	s, err := p.add(ctx, records.Link{PeerID: v.SiteID, PeerName: v.Site, Address: v.Address, PeerKey: v.Fingerprint}, newKey, who, "%s paired %s with %s, whose key is %s", who, p.Site.Name, v.Site, link.Words(v.Fingerprint))
 	if err != nil {
 		return api.Link{}, err
 	}
-	p.Trail.Note(ctx, who, object(s.rec), "%s paired %s with %s, whose key is %s", who, p.Site.Name, v.Site, link.Words(v.Fingerprint))
 	if reply.BackProblem != "" {
 		p.note(ctx, s.rec, "%s cannot reach %s: %s", v.Site, p.Site.Name, reply.BackProblem)
 	}
@@ -191,7 +188,7 @@ func (p *Peering) nameFree(name, id string) error {
 
 // add stores a link, or renews name and address of the one with the same site. A
 // site's key changes only if newKey says so.
-func (p *Peering) add(ctx context.Context, r records.Link, newKey bool) (*state, error) {
+func (p *Peering) add(ctx context.Context, r records.Link, newKey bool, who actor.Actor, format string, args ...any) (*state, error) {
 	r.ID, r.CreatedAt = uuid.NewString(), p.Clock.Now()
 	old, other := p.knownOtherwise(r.PeerID, r.PeerKey)
 	if old != nil {
@@ -201,7 +198,7 @@ func (p *Peering) add(ctx context.Context, r records.Link, newKey bool) (*state,
 	if other && newKey {
 		put = p.DB.RekeyLink
 	}
-	if err := put(ctx, r); err != nil {
+	if err := p.Trail.Do(ctx, who, object(r), func(ctx context.Context) error { return put(ctx, r) }, format, args...); err != nil {
 		if errors.Is(err, records.ErrStale) || records.Taken(err, records.LinkKeyTaken) {
 			return nil, problem.Invalid("invitation", "This site is paired already, by another key.")
 		}
@@ -262,15 +259,15 @@ func (p *Peering) Pair(ctx context.Context, key []byte, r link.PairRequest) (lin
 	if err := p.DB.UseInvitation(ctx, inv.ID, p.Clock.Now()); err != nil {
 		return bad("This invitation was used already. Make a new one at %s.", p.Site.Name)
 	}
-	s, err := p.add(ctx, records.Link{PeerID: r.SiteID, PeerName: r.Site, Address: r.Address, PeerKey: key}, inv.NewKey)
-	if err != nil {
-		return link.PairReply{}, err
-	}
 	how := "the sites are paired"
 	if other {
 		how = "it has a new key"
 	}
-	p.Trail.Note(ctx, p.peerActor(s), object(s.rec), "%s accepted the invitation of %s; %s. Its key is %s", r.Site, inv.CreatedBy, how, link.Words(key))
+	_, err = p.add(ctx, records.Link{PeerID: r.SiteID, PeerName: r.Site, Address: r.Address, PeerKey: key}, inv.NewKey,
+		peerActor(r.Site), "%s accepted the invitation of %s; %s. Its key is %s", r.Site, inv.CreatedBy, how, link.Words(key))
+	if err != nil {
+		return link.PairReply{}, err
+	}
 	out := link.PairReply{Site: p.Site.Name, SiteID: p.Site.ID}
 	for _, x := range p.check(ctx, r.Address, key) {
 		if !x.OK {
@@ -290,7 +287,7 @@ func (p *Peering) Unpaired(ctx context.Context, key []byte) error {
 	if err := p.free(s); err != nil {
 		return err
 	}
-	return p.remove(ctx, s, p.peerActor(s))
+	return p.remove(ctx, s, peerActor(s.rec.PeerName))
 }
 
 // free refuses while groups use a link.
@@ -304,7 +301,8 @@ func (p *Peering) free(s *state) error {
 }
 
 func (p *Peering) remove(ctx context.Context, s *state, who actor.Actor) error {
-	if err := p.DB.DeleteLink(ctx, s.rec.ID); err != nil {
+	err := p.Trail.Do(ctx, who, object(s.rec), func(ctx context.Context) error { return p.DB.DeleteLink(ctx, s.rec.ID) }, "%s removed the link between %s and %s", who, p.Site.Name, s.rec.PeerName)
+	if err != nil {
 		return err
 	}
 	p.Groups.Unlink(s.rec.ID)
@@ -312,7 +310,6 @@ func (p *Peering) remove(ctx context.Context, s *state, who actor.Actor) error {
 	delete(p.byID, s.rec.ID)
 	p.mu.Unlock()
 	s.peer.Close()
-	p.Trail.Note(ctx, who, object(s.rec), "%s removed the link between %s and %s", who, p.Site.Name, s.rec.PeerName)
 	p.Hub.Send(events.Event{Type: "link", ID: s.rec.ID})
 	return nil
 }

@@ -450,8 +450,8 @@ func (p *Peering) answered(ctx context.Context, s *state, st link.GroupState) {
 	}
 }
 
-func (p *Peering) peerActor(s *state) actor.Actor {
-	return actor.Actor{Kind: actor.Site, Name: s.rec.PeerName, Role: actor.Administrator, From: s.rec.PeerName}
+func peerActor(name string) actor.Actor {
+	return actor.Actor{Kind: actor.Site, Name: name, Role: actor.Administrator, From: name}
 }
 
 // What a mirrored group may have.
@@ -504,7 +504,7 @@ func (p *Peering) takeReport(ctx context.Context, s *state, ahead time.Duration,
 			return err
 		}
 	}
-	if _, err := p.Groups.Mirror(ctx, p.peerActor(s), rec); err != nil {
+	if _, err := p.Groups.Mirror(ctx, peerActor(s.rec.PeerName), rec); err != nil {
 		return err
 	}
 	p.mu.Lock()

@@ -161,7 +161,7 @@ func (p *Peering) Acted(ctx context.Context, key []byte, id string, a link.Act) 
 	if group.CheckName(a.Who, maxWho) != "" {
 		return problem.Invalid("who", "Name who asks, in 1 to %d characters that can be seen.", maxWho)
 	}
-	who := p.peerActor(s)
+	who := peerActor(s.rec.PeerName)
 	who.For = a.Who
 	return p.Act(ctx, who, id, a.Action, a.Body)
 }
@@ -179,7 +179,7 @@ func (p *Peering) GroupEnded(ctx context.Context, key []byte, group string, dele
 		return out, nil // never heard of it: nothing to end
 	}
 	p.Keeper.Abandon(group)
-	who := p.peerActor(s)
+	who := peerActor(s.rec.PeerName)
 	if err := p.Groups.End(ctx, who, group, "", "The group "+r.Spec.Name+" has ended at "+r.HomeName+"; its points are still here"); err != nil {
 		return out, err
 	}

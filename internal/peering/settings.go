@@ -120,14 +120,14 @@ func (p *Peering) Edit(ctx context.Context, who actor.Actor, id string, in api.E
 	if err != nil {
 		return api.Link{}, err
 	}
-	if err := p.DB.SaveLinkSettings(ctx, s.rec.ID, b); err != nil {
+	err = p.Trail.Do(ctx, who, object(s.rec), func(ctx context.Context) error { return p.DB.SaveLinkSettings(ctx, s.rec.ID, b) }, "%s changed the link to %s: %s → %s", who, s.rec.PeerName, before, set.text())
+	if err != nil {
 		return api.Link{}, err
 	}
 	p.mu.Lock()
 	s.set = set
 	s.peer.Limit(set.Pace)
 	p.mu.Unlock()
-	p.Trail.Note(ctx, who, object(s.rec), "%s changed the link to %s: %s → %s", who, s.rec.PeerName, before, set.text())
 	p.Hub.Send(events.Event{Type: "link", ID: s.rec.ID})
 	return p.view(s), nil
 }
