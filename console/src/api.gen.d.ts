@@ -40,6 +40,114 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/session/second-factor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Show a code of it; gives recovery codes */
+        put: operations["confirmSecondFactor"];
+        /** Make a second factor of one's own; it is good once a code of it was shown */
+        post: operations["beginSecondFactor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/session/second-factor/removal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take one's own second factor off */
+        post: operations["removeSecondFactor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/safeguards": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What this site demands of its people */
+        get: operations["getSafeguards"];
+        /** Change it */
+        put: operations["setSafeguards"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/consents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What waits for a second person, and what was answered in the last week */
+        get: operations["listConsents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/consents/{id}/give": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Consent to what another asked for; they can do it then, once */
+        post: operations["giveConsent"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/consents/{id}/refuse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Refuse, or withdraw what one asked for */
+        post: operations["refuseConsent"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sessions": {
         parameters: {
             query?: never;
@@ -973,6 +1081,9 @@ export interface components {
             message: string;
         };
         Me: {
+            secondFactor: components["schemas"]["SecondFactor"];
+            /** @description What has to be done before anything else is allowed */
+            held?: string;
             name: string;
             /** @description viewer, operator or administrator */
             role: string;
@@ -987,11 +1098,74 @@ export interface components {
         SignIn: {
             name: string;
             password: string;
+            /** @description Of one's authenticator or a recovery code; a 401 that names this field asks for it */
+            code?: string;
         };
         Welcome: {
             token: string;
             name: string;
             password: string;
+            /** @description Where a password is reset of somebody who has a second factor */
+            code?: string;
+        };
+        /** @description Shown once; good when a code of it was shown */
+        SecondFactorSeed: {
+            /** @description Base32 */
+            secret: string;
+            uri: string;
+            /** @description The URI as a QR code */
+            image: string;
+        };
+        SecondFactorCode: {
+            code: string;
+        };
+        RecoveryCodes: {
+            /** @description Each is good once; shown once */
+            codes: string[];
+        };
+        Password: {
+            password: string;
+        };
+        SecondFactor: {
+            set: boolean;
+            /** @description Of one's role here; without one nothing else is allowed */
+            demanded: boolean;
+            /** @description How many are left */
+            recoveryCodes: number;
+        };
+        /** @description What a site demands of its people */
+        Safeguards: {
+            /** @description Roles that have to have one: viewer, operator, administrator */
+            secondFactor: string[];
+            /** @description What needs a second person: delete-points, end-groups, unpair, people, safeguards; where there is any, the last two do */
+            consent: string[];
+            /** @description Consent is given and used within so long, 1 to 168 */
+            consentHours: number;
+            /**
+             * Format: date-time
+             * @description Nobody has to consent until then; set on the site's host only
+             */
+            readonly waivedUntil?: string;
+        };
+        /** @description What somebody wants to do, and a second person has to consent to */
+        Consent: {
+            id: string;
+            kind: string;
+            what: string;
+            askedBy: string;
+            /** Format: date-time */
+            askedAt: string;
+            /** Format: date-time */
+            until: string;
+            /** @description waiting, given, used, refused, withdrawn or expired */
+            state: string;
+            /** @description Whoever asks wants it */
+            mine: boolean;
+            /** @description Whoever asks may answer */
+            yours: boolean;
+            answeredBy?: string;
+            /** Format: date-time */
+            answeredAt?: string;
         };
         Person: {
             id: string;
@@ -1004,6 +1178,8 @@ export interface components {
             createdAt: string;
             /** @description May not sign in, and their tokens are worth nothing */
             disabled: boolean;
+            /** @description Whether they have set one up */
+            secondFactor: boolean;
         };
         NewPerson: {
             /** @description viewer, operator or administrator */
@@ -1015,6 +1191,8 @@ export interface components {
             tags?: string[];
             /** @description Ends their sessions; their tokens are worth nothing meanwhile */
             disabled?: boolean;
+            /** @description Takes their second factor off */
+            secondFactorOff?: boolean;
         };
         PersonInvitation: {
             /** @description Works once; whoever opens it sets name and password */
@@ -2132,6 +2310,188 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    confirmSecondFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SecondFactorCode"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryCodes"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    beginSecondFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecondFactorSeed"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeSecondFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Password"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSafeguards: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Safeguards"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setSafeguards: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Safeguards"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Safeguards"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listConsents: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Consent"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    giveConsent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Consent"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    refuseConsent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Consent"];
+                };
             };
             default: components["responses"]["Problem"];
         };

@@ -20,6 +20,7 @@ import (
 	"kestrel/internal/core/words"
 	"kestrel/internal/problem"
 	"kestrel/internal/records"
+	"kestrel/internal/sealed"
 )
 
 const (
@@ -40,17 +41,23 @@ type Access struct {
 	clk    clock.Clock
 	tries  *limiter
 	hashes hasher
-	// console is the address that one-time links begin with.
-	console string
-	changed changes
+	box    *sealed.Box
+	// console is the address that one-time links begin with; site is what this site is
+	// called.
+	console, site string
+	changed       changes
 
 	// Revoked, if there is one, is called after somebody may do less than before.
 	Revoked func(ctx context.Context)
+	// Demanded, if there is one, tells whether people of a role have to have a second
+	// factor.
+	Demanded func(role string) bool
 }
 
-// New makes it.
-func New(db *records.DB, trail *audit.Trail, clk clock.Clock, console string) *Access {
-	return &Access{db: db, trail: trail, clk: clk, tries: newLimiter(clk), hashes: newHasher(), console: console}
+// New makes it, for a site whose console is at an address. Box is what the seeds of
+// second factors are encrypted with.
+func New(db *records.DB, trail *audit.Trail, clk clock.Clock, box *sealed.Box, site, console string) *Access {
+	return &Access{db: db, trail: trail, clk: clk, tries: newLimiter(clk), hashes: newHasher(), box: box, site: site, console: console}
 }
 
 // WelcomeLink makes a one-time link with which an administrator sets name and
@@ -125,6 +132,13 @@ func (a *Access) Welcome(ctx context.Context, w api.Welcome, from string) (actor
 	case link.Kind == "reset" && (!here || *link.Person != p.ID):
 		return actor.Actor{}, "", problem.Invalid("name", "This link is for somebody else's password. Give the name that you sign in with.")
 	}
+	how := ""
+	if link.Kind == "reset" {
+		// The link stands for the password only.
+		if how, err = a.second(ctx, p, w.Code, from); err != nil {
+			return actor.Actor{}, "", err
+		}
+	}
 	hash, ok := a.hashes.hash(ctx, w.Password)
 	if !ok {
 		return actor.Actor{}, "", busy()
@@ -142,11 +156,11 @@ func (a *Access) Welcome(ctx context.Context, w api.Welcome, from string) (actor
 			return actor.Actor{}, "", err
 		}
 		a.revoked(ctx)
-		return a.session(ctx, p, from, "%s signed in", p.Name)
+		return a.session(ctx, p, from, "%s signed in%s", p.Name, how)
 	}
 	p = records.Person{ID: uuid.NewString(), Name: name, PasswordHash: hash, Role: link.Role, Tags: link.Tags, CreatedAt: a.clk.Now()}
 	err = a.trail.Do(ctx, actorOf(p, from), person(p), func(ctx context.Context) error { return a.db.AddPerson(ctx, p) },
-		"%s joined as %s with a one-time link", name, article(p.Role))
+		"%s joined as %s with a one-time link", name, words.Article(p.Role))
 	if records.Taken(err, records.PersonNameTaken) {
 		return actor.Actor{}, "", exists
 	}
@@ -154,13 +168,6 @@ func (a *Access) Welcome(ctx context.Context, w api.Welcome, from string) (actor
 		return actor.Actor{}, "", err
 	}
 	return a.session(ctx, p, from, "%s signed in", p.Name)
-}
-
-func article(role string) string {
-	if role == string(actor.Viewer) {
-		return "a viewer"
-	}
-	return "an " + role
 }
 
 func actorOf(p records.Person, from string) actor.Actor {
@@ -199,7 +206,11 @@ func (a *Access) SignIn(ctx context.Context, in api.SignIn, from string) (actor.
 		a.failed(ctx, in.Name, from)
 		return actor.Actor{}, "", problem.Denied("Name or password is wrong.")
 	}
-	return a.session(ctx, p, from, "%s signed in", p.Name)
+	how, err := a.second(ctx, p, in.Code, from)
+	if err != nil {
+		return actor.Actor{}, "", err
+	}
+	return a.session(ctx, p, from, "%s signed in%s", p.Name, how)
 }
 
 // failed notes a sign-in that failed.
@@ -213,7 +224,11 @@ func (a *Access) failed(ctx context.Context, name, from string) {
 func (a *Access) session(ctx context.Context, p records.Person, from, format string, args ...any) (actor.Actor, string, error) {
 	secret, who := NewSecret(32), actorOf(p, from)
 	x := records.Secret{ID: uuid.NewString(), Kind: "session", Hash: HashSecret(secret), Person: &p.ID, Role: p.Role, Tags: p.Tags, CreatedAt: a.clk.Now(), ExpiresAt: new(a.clk.Now().Add(sessionLife)), Origin: from}
-	err := a.trail.Do(ctx, who, person(p), func(ctx context.Context) error { return a.db.AddSecret(ctx, x) }, format, args...)
+	var err error
+	if who.Held, err = a.holds(ctx, p); err != nil {
+		return who, "", err
+	}
+	err = a.trail.Do(ctx, who, person(p), func(ctx context.Context) error { return a.db.AddSecret(ctx, x) }, format, args...)
 	return who, secret, err
 }
 
@@ -259,10 +274,24 @@ func (a *Access) resolve(ctx context.Context, secret string) (actor.Actor, recor
 	if p.Disabled {
 		return actor.Actor{}, x, invalid
 	}
+	who := tokenActor(x, p, "")
 	if x.Kind == "session" {
-		return actorOf(p, ""), x, nil
+		who = actorOf(p, "")
 	}
-	return tokenActor(x, p, ""), x, nil
+	who.Held, err = a.holds(ctx, p)
+	return who, x, err
+}
+
+// holds says what somebody has to do before they may do anything.
+func (a *Access) holds(ctx context.Context, p records.Person) (string, error) {
+	if a.Demanded == nil || !a.Demanded(p.Role) {
+		return "", nil
+	}
+	_, has, err := a.factor(ctx, p.ID)
+	if err != nil || has {
+		return "", err
+	}
+	return fmt.Sprintf("A second factor is demanded of every %s here, and %s has none yet. Set one up: on the page Access, or by: kestrel session second-factor.", p.Role, p.Name), nil
 }
 
 // WhoIs finds who is behind a session or token secret that came from an address.

@@ -58,19 +58,10 @@ func (a *Access) ChangePassword(ctx context.Context, who actor.Actor, in api.New
 	if err != nil {
 		return err
 	}
-	if !a.tries.allow(p.Name, who.From) {
-		return &problem.Problem{Status: 429, Title: "Too many tries", Detail: "Wait half a minute, then try again."}
+	if err := a.knows(ctx, p, who.From, "old", in.Old); err != nil {
+		return err
 	}
-	right, ok := false, true
-	if len(in.Old) <= maxPassword {
-		right, ok = a.hashes.check(ctx, p.PasswordHash, in.Old)
-	}
-	switch {
-	case !ok:
-		return busy()
-	case !right:
-		return problem.Invalid("old", "This is not your password.")
-	case in.Old == in.New:
+	if in.Old == in.New {
 		return problem.Invalid("new", "This is your password already.")
 	}
 	if why := weak(in.New, p.Name); why != "" {
@@ -86,6 +77,24 @@ func (a *Access) ChangePassword(ctx context.Context, who actor.Actor, in api.New
 		return err
 	}
 	a.changed.tell()
+	return nil
+}
+
+// knows refuses who does not know somebody's password, which stands in a field.
+func (a *Access) knows(ctx context.Context, p records.Person, from, field, password string) error {
+	if !a.tries.allow(p.Name, from) {
+		return &problem.Problem{Status: 429, Title: "Too many tries", Detail: "Wait half a minute, then try again."}
+	}
+	right, ok := false, true
+	if len(password) <= maxPassword {
+		right, ok = a.hashes.check(ctx, p.PasswordHash, password)
+	}
+	switch {
+	case !ok:
+		return busy()
+	case !right:
+		return problem.Invalid(field, "This is not your password.")
+	}
 	return nil
 }
 

@@ -3,12 +3,14 @@ package access
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 
 	"kestrel/internal/api"
 	"kestrel/internal/audit"
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/ident"
+	"kestrel/internal/core/words"
 	"kestrel/internal/problem"
 	"kestrel/internal/records"
 )
@@ -16,15 +18,25 @@ import (
 // People lists everybody who may sign in.
 func (a *Access) People(ctx context.Context) ([]api.Person, error) {
 	ps, err := a.db.People(ctx)
+	if err != nil {
+		return nil, err
+	}
+	has, err := a.db.WithSecondFactor(ctx)
 	out := []api.Person{}
 	for _, p := range ps {
-		out = append(out, personView(p))
+		out = append(out, personView(p, slices.Contains(has, p.ID)))
 	}
 	return out, err
 }
 
-func personView(p records.Person) api.Person {
-	return api.Person{ID: p.ID, Name: p.Name, Role: p.Role, Tags: append([]string{}, p.Tags...), CreatedAt: p.CreatedAt, Disabled: p.Disabled}
+// Role is what somebody is called by, and may do in general, by name or ID.
+func (a *Access) Role(ctx context.Context, id string) (name string, role actor.Role, err error) {
+	p, err := a.findPerson(ctx, id)
+	return p.Name, actor.Role(p.Role), err
+}
+
+func personView(p records.Person, second bool) api.Person {
+	return api.Person{ID: p.ID, Name: p.Name, Role: p.Role, Tags: append([]string{}, p.Tags...), CreatedAt: p.CreatedAt, Disabled: p.Disabled, SecondFactor: second}
 }
 
 // InvitePerson makes a one-time link with which somebody joins in a role.
@@ -42,7 +54,7 @@ func (a *Access) InvitePerson(ctx context.Context, who actor.Actor, in api.NewPe
 	err := a.trail.Do(ctx, who, audit.Object{Kind: "person"}, func(ctx context.Context) (err error) {
 		link, err = welcomeLink(ctx, a.db, a.clk.Now(), a.console, role, tags)
 		return err
-	}, "%s made a one-time link for %s%s", who, article(string(role)), limit)
+	}, "%s made a one-time link for %s%s", who, words.Article(string(role)), limit)
 	return api.PersonInvitation{Link: link, ExpiresAt: a.clk.Now().Add(welcomeLife).UTC()}, err
 }
 
@@ -101,8 +113,13 @@ func (a *Access) EditPerson(ctx context.Context, who actor.Actor, id string, in 
 	if err != nil {
 		return api.Person{}, lastOne(err)
 	}
+	_, has, err := a.factor(ctx, p.ID)
+	if err == nil && has && in.SecondFactorOff != nil && *in.SecondFactorOff {
+		has = false
+		err = a.trail.Do(ctx, who, person(p), func(ctx context.Context) error { return a.db.DeleteSecondFactor(ctx, p.ID) }, "%s took the second factor of %s off", who, p.Name)
+	}
 	a.revoked(ctx)
-	return personView(p), nil
+	return personView(p, has), err
 }
 
 // changed says from what to what somebody was changed.

@@ -92,6 +92,8 @@ type limiter struct {
 	mu  sync.Mutex
 	by  map[string]*rate.Limiter
 	bad map[string]*failures // by address
+	// codes are by person; only who knows a password gets one, so they are few.
+	codes map[string]*rate.Limiter
 }
 
 // failures are the sign-ins from an address that failed and were not told of yet.
@@ -104,7 +106,7 @@ type failures struct {
 const tellEvery = time.Minute
 
 func newLimiter(clk clock.Clock) *limiter {
-	return &limiter{clk: clk, by: map[string]*rate.Limiter{}, bad: map[string]*failures{}}
+	return &limiter{clk: clk, by: map[string]*rate.Limiter{}, bad: map[string]*failures{}, codes: map[string]*rate.Limiter{}}
 }
 
 // normalise is how names are looked up, by the limiter as by the database.
@@ -125,6 +127,19 @@ func (l *limiter) allow(name, from string) bool {
 		return x.AllowN(l.clk.Now(), 1)
 	}
 	return one("from "+from, 1, 60) && one(normalise(name)+" from "+from, 0.1, 5)
+}
+
+// allowCode slows down guessing at the codes of somebody whose password is known: from
+// wherever, eight at once, then one a minute.
+func (l *limiter) allowCode(person string) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	x, ok := l.codes[person]
+	if !ok {
+		x = rate.NewLimiter(rate.Every(time.Minute), 8)
+		l.codes[person] = x
+	}
+	return x.AllowN(l.clk.Now(), 1)
 }
 
 // failed counts a sign-in that failed. It gives how many are to be told of now; 0 while

@@ -83,7 +83,7 @@ func (a *Access) While(ctx context.Context, secret string) (context.Context, con
 }
 
 func same(a, b actor.Actor) bool {
-	return a.Role == b.Role && a.PersonID == b.PersonID && a.TokenID == b.TokenID && slices.Equal(a.Tags, b.Tags)
+	return a.Role == b.Role && a.Held == b.Held && a.PersonID == b.PersonID && a.TokenID == b.TokenID && slices.Equal(a.Tags, b.Tags)
 }
 
 // Still gives a person as they are now, or a token of theirs; false if they may do
@@ -92,6 +92,9 @@ func (a *Access) Still(ctx context.Context, personID, tokenID string) (actor.Act
 	p, err := a.db.Person(ctx, personID)
 	if err != nil || p.Disabled {
 		return actor.Actor{}, false, unlessGone(err)
+	}
+	if held, err := a.holds(ctx, p); err != nil || held != "" {
+		return actor.Actor{}, false, err
 	}
 	if tokenID == "" {
 		return actorOf(p, ""), true, nil

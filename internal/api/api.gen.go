@@ -214,6 +214,27 @@ type ConnectionTest struct {
 	Steps []TestStep `json:"steps"`
 }
 
+// Consent What somebody wants to do, and a second person has to consent to
+type Consent struct {
+	AnsweredAt *time.Time `json:"answeredAt,omitempty"`
+	AnsweredBy *string    `json:"answeredBy,omitempty"`
+	AskedAt    time.Time  `json:"askedAt"`
+	AskedBy    string     `json:"askedBy"`
+	ID         string     `json:"id"`
+	Kind       string     `json:"kind"`
+
+	// Mine Whoever asks wants it
+	Mine bool `json:"mine"`
+
+	// State waiting, given, used, refused, withdrawn or expired
+	State string    `json:"state"`
+	Until time.Time `json:"until"`
+	What  string    `json:"what"`
+
+	// Yours Whoever asks may answer
+	Yours bool `json:"yours"`
+}
+
 // Copy defines model for Copy.
 type Copy struct {
 	AddedAt   time.Time `json:"addedAt"`
@@ -280,9 +301,12 @@ type EditLink struct {
 // EditPerson defines model for EditPerson.
 type EditPerson struct {
 	// Disabled Ends their sessions; their tokens are worth nothing meanwhile
-	Disabled *bool     `json:"disabled,omitempty"`
-	Role     *string   `json:"role,omitempty"`
-	Tags     *[]string `json:"tags,omitempty"`
+	Disabled *bool   `json:"disabled,omitempty"`
+	Role     *string `json:"role,omitempty"`
+
+	// SecondFactorOff Takes their second factor off
+	SecondFactorOff *bool     `json:"secondFactorOff,omitempty"`
+	Tags            *[]string `json:"tags,omitempty"`
 }
 
 // Encryption defines model for Encryption.
@@ -635,13 +659,16 @@ type MachineDisk struct {
 
 // Me defines model for Me.
 type Me struct {
+	// Held What has to be done before anything else is allowed
+	Held *string   `json:"held,omitempty"`
 	Name string    `json:"name"`
 	Now  time.Time `json:"now"`
 
 	// Role viewer, operator or administrator
-	Role   string `json:"role"`
-	Site   string `json:"site"`
-	SiteID string `json:"siteId"`
+	Role         string       `json:"role"`
+	SecondFactor SecondFactor `json:"secondFactor"`
+	Site         string       `json:"site"`
+	SiteID       string       `json:"siteId"`
 
 	// Tags Limited to groups with one of these; empty is no limit
 	Tags    []string `json:"tags"`
@@ -821,6 +848,11 @@ type Operation struct {
 // OperationState defines model for Operation.State.
 type OperationState string
 
+// Password defines model for Password.
+type Password struct {
+	Password string `json:"password"`
+}
+
 // Pause defines model for Pause.
 type Pause struct {
 	By     string     `json:"by"`
@@ -847,6 +879,9 @@ type Person struct {
 
 	// Role viewer, operator or administrator
 	Role string `json:"role"`
+
+	// SecondFactor Whether they have set one up
+	SecondFactor bool `json:"secondFactor"`
 
 	// Tags Limited to groups with one of these; empty is no limit
 	Tags []string `json:"tags"`
@@ -1049,6 +1084,12 @@ type RateWindow struct {
 	To string `json:"to"`
 }
 
+// RecoveryCodes defines model for RecoveryCodes.
+type RecoveryCodes struct {
+	// Codes Each is good once; shown once
+	Codes []string `json:"codes"`
+}
+
 // Resource defines model for Resource.
 type Resource struct {
 	FreeBytes  int64  `json:"freeBytes"`
@@ -1061,6 +1102,46 @@ type Resource struct {
 type Rung struct {
 	EachSeconds int64 `json:"eachSeconds"`
 	ForSeconds  int64 `json:"forSeconds"`
+}
+
+// Safeguards What a site demands of its people
+type Safeguards struct {
+	// Consent What needs a second person: delete-points, end-groups, unpair, people, safeguards; where there is any, the last two do
+	Consent []string `json:"consent"`
+
+	// ConsentHours Consent is given and used within so long, 1 to 168
+	ConsentHours int `json:"consentHours"`
+
+	// SecondFactor Roles that have to have one: viewer, operator, administrator
+	SecondFactor []string `json:"secondFactor"`
+
+	// WaivedUntil Nobody has to consent until then; set on the site's host only
+	WaivedUntil *time.Time `json:"waivedUntil,omitempty"`
+}
+
+// SecondFactor defines model for SecondFactor.
+type SecondFactor struct {
+	// Demanded Of one's role here; without one nothing else is allowed
+	Demanded bool `json:"demanded"`
+
+	// RecoveryCodes How many are left
+	RecoveryCodes int  `json:"recoveryCodes"`
+	Set           bool `json:"set"`
+}
+
+// SecondFactorCode defines model for SecondFactorCode.
+type SecondFactorCode struct {
+	Code string `json:"code"`
+}
+
+// SecondFactorSeed Shown once; good when a code of it was shown
+type SecondFactorSeed struct {
+	// Image The URI as a QR code
+	Image string `json:"image"`
+
+	// Secret Base32
+	Secret string `json:"secret"`
+	URI    string `json:"uri"`
 }
 
 // Served defines model for Served.
@@ -1103,8 +1184,10 @@ type Session struct {
 
 // SignIn defines model for SignIn.
 type SignIn struct {
-	Name     string `json:"name"`
-	Password string `json:"password"`
+	// Code Of one's authenticator or a recovery code; a 401 that names this field asks for it
+	Code     *string `json:"code,omitempty"`
+	Name     string  `json:"name"`
+	Password string  `json:"password"`
 }
 
 // Store defines model for Store.
@@ -1238,9 +1321,11 @@ type Vertex struct {
 
 // Welcome defines model for Welcome.
 type Welcome struct {
-	Name     string `json:"name"`
-	Password string `json:"password"`
-	Token    string `json:"token"`
+	// Code Where a password is reset of somebody who has a second factor
+	Code     *string `json:"code,omitempty"`
+	Name     string  `json:"name"`
+	Password string  `json:"password"`
+	Token    string  `json:"token"`
 }
 
 // ListActivityParams defines parameters for ListActivity.
@@ -1427,6 +1512,9 @@ type ExportPointJSONRequestBody = ExportRequest
 // LockPointJSONRequestBody defines body for LockPoint for application/json ContentType.
 type LockPointJSONRequestBody = LockRequest
 
+// SetSafeguardsJSONRequestBody defines body for SetSafeguards for application/json ContentType.
+type SetSafeguardsJSONRequestBody = Safeguards
+
 // ServePointJSONRequestBody defines body for ServePoint for application/json ContentType.
 type ServePointJSONRequestBody = NewServed
 
@@ -1435,6 +1523,12 @@ type SignInJSONRequestBody = SignIn
 
 // ChangePasswordJSONRequestBody defines body for ChangePassword for application/json ContentType.
 type ChangePasswordJSONRequestBody = NewPassword
+
+// ConfirmSecondFactorJSONRequestBody defines body for ConfirmSecondFactor for application/json ContentType.
+type ConfirmSecondFactorJSONRequestBody = SecondFactorCode
+
+// RemoveSecondFactorJSONRequestBody defines body for RemoveSecondFactor for application/json ContentType.
+type RemoveSecondFactorJSONRequestBody = Password
 
 // CreateTokenJSONRequestBody defines body for CreateToken for application/json ContentType.
 type CreateTokenJSONRequestBody = NewToken
@@ -1530,6 +1624,21 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /board (the `GetBoard` operationId).
 	GetBoard(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListConsents What waits for a second person, and what was answered in the last week
+	//
+	// Corresponds with GET /consents (the `ListConsents` operationId).
+	ListConsents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GiveConsent Consent to what another asked for; they can do it then, once
+	//
+	// Corresponds with POST /consents/{id}/give (the `GiveConsent` operationId).
+	GiveConsent(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RefuseConsent Refuse, or withdraw what one asked for
+	//
+	// Corresponds with POST /consents/{id}/refuse (the `RefuseConsent` operationId).
+	RefuseConsent(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListCopies Images that were carried over by hand
 	//
@@ -1934,6 +2043,25 @@ type ClientInterface interface {
 	// Corresponds with POST /points/{id}/lock (the `LockPoint` operationId).
 	LockPoint(ctx context.Context, id string, body LockPointJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetSafeguards What this site demands of its people
+	//
+	// Corresponds with GET /safeguards (the `GetSafeguards` operationId).
+	GetSafeguards(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSafeguardsWithBody Change it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /safeguards (the `SetSafeguards` operationId).
+	SetSafeguardsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSafeguards Change it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /safeguards (the `SetSafeguards` operationId).
+	SetSafeguards(ctx context.Context, body SetSafeguardsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListServed Points served over NBD
 	//
 	// Corresponds with GET /served (the `ListServed` operationId).
@@ -1995,6 +2123,39 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /session/password (the `ChangePassword` operationId).
 	ChangePassword(ctx context.Context, body ChangePasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginSecondFactor Make a second factor of one's own; it is good once a code of it was shown
+	//
+	// Corresponds with POST /session/second-factor (the `BeginSecondFactor` operationId).
+	BeginSecondFactor(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ConfirmSecondFactorWithBody Show a code of it; gives recovery codes
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /session/second-factor (the `ConfirmSecondFactor` operationId).
+	ConfirmSecondFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ConfirmSecondFactor Show a code of it; gives recovery codes
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /session/second-factor (the `ConfirmSecondFactor` operationId).
+	ConfirmSecondFactor(ctx context.Context, body ConfirmSecondFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveSecondFactorWithBody Take one's own second factor off
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /session/second-factor/removal (the `RemoveSecondFactor` operationId).
+	RemoveSecondFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveSecondFactor Take one's own second factor off
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /session/second-factor/removal (the `RemoveSecondFactor` operationId).
+	RemoveSecondFactor(ctx context.Context, body RemoveSecondFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSessions One's own sessions
 	//
@@ -2105,6 +2266,51 @@ func (c *Client) VerifyActivity(ctx context.Context, reqEditors ...RequestEditor
 // Corresponds with GET /board (the `GetBoard` operationId).
 func (c *Client) GetBoard(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetBoardRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListConsents What waits for a second person, and what was answered in the last week
+//
+// Corresponds with GET /consents (the `ListConsents` operationId).
+func (c *Client) ListConsents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListConsentsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GiveConsent Consent to what another asked for; they can do it then, once
+//
+// Corresponds with POST /consents/{id}/give (the `GiveConsent` operationId).
+func (c *Client) GiveConsent(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGiveConsentRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RefuseConsent Refuse, or withdraw what one asked for
+//
+// Corresponds with POST /consents/{id}/refuse (the `RefuseConsent` operationId).
+func (c *Client) RefuseConsent(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRefuseConsentRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -3188,6 +3394,55 @@ func (c *Client) LockPoint(ctx context.Context, id string, body LockPointJSONReq
 	return c.Client.Do(req)
 }
 
+// GetSafeguards What this site demands of its people
+//
+// Corresponds with GET /safeguards (the `GetSafeguards` operationId).
+func (c *Client) GetSafeguards(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSafeguardsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSafeguardsWithBody Change it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /safeguards (the `SetSafeguards` operationId).
+func (c *Client) SetSafeguardsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSafeguardsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSafeguards Change it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /safeguards (the `SetSafeguards` operationId).
+func (c *Client) SetSafeguards(ctx context.Context, body SetSafeguardsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSafeguardsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListServed Points served over NBD
 //
 // Corresponds with GET /served (the `ListServed` operationId).
@@ -3340,6 +3595,89 @@ func (c *Client) ChangePasswordWithBody(ctx context.Context, contentType string,
 // Corresponds with POST /session/password (the `ChangePassword` operationId).
 func (c *Client) ChangePassword(ctx context.Context, body ChangePasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangePasswordRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginSecondFactor Make a second factor of one's own; it is good once a code of it was shown
+//
+// Corresponds with POST /session/second-factor (the `BeginSecondFactor` operationId).
+func (c *Client) BeginSecondFactor(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginSecondFactorRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConfirmSecondFactorWithBody Show a code of it; gives recovery codes
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /session/second-factor (the `ConfirmSecondFactor` operationId).
+func (c *Client) ConfirmSecondFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmSecondFactorRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConfirmSecondFactor Show a code of it; gives recovery codes
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /session/second-factor (the `ConfirmSecondFactor` operationId).
+func (c *Client) ConfirmSecondFactor(ctx context.Context, body ConfirmSecondFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmSecondFactorRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveSecondFactorWithBody Take one's own second factor off
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /session/second-factor/removal (the `RemoveSecondFactor` operationId).
+func (c *Client) RemoveSecondFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveSecondFactorRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveSecondFactor Take one's own second factor off
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /session/second-factor/removal (the `RemoveSecondFactor` operationId).
+func (c *Client) RemoveSecondFactor(ctx context.Context, body RemoveSecondFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveSecondFactorRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3678,6 +4016,101 @@ func NewGetBoardRequest(server string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListConsentsRequest constructs an http.Request for the ListConsents method
+func NewListConsentsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/consents")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGiveConsentRequest constructs an http.Request for the GiveConsent method
+func NewGiveConsentRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/consents/%s/give", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRefuseConsentRequest constructs an http.Request for the RefuseConsent method
+func NewRefuseConsentRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/consents/%s/refuse", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -6075,6 +6508,73 @@ func NewLockPointRequestWithBody(server string, id string, contentType string, b
 	return req, nil
 }
 
+// NewGetSafeguardsRequest constructs an http.Request for the GetSafeguards method
+func NewGetSafeguardsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/safeguards")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetSafeguardsRequest calls the generic SetSafeguards builder with application/json body
+func NewSetSafeguardsRequest(server string, body SetSafeguardsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetSafeguardsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetSafeguardsRequestWithBody constructs an http.Request for the SetSafeguards method, with any body, and a specified content type
+func NewSetSafeguardsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/safeguards")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListServedRequest constructs an http.Request for the ListServed method
 func NewListServedRequest(server string) (*http.Request, error) {
 	var err error
@@ -6291,6 +6791,113 @@ func NewChangePasswordRequestWithBody(server string, contentType string, body io
 	}
 
 	operationPath := fmt.Sprintf("/session/password")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewBeginSecondFactorRequest constructs an http.Request for the BeginSecondFactor method
+func NewBeginSecondFactorRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/session/second-factor")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewConfirmSecondFactorRequest calls the generic ConfirmSecondFactor builder with application/json body
+func NewConfirmSecondFactorRequest(server string, body ConfirmSecondFactorJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewConfirmSecondFactorRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewConfirmSecondFactorRequestWithBody constructs an http.Request for the ConfirmSecondFactor method, with any body, and a specified content type
+func NewConfirmSecondFactorRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/session/second-factor")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveSecondFactorRequest calls the generic RemoveSecondFactor builder with application/json body
+func NewRemoveSecondFactorRequest(server string, body RemoveSecondFactorJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRemoveSecondFactorRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewRemoveSecondFactorRequestWithBody constructs an http.Request for the RemoveSecondFactor method, with any body, and a specified content type
+func NewRemoveSecondFactorRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/session/second-factor/removal")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -6711,6 +7318,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /board (the `GetBoard` operationId).
 	GetBoardWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetBoardResponse, error)
+
+	// ListConsentsWithResponse What waits for a second person, and what was answered in the last week
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /consents (the `ListConsents` operationId).
+	ListConsentsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListConsentsResponse, error)
+
+	// GiveConsentWithResponse Consent to what another asked for; they can do it then, once
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /consents/{id}/give (the `GiveConsent` operationId).
+	GiveConsentWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GiveConsentResponse, error)
+
+	// RefuseConsentWithResponse Refuse, or withdraw what one asked for
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /consents/{id}/refuse (the `RefuseConsent` operationId).
+	RefuseConsentWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*RefuseConsentResponse, error)
 
 	// ListCopiesWithResponse Images that were carried over by hand
 	//
@@ -7181,6 +7809,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /points/{id}/lock (the `LockPoint` operationId).
 	LockPointWithResponse(ctx context.Context, id string, body LockPointJSONRequestBody, reqEditors ...RequestEditorFn) (*LockPointResponse, error)
 
+	// GetSafeguardsWithResponse What this site demands of its people
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /safeguards (the `GetSafeguards` operationId).
+	GetSafeguardsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSafeguardsResponse, error)
+
+	// SetSafeguardsWithBodyWithResponse Change it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /safeguards (the `SetSafeguards` operationId).
+	SetSafeguardsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSafeguardsResponse, error)
+
+	// SetSafeguardsWithResponse Change it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /safeguards (the `SetSafeguards` operationId).
+	SetSafeguardsWithResponse(ctx context.Context, body SetSafeguardsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSafeguardsResponse, error)
+
 	// ListServedWithResponse Points served over NBD
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7250,6 +7899,41 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /session/password (the `ChangePassword` operationId).
 	ChangePasswordWithResponse(ctx context.Context, body ChangePasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePasswordResponse, error)
+
+	// BeginSecondFactorWithResponse Make a second factor of one's own; it is good once a code of it was shown
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /session/second-factor (the `BeginSecondFactor` operationId).
+	BeginSecondFactorWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*BeginSecondFactorResponse, error)
+
+	// ConfirmSecondFactorWithBodyWithResponse Show a code of it; gives recovery codes
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /session/second-factor (the `ConfirmSecondFactor` operationId).
+	ConfirmSecondFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConfirmSecondFactorResponse, error)
+
+	// ConfirmSecondFactorWithResponse Show a code of it; gives recovery codes
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /session/second-factor (the `ConfirmSecondFactor` operationId).
+	ConfirmSecondFactorWithResponse(ctx context.Context, body ConfirmSecondFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmSecondFactorResponse, error)
+
+	// RemoveSecondFactorWithBodyWithResponse Take one's own second factor off
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /session/second-factor/removal (the `RemoveSecondFactor` operationId).
+	RemoveSecondFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RemoveSecondFactorResponse, error)
+
+	// RemoveSecondFactorWithResponse Take one's own second factor off
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /session/second-factor/removal (the `RemoveSecondFactor` operationId).
+	RemoveSecondFactorWithResponse(ctx context.Context, body RemoveSecondFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*RemoveSecondFactorResponse, error)
 
 	// ListSessionsWithResponse One's own sessions
 	//
@@ -7481,6 +8165,150 @@ func (r GetBoardResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetBoardResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListConsentsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Consent
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListConsentsResponse) GetJSON200() *[]Consent {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListConsentsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListConsentsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListConsentsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListConsentsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListConsentsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GiveConsentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Consent
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GiveConsentResponse) GetJSON200() *Consent {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GiveConsentResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GiveConsentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GiveConsentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GiveConsentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GiveConsentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RefuseConsentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Consent
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RefuseConsentResponse) GetJSON200() *Consent {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RefuseConsentResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RefuseConsentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RefuseConsentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RefuseConsentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RefuseConsentResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9859,6 +10687,102 @@ func (r LockPointResponse) ContentType() string {
 	return ""
 }
 
+type GetSafeguardsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Safeguards
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSafeguardsResponse) GetJSON200() *Safeguards {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSafeguardsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSafeguardsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSafeguardsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSafeguardsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSafeguardsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetSafeguardsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Safeguards
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetSafeguardsResponse) GetJSON200() *Safeguards {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetSafeguardsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetSafeguardsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetSafeguardsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetSafeguardsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetSafeguardsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListServedResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10168,6 +11092,143 @@ func (r ChangePasswordResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ChangePasswordResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BeginSecondFactorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *SecondFactorSeed
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r BeginSecondFactorResponse) GetJSON201() *SecondFactorSeed {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BeginSecondFactorResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginSecondFactorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginSecondFactorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginSecondFactorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginSecondFactorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ConfirmSecondFactorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RecoveryCodes
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ConfirmSecondFactorResponse) GetJSON200() *RecoveryCodes {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ConfirmSecondFactorResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ConfirmSecondFactorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ConfirmSecondFactorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ConfirmSecondFactorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ConfirmSecondFactorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveSecondFactorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveSecondFactorResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveSecondFactorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveSecondFactorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveSecondFactorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveSecondFactorResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10725,6 +11786,45 @@ func (c *ClientWithResponses) GetBoardWithResponse(ctx context.Context, reqEdito
 		return nil, err
 	}
 	return ParseGetBoardResponse(rsp)
+}
+
+// ListConsentsWithResponse What waits for a second person, and what was answered in the last week
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /consents (the `ListConsents` operationId).
+func (c *ClientWithResponses) ListConsentsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListConsentsResponse, error) {
+	rsp, err := c.ListConsents(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListConsentsResponse(rsp)
+}
+
+// GiveConsentWithResponse Consent to what another asked for; they can do it then, once
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /consents/{id}/give (the `GiveConsent` operationId).
+func (c *ClientWithResponses) GiveConsentWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GiveConsentResponse, error) {
+	rsp, err := c.GiveConsent(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGiveConsentResponse(rsp)
+}
+
+// RefuseConsentWithResponse Refuse, or withdraw what one asked for
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /consents/{id}/refuse (the `RefuseConsent` operationId).
+func (c *ClientWithResponses) RefuseConsentWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*RefuseConsentResponse, error) {
+	rsp, err := c.RefuseConsent(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRefuseConsentResponse(rsp)
 }
 
 // ListCopiesWithResponse Images that were carried over by hand
@@ -11598,6 +12698,45 @@ func (c *ClientWithResponses) LockPointWithResponse(ctx context.Context, id stri
 	return ParseLockPointResponse(rsp)
 }
 
+// GetSafeguardsWithResponse What this site demands of its people
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /safeguards (the `GetSafeguards` operationId).
+func (c *ClientWithResponses) GetSafeguardsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSafeguardsResponse, error) {
+	rsp, err := c.GetSafeguards(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSafeguardsResponse(rsp)
+}
+
+// SetSafeguardsWithBodyWithResponse Change it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /safeguards (the `SetSafeguards` operationId).
+func (c *ClientWithResponses) SetSafeguardsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSafeguardsResponse, error) {
+	rsp, err := c.SetSafeguardsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSafeguardsResponse(rsp)
+}
+
+// SetSafeguardsWithResponse Change it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /safeguards (the `SetSafeguards` operationId).
+func (c *ClientWithResponses) SetSafeguardsWithResponse(ctx context.Context, body SetSafeguardsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSafeguardsResponse, error) {
+	rsp, err := c.SetSafeguards(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSafeguardsResponse(rsp)
+}
+
 // ListServedWithResponse Points served over NBD
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11726,6 +12865,71 @@ func (c *ClientWithResponses) ChangePasswordWithResponse(ctx context.Context, bo
 		return nil, err
 	}
 	return ParseChangePasswordResponse(rsp)
+}
+
+// BeginSecondFactorWithResponse Make a second factor of one's own; it is good once a code of it was shown
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /session/second-factor (the `BeginSecondFactor` operationId).
+func (c *ClientWithResponses) BeginSecondFactorWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*BeginSecondFactorResponse, error) {
+	rsp, err := c.BeginSecondFactor(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginSecondFactorResponse(rsp)
+}
+
+// ConfirmSecondFactorWithBodyWithResponse Show a code of it; gives recovery codes
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /session/second-factor (the `ConfirmSecondFactor` operationId).
+func (c *ClientWithResponses) ConfirmSecondFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConfirmSecondFactorResponse, error) {
+	rsp, err := c.ConfirmSecondFactorWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConfirmSecondFactorResponse(rsp)
+}
+
+// ConfirmSecondFactorWithResponse Show a code of it; gives recovery codes
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /session/second-factor (the `ConfirmSecondFactor` operationId).
+func (c *ClientWithResponses) ConfirmSecondFactorWithResponse(ctx context.Context, body ConfirmSecondFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmSecondFactorResponse, error) {
+	rsp, err := c.ConfirmSecondFactor(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConfirmSecondFactorResponse(rsp)
+}
+
+// RemoveSecondFactorWithBodyWithResponse Take one's own second factor off
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /session/second-factor/removal (the `RemoveSecondFactor` operationId).
+func (c *ClientWithResponses) RemoveSecondFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RemoveSecondFactorResponse, error) {
+	rsp, err := c.RemoveSecondFactorWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveSecondFactorResponse(rsp)
+}
+
+// RemoveSecondFactorWithResponse Take one's own second factor off
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /session/second-factor/removal (the `RemoveSecondFactor` operationId).
+func (c *ClientWithResponses) RemoveSecondFactorWithResponse(ctx context.Context, body RemoveSecondFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*RemoveSecondFactorResponse, error) {
+	rsp, err := c.RemoveSecondFactor(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveSecondFactorResponse(rsp)
 }
 
 // ListSessionsWithResponse One's own sessions
@@ -11979,6 +13183,105 @@ func ParseGetBoardResponse(rsp *http.Response) (*GetBoardResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Board
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListConsentsResponse parses an HTTP response from a ListConsentsWithResponse call
+func ParseListConsentsResponse(rsp *http.Response) (*ListConsentsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListConsentsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Consent
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGiveConsentResponse parses an HTTP response from a GiveConsentWithResponse call
+func ParseGiveConsentResponse(rsp *http.Response) (*GiveConsentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GiveConsentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Consent
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRefuseConsentResponse parses an HTTP response from a RefuseConsentWithResponse call
+func ParseRefuseConsentResponse(rsp *http.Response) (*RefuseConsentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RefuseConsentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Consent
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -13681,6 +14984,72 @@ func ParseLockPointResponse(rsp *http.Response) (*LockPointResponse, error) {
 	return response, nil
 }
 
+// ParseGetSafeguardsResponse parses an HTTP response from a GetSafeguardsWithResponse call
+func ParseGetSafeguardsResponse(rsp *http.Response) (*GetSafeguardsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSafeguardsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Safeguards
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetSafeguardsResponse parses an HTTP response from a SetSafeguardsWithResponse call
+func ParseSetSafeguardsResponse(rsp *http.Response) (*SetSafeguardsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetSafeguardsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Safeguards
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListServedResponse parses an HTTP response from a ListServedWithResponse call
 func ParseListServedResponse(rsp *http.Response) (*ListServedResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -13880,6 +15249,101 @@ func ParseChangePasswordResponse(rsp *http.Response) (*ChangePasswordResponse, e
 	}
 
 	response := &ChangePasswordResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBeginSecondFactorResponse parses an HTTP response from a BeginSecondFactorWithResponse call
+func ParseBeginSecondFactorResponse(rsp *http.Response) (*BeginSecondFactorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginSecondFactorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest SecondFactorSeed
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseConfirmSecondFactorResponse parses an HTTP response from a ConfirmSecondFactorWithResponse call
+func ParseConfirmSecondFactorResponse(rsp *http.Response) (*ConfirmSecondFactorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ConfirmSecondFactorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RecoveryCodes
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveSecondFactorResponse parses an HTTP response from a RemoveSecondFactorWithResponse call
+func ParseRemoveSecondFactorResponse(rsp *http.Response) (*RemoveSecondFactorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveSecondFactorResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -14266,6 +15730,15 @@ type ServerInterface interface {
 	// GetBoard What matters now, worst first
 	// (GET /board)
 	GetBoard(ctx *echo.Context) error
+	// ListConsents What waits for a second person, and what was answered in the last week
+	// (GET /consents)
+	ListConsents(ctx *echo.Context) error
+	// GiveConsent Consent to what another asked for; they can do it then, once
+	// (POST /consents/{id}/give)
+	GiveConsent(ctx *echo.Context, id string) error
+	// RefuseConsent Refuse, or withdraw what one asked for
+	// (POST /consents/{id}/refuse)
+	RefuseConsent(ctx *echo.Context, id string) error
 	// ListCopies Images that were carried over by hand
 	// (GET /copies)
 	ListCopies(ctx *echo.Context) error
@@ -14416,6 +15889,12 @@ type ServerInterface interface {
 	// LockPoint Keep anybody from deleting it until a time; a lock is never made shorter
 	// (POST /points/{id}/lock)
 	LockPoint(ctx *echo.Context, id string) error
+	// GetSafeguards What this site demands of its people
+	// (GET /safeguards)
+	GetSafeguards(ctx *echo.Context) error
+	// SetSafeguards Change it
+	// (PUT /safeguards)
+	SetSafeguards(ctx *echo.Context) error
 	// ListServed Points served over NBD
 	// (GET /served)
 	ListServed(ctx *echo.Context) error
@@ -14437,6 +15916,15 @@ type ServerInterface interface {
 	// ChangePassword Change one's own password; all other sessions end
 	// (POST /session/password)
 	ChangePassword(ctx *echo.Context) error
+	// BeginSecondFactor Make a second factor of one's own; it is good once a code of it was shown
+	// (POST /session/second-factor)
+	BeginSecondFactor(ctx *echo.Context) error
+	// ConfirmSecondFactor Show a code of it; gives recovery codes
+	// (PUT /session/second-factor)
+	ConfirmSecondFactor(ctx *echo.Context) error
+	// RemoveSecondFactor Take one's own second factor off
+	// (POST /session/second-factor/removal)
+	RemoveSecondFactor(ctx *echo.Context) error
 	// ListSessions One's own sessions
 	// (GET /sessions)
 	ListSessions(ctx *echo.Context) error
@@ -14524,6 +16012,47 @@ func (w *ServerInterfaceWrapper) GetBoard(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetBoard(ctx)
+	return err
+}
+
+// ListConsents converts echo context to params.
+func (w *ServerInterfaceWrapper) ListConsents(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListConsents(ctx)
+	return err
+}
+
+// GiveConsent converts echo context to params.
+func (w *ServerInterfaceWrapper) GiveConsent(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GiveConsent(ctx, id)
+	return err
+}
+
+// RefuseConsent converts echo context to params.
+func (w *ServerInterfaceWrapper) RefuseConsent(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RefuseConsent(ctx, id)
 	return err
 }
 
@@ -15486,6 +17015,24 @@ func (w *ServerInterfaceWrapper) LockPoint(ctx *echo.Context) error {
 	return err
 }
 
+// GetSafeguards converts echo context to params.
+func (w *ServerInterfaceWrapper) GetSafeguards(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetSafeguards(ctx)
+	return err
+}
+
+// SetSafeguards converts echo context to params.
+func (w *ServerInterfaceWrapper) SetSafeguards(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetSafeguards(ctx)
+	return err
+}
+
 // ListServed converts echo context to params.
 func (w *ServerInterfaceWrapper) ListServed(ctx *echo.Context) error {
 	var err error
@@ -15553,6 +17100,33 @@ func (w *ServerInterfaceWrapper) ChangePassword(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ChangePassword(ctx)
+	return err
+}
+
+// BeginSecondFactor converts echo context to params.
+func (w *ServerInterfaceWrapper) BeginSecondFactor(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.BeginSecondFactor(ctx)
+	return err
+}
+
+// ConfirmSecondFactor converts echo context to params.
+func (w *ServerInterfaceWrapper) ConfirmSecondFactor(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ConfirmSecondFactor(ctx)
+	return err
+}
+
+// RemoveSecondFactor converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveSecondFactor(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveSecondFactor(ctx)
 	return err
 }
 
@@ -15720,6 +17294,14 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/session", wrapper.GetSession, options.OperationMiddlewares["getSession"]...)
 	router.POST(options.BaseURL+"/session", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
 	router.POST(options.BaseURL+"/session/password", wrapper.ChangePassword, options.OperationMiddlewares["changePassword"]...)
+	router.POST(options.BaseURL+"/session/second-factor", wrapper.BeginSecondFactor, options.OperationMiddlewares["beginSecondFactor"]...)
+	router.PUT(options.BaseURL+"/session/second-factor", wrapper.ConfirmSecondFactor, options.OperationMiddlewares["confirmSecondFactor"]...)
+	router.POST(options.BaseURL+"/session/second-factor/removal", wrapper.RemoveSecondFactor, options.OperationMiddlewares["removeSecondFactor"]...)
+	router.GET(options.BaseURL+"/safeguards", wrapper.GetSafeguards, options.OperationMiddlewares["getSafeguards"]...)
+	router.PUT(options.BaseURL+"/safeguards", wrapper.SetSafeguards, options.OperationMiddlewares["setSafeguards"]...)
+	router.GET(options.BaseURL+"/consents", wrapper.ListConsents, options.OperationMiddlewares["listConsents"]...)
+	router.POST(options.BaseURL+"/consents/:id/give", wrapper.GiveConsent, options.OperationMiddlewares["giveConsent"]...)
+	router.POST(options.BaseURL+"/consents/:id/refuse", wrapper.RefuseConsent, options.OperationMiddlewares["refuseConsent"]...)
 	router.GET(options.BaseURL+"/sessions", wrapper.ListSessions, options.OperationMiddlewares["listSessions"]...)
 	router.DELETE(options.BaseURL+"/sessions/:id", wrapper.EndSession, options.OperationMiddlewares["endSession"]...)
 	router.POST(options.BaseURL+"/welcome", wrapper.Welcome, options.OperationMiddlewares["welcome"]...)
@@ -15896,6 +17478,122 @@ type GetBoarddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetBoarddefaultApplicationProblemPlusJSONResponse) VisitGetBoardResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListConsentsRequestObject struct {
+}
+
+type ListConsentsResponseObject interface {
+	VisitListConsentsResponse(w http.ResponseWriter) error
+}
+
+type ListConsents200JSONResponse []Consent
+
+func (response ListConsents200JSONResponse) VisitListConsentsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListConsentsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListConsentsdefaultApplicationProblemPlusJSONResponse) VisitListConsentsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GiveConsentRequestObject struct {
+	ID string `json:"id"`
+}
+
+type GiveConsentResponseObject interface {
+	VisitGiveConsentResponse(w http.ResponseWriter) error
+}
+
+type GiveConsent200JSONResponse Consent
+
+func (response GiveConsent200JSONResponse) VisitGiveConsentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GiveConsentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GiveConsentdefaultApplicationProblemPlusJSONResponse) VisitGiveConsentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RefuseConsentRequestObject struct {
+	ID string `json:"id"`
+}
+
+type RefuseConsentResponseObject interface {
+	VisitRefuseConsentResponse(w http.ResponseWriter) error
+}
+
+type RefuseConsent200JSONResponse Consent
+
+func (response RefuseConsent200JSONResponse) VisitRefuseConsentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RefuseConsentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RefuseConsentdefaultApplicationProblemPlusJSONResponse) VisitRefuseConsentResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -17900,6 +19598,83 @@ func (response LockPointdefaultApplicationProblemPlusJSONResponse) VisitLockPoin
 	return err
 }
 
+type GetSafeguardsRequestObject struct {
+}
+
+type GetSafeguardsResponseObject interface {
+	VisitGetSafeguardsResponse(w http.ResponseWriter) error
+}
+
+type GetSafeguards200JSONResponse Safeguards
+
+func (response GetSafeguards200JSONResponse) VisitGetSafeguardsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSafeguardsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSafeguardsdefaultApplicationProblemPlusJSONResponse) VisitGetSafeguardsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetSafeguardsRequestObject struct {
+	Body *SetSafeguardsJSONRequestBody
+}
+
+type SetSafeguardsResponseObject interface {
+	VisitSetSafeguardsResponse(w http.ResponseWriter) error
+}
+
+type SetSafeguards200JSONResponse Safeguards
+
+func (response SetSafeguards200JSONResponse) VisitSetSafeguardsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetSafeguardsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetSafeguardsdefaultApplicationProblemPlusJSONResponse) VisitSetSafeguardsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListServedRequestObject struct {
 }
 
@@ -18141,6 +19916,116 @@ type ChangePassworddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ChangePassworddefaultApplicationProblemPlusJSONResponse) VisitChangePasswordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginSecondFactorRequestObject struct {
+}
+
+type BeginSecondFactorResponseObject interface {
+	VisitBeginSecondFactorResponse(w http.ResponseWriter) error
+}
+
+type BeginSecondFactor201JSONResponse SecondFactorSeed
+
+func (response BeginSecondFactor201JSONResponse) VisitBeginSecondFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginSecondFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BeginSecondFactordefaultApplicationProblemPlusJSONResponse) VisitBeginSecondFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ConfirmSecondFactorRequestObject struct {
+	Body *ConfirmSecondFactorJSONRequestBody
+}
+
+type ConfirmSecondFactorResponseObject interface {
+	VisitConfirmSecondFactorResponse(w http.ResponseWriter) error
+}
+
+type ConfirmSecondFactor200JSONResponse RecoveryCodes
+
+func (response ConfirmSecondFactor200JSONResponse) VisitConfirmSecondFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ConfirmSecondFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ConfirmSecondFactordefaultApplicationProblemPlusJSONResponse) VisitConfirmSecondFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveSecondFactorRequestObject struct {
+	Body *RemoveSecondFactorJSONRequestBody
+}
+
+type RemoveSecondFactorResponseObject interface {
+	VisitRemoveSecondFactorResponse(w http.ResponseWriter) error
+}
+
+type RemoveSecondFactor204Response struct {
+}
+
+func (response RemoveSecondFactor204Response) VisitRemoveSecondFactorResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveSecondFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveSecondFactordefaultApplicationProblemPlusJSONResponse) VisitRemoveSecondFactorResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -18573,6 +20458,15 @@ type StrictServerInterface interface {
 	// GetBoard What matters now, worst first
 	// (GET /board)
 	GetBoard(ctx context.Context, request GetBoardRequestObject) (GetBoardResponseObject, error)
+	// ListConsents What waits for a second person, and what was answered in the last week
+	// (GET /consents)
+	ListConsents(ctx context.Context, request ListConsentsRequestObject) (ListConsentsResponseObject, error)
+	// GiveConsent Consent to what another asked for; they can do it then, once
+	// (POST /consents/{id}/give)
+	GiveConsent(ctx context.Context, request GiveConsentRequestObject) (GiveConsentResponseObject, error)
+	// RefuseConsent Refuse, or withdraw what one asked for
+	// (POST /consents/{id}/refuse)
+	RefuseConsent(ctx context.Context, request RefuseConsentRequestObject) (RefuseConsentResponseObject, error)
 	// ListCopies Images that were carried over by hand
 	// (GET /copies)
 	ListCopies(ctx context.Context, request ListCopiesRequestObject) (ListCopiesResponseObject, error)
@@ -18723,6 +20617,12 @@ type StrictServerInterface interface {
 	// LockPoint Keep anybody from deleting it until a time; a lock is never made shorter
 	// (POST /points/{id}/lock)
 	LockPoint(ctx context.Context, request LockPointRequestObject) (LockPointResponseObject, error)
+	// GetSafeguards What this site demands of its people
+	// (GET /safeguards)
+	GetSafeguards(ctx context.Context, request GetSafeguardsRequestObject) (GetSafeguardsResponseObject, error)
+	// SetSafeguards Change it
+	// (PUT /safeguards)
+	SetSafeguards(ctx context.Context, request SetSafeguardsRequestObject) (SetSafeguardsResponseObject, error)
 	// ListServed Points served over NBD
 	// (GET /served)
 	ListServed(ctx context.Context, request ListServedRequestObject) (ListServedResponseObject, error)
@@ -18744,6 +20644,15 @@ type StrictServerInterface interface {
 	// ChangePassword Change one's own password; all other sessions end
 	// (POST /session/password)
 	ChangePassword(ctx context.Context, request ChangePasswordRequestObject) (ChangePasswordResponseObject, error)
+	// BeginSecondFactor Make a second factor of one's own; it is good once a code of it was shown
+	// (POST /session/second-factor)
+	BeginSecondFactor(ctx context.Context, request BeginSecondFactorRequestObject) (BeginSecondFactorResponseObject, error)
+	// ConfirmSecondFactor Show a code of it; gives recovery codes
+	// (PUT /session/second-factor)
+	ConfirmSecondFactor(ctx context.Context, request ConfirmSecondFactorRequestObject) (ConfirmSecondFactorResponseObject, error)
+	// RemoveSecondFactor Take one's own second factor off
+	// (POST /session/second-factor/removal)
+	RemoveSecondFactor(ctx context.Context, request RemoveSecondFactorRequestObject) (RemoveSecondFactorResponseObject, error)
 	// ListSessions One's own sessions
 	// (GET /sessions)
 	ListSessions(ctx context.Context, request ListSessionsRequestObject) (ListSessionsResponseObject, error)
@@ -18856,6 +20765,79 @@ func (sh *strictHandler) GetBoard(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(GetBoardResponseObject); ok {
 		return validResponse.VisitGetBoardResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListConsents operation middleware
+func (sh *strictHandler) ListConsents(ctx *echo.Context) error {
+	var request ListConsentsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListConsents(ctx.Request().Context(), request.(ListConsentsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListConsents")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListConsentsResponseObject); ok {
+		return validResponse.VisitListConsentsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GiveConsent operation middleware
+func (sh *strictHandler) GiveConsent(ctx *echo.Context, id string) error {
+	var request GiveConsentRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GiveConsent(ctx.Request().Context(), request.(GiveConsentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GiveConsent")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GiveConsentResponseObject); ok {
+		return validResponse.VisitGiveConsentResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RefuseConsent operation middleware
+func (sh *strictHandler) RefuseConsent(ctx *echo.Context, id string) error {
+	var request RefuseConsentRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RefuseConsent(ctx.Request().Context(), request.(RefuseConsentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RefuseConsent")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RefuseConsentResponseObject); ok {
+		return validResponse.VisitRefuseConsentResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -20483,6 +22465,75 @@ func (sh *strictHandler) LockPoint(ctx *echo.Context, id string) error {
 	return nil
 }
 
+// GetSafeguards operation middleware
+func (sh *strictHandler) GetSafeguards(ctx *echo.Context) error {
+	var request GetSafeguardsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSafeguards(ctx.Request().Context(), request.(GetSafeguardsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSafeguards")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetSafeguardsResponseObject); ok {
+		return validResponse.VisitGetSafeguardsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetSafeguards operation middleware
+func (sh *strictHandler) SetSafeguards(ctx *echo.Context) error {
+	var request SetSafeguardsRequestObject
+
+	var body SetSafeguardsJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetSafeguards(ctx.Request().Context(), request.(SetSafeguardsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetSafeguards")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetSafeguardsResponseObject); ok {
+		return validResponse.VisitSetSafeguardsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListServed operation middleware
 func (sh *strictHandler) ListServed(ctx *echo.Context) error {
 	var request ListServedRequestObject
@@ -20709,6 +22760,121 @@ func (sh *strictHandler) ChangePassword(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(ChangePasswordResponseObject); ok {
 		return validResponse.VisitChangePasswordResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// BeginSecondFactor operation middleware
+func (sh *strictHandler) BeginSecondFactor(ctx *echo.Context) error {
+	var request BeginSecondFactorRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginSecondFactor(ctx.Request().Context(), request.(BeginSecondFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginSecondFactor")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(BeginSecondFactorResponseObject); ok {
+		return validResponse.VisitBeginSecondFactorResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ConfirmSecondFactor operation middleware
+func (sh *strictHandler) ConfirmSecondFactor(ctx *echo.Context) error {
+	var request ConfirmSecondFactorRequestObject
+
+	var body ConfirmSecondFactorJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ConfirmSecondFactor(ctx.Request().Context(), request.(ConfirmSecondFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ConfirmSecondFactor")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ConfirmSecondFactorResponseObject); ok {
+		return validResponse.VisitConfirmSecondFactorResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveSecondFactor operation middleware
+func (sh *strictHandler) RemoveSecondFactor(ctx *echo.Context) error {
+	var request RemoveSecondFactorRequestObject
+
+	var body RemoveSecondFactorJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveSecondFactor(ctx.Request().Context(), request.(RemoveSecondFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveSecondFactor")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveSecondFactorResponseObject); ok {
+		return validResponse.VisitRemoveSecondFactorResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -51,6 +51,7 @@ type app struct {
 	profile string
 	output  string
 	server  string
+	lines   *bufio.Reader // what is read of standard input
 }
 
 var errUsage = errors.New("usage")
@@ -166,7 +167,7 @@ answer. With -o json errors are JSON too, on standard error.`,
 	}
 	root.AddCommand(a.serveCmd(), a.adminCmd(), a.labCmd(), a.storeCmd(),
 		a.loginCmd(), a.profileCmd(), a.statusCmd(), a.tideCmd(), a.platformCmd(), a.machineCmd(), a.linkCmd(),
-		a.groupCmd(), a.pointCmd(), a.landingCmd(), a.guardCmd(), a.operationCmd(), a.activityCmd(), a.auditCmd(), a.sessionCmd(), a.tokenCmd(),
+		a.groupCmd(), a.pointCmd(), a.landingCmd(), a.guardCmd(), a.operationCmd(), a.activityCmd(), a.auditCmd(), a.sessionCmd(), a.safeguardsCmd(), a.consentCmd(), a.tokenCmd(),
 		a.personCmd(),
 		&cobra.Command{Use: "version", Short: "Print the version", Example: "  kestrel version", Args: cobra.NoArgs,
 			RunE: func(*cobra.Command, []string) error {
@@ -271,7 +272,7 @@ func read[T any](res *http.Response, err error) (T, error) {
 		if json.NewDecoder(res.Body).Decode(p) != nil || p.Status == 0 {
 			p = &problem.Problem{Status: res.StatusCode, Title: res.Status}
 		}
-		if p.Status == http.StatusUnauthorized && p.Detail == "" {
+		if p.Status == http.StatusUnauthorized && p.Detail == "" && len(p.Errors) == 0 {
 			p.Detail = "Use: kestrel login URL"
 		}
 		return v, p

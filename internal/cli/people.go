@@ -103,7 +103,7 @@ tags, and change nothing of the site as a whole.`,
 	invite.Flags().StringArrayVar(&tags, "tag", nil, "limit them to groups with this tag; repeat for more")
 	var newRole string
 	var newTags []string
-	var disable, enable bool
+	var disable, enable, factorOff bool
 	edit := &cobra.Command{Use: "edit NAME", Short: "Change somebody's role or the groups they see, or disable them", Args: cobra.ExactArgs(1), Example: "  kestrel person edit anna --role viewer\n  kestrel person edit anna --tag none\n  kestrel person edit anna --disable",
 		RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
 			in := api.EditPerson{Role: strOr(newRole)}
@@ -113,8 +113,11 @@ tags, and change nothing of the site as a whole.`,
 			if disable || enable {
 				in.Disabled = &disable
 			}
+			if factorOff {
+				in.SecondFactorOff = &factorOff
+			}
 			if in == (api.EditPerson{}) {
-				return usage("say what to change: --role, --tag, --disable or --enable")
+				return usage("say what to change: --role, --tag, --disable, --enable or --second-factor-off")
 			}
 			p, err := read[api.Person](c.EditPerson(cmd.Context(), args[0], in))
 			if err != nil {
@@ -126,6 +129,7 @@ tags, and change nothing of the site as a whole.`,
 	edit.Flags().StringArrayVar(&newTags, "tag", nil, "all tags that limit them from now on; repeat for more, none for no limit")
 	edit.Flags().BoolVar(&disable, "disable", false, "end their sessions and let them sign in no more; their tokens are worth nothing meanwhile")
 	edit.Flags().BoolVar(&enable, "enable", false, "let them sign in again")
+	edit.Flags().BoolVar(&factorOff, "second-factor-off", false, "take their second factor off, when they have lost it")
 	edit.MarkFlagsMutuallyExclusive("disable", "enable")
 	c.AddCommand(invite, edit,
 		&cobra.Command{Use: "reset NAME", Short: "Make a one-time link with which somebody sets another password", Example: "  kestrel person reset anna", Args: cobra.ExactArgs(1), RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
@@ -152,13 +156,13 @@ tags, and change nothing of the site as a whole.`,
 }
 
 func personTable(w *tabwriter.Writer, ps []api.Person) {
-	row(w, "NAME", "ROLE", "GROUPS", "SIGN-IN", "SINCE")
+	row(w, "NAME", "ROLE", "GROUPS", "SIGN-IN", "SECOND FACTOR", "SINCE")
 	for _, p := range ps {
 		sign := "enabled"
 		if p.Disabled {
 			sign = "disabled"
 		}
-		row(w, p.Name, p.Role, tagsText(p.Tags), sign, clockTime(&p.CreatedAt))
+		row(w, p.Name, p.Role, tagsText(p.Tags), sign, map[bool]string{true: "yes", false: "no"}[p.SecondFactor], clockTime(&p.CreatedAt))
 	}
 }
 

@@ -1,11 +1,9 @@
 package cli
 
 import (
-	"bufio"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"net/url"
 	"os"
@@ -15,7 +13,6 @@ import (
 	"text/tabwriter"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"kestrel/internal/api"
 	"kestrel/internal/problem"
@@ -127,38 +124,14 @@ there: then you become its first administrator.`,
 			if err != nil {
 				return err
 			}
-			client, err := newClient(u.String(), "")
-			if err != nil {
-				return err
-			}
-			var me api.Me
-			res, err := client.SignIn(cmd.Context(), api.SignIn{Name: user, Password: password})
-			if welcome != "" {
-				if err == nil {
-					_ = res.Body.Close()
-				}
-				res, err = client.Welcome(cmd.Context(), api.Welcome{Token: welcome, Name: user, Password: password})
-			}
-			if err != nil {
-				return done(res, err)
-			}
-			cookies := res.Cookies()
-			if me, err = read[api.Me](res, nil); err != nil {
-				return err
-			}
-			if len(cookies) == 0 {
-				return errors.New("the service gave no session")
-			}
-			session, err := newClient(u.String(), cookies[0].Value)
+			session, me, err := a.signIn(cmd.Context(), u.String(), welcome, user, password)
 			if err != nil {
 				return err
 			}
 			host, _ := os.Hostname()
+			defer func() { _ = done(session.SignOut(cmd.Context())) }()
 			secret, err := read[api.TokenSecret](session.CreateToken(cmd.Context(), api.NewToken{Name: "command line on " + host, Days: 365}))
 			if err != nil {
-				return err
-			}
-			if err := done(session.SignOut(cmd.Context())); err != nil {
 				return err
 			}
 			ps, err := loadProfiles()
@@ -179,20 +152,6 @@ there: then you become its first administrator.`,
 	c.Flags().StringVar(&name, "as", "", "name of the profile (default: the site's name)")
 	c.Flags().BoolVar(&stdin, "password-stdin", false, "read the password from standard input")
 	return c
-}
-
-func (a *app) password(stdin bool) (string, error) {
-	if f, ok := a.In.(*os.File); ok && !stdin && term.IsTerminal(int(f.Fd())) {
-		_, _ = fmt.Fprint(a.Err, "Password: ")
-		b, err := term.ReadPassword(int(f.Fd()))
-		_, _ = fmt.Fprintln(a.Err)
-		return string(b), err
-	}
-	line, err := bufio.NewReader(a.In).ReadString('\n')
-	if err != nil && !errors.Is(err, io.EOF) {
-		return "", err
-	}
-	return strings.TrimRight(line, "\r\n"), nil
 }
 
 func (a *app) profileCmd() *cobra.Command {

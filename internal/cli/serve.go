@@ -12,7 +12,6 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
-	"text/tabwriter"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -20,7 +19,6 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"kestrel/console"
-	"kestrel/internal/access"
 	"kestrel/internal/clock"
 	"kestrel/internal/core/ladder"
 	"kestrel/internal/core/span"
@@ -28,7 +26,6 @@ import (
 	"kestrel/internal/lab"
 	"kestrel/internal/nbd"
 	"kestrel/internal/platform/libvirt"
-	"kestrel/internal/records"
 	"kestrel/internal/site"
 )
 
@@ -176,35 +173,6 @@ keeps its password off the process list.`,
 func (a *app) guardCmd() *cobra.Command {
 	return &cobra.Command{Use: "guard", Short: "Let machines go that a killed service holds", Hidden: true, Args: cobra.NoArgs, Example: "  kestrel guard    # started by kestrel serve",
 		RunE: func(*cobra.Command, []string) error { return libvirt.Guard(a.In, a.Out) }}
-}
-
-func (a *app) adminCmd() *cobra.Command {
-	c := &cobra.Command{Use: "admin", Short: "Things that are done on a site's host"}
-	var db, consoleURL string
-	link := &cobra.Command{Use: "link", Short: "Print a one-time link with which an administrator is made", Args: cobra.NoArgs,
-		Example: "  kestrel admin link --database postgres://kestrel@127.0.0.1/kestrel --console http://127.0.0.1:7410",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			if db == "" {
-				db = os.Getenv("KESTREL_DATABASE_URL")
-			}
-			if db == "" {
-				return usage("give --database")
-			}
-			d, err := records.Open(cmd.Context(), db)
-			if err != nil {
-				return err
-			}
-			defer func() { _ = d.Close() }()
-			l, err := access.WelcomeLink(cmd.Context(), d, time.Now(), consoleURL)
-			if err != nil {
-				return err
-			}
-			return a.emit(map[string]string{"link": l}, func(w *tabwriter.Writer) { row(w, l) })
-		}}
-	link.Flags().StringVar(&db, "database", "", "URL of the site's database")
-	link.Flags().StringVar(&consoleURL, "console", "http://127.0.0.1:7410", "address of the site's console")
-	c.AddCommand(link)
-	return c
 }
 
 func (a *app) labCmd() *cobra.Command {

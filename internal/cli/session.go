@@ -1,23 +1,17 @@
 package cli
 
 import (
-	"bufio"
-	"errors"
 	"fmt"
-	"io"
-	"os"
-	"strings"
 	"text/tabwriter"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"kestrel/internal/api"
 )
 
 func (a *app) sessionCmd() *cobra.Command {
-	c := &cobra.Command{Use: "session", Short: "Your own sessions and password"}
-	c.AddCommand(a.sessionListCmd(), a.sessionEndCmd(), a.sessionPasswordCmd())
+	c := &cobra.Command{Use: "session", Short: "Your own sessions, password and second factor"}
+	c.AddCommand(a.sessionListCmd(), a.sessionEndCmd(), a.sessionPasswordCmd(), a.sessionFactorCmd())
 	return c
 }
 
@@ -79,35 +73,72 @@ func (a *app) sessionPasswordCmd() *cobra.Command {
 }
 
 // passwords asks for the old password and twice for the new one, or reads a line each.
-func (a *app) passwords(stdin bool) (api.NewPassword, error) {
-	var in api.NewPassword
-	f, ok := a.In.(*os.File)
-	if !ok || stdin || !term.IsTerminal(int(f.Fd())) {
-		r := bufio.NewReader(a.In)
-		for _, to := range []*string{&in.Old, &in.New} {
-			line, err := r.ReadString('\n')
-			if err != nil && !errors.Is(err, io.EOF) {
-				return in, fmt.Errorf("read a password: %w", err)
-			}
-			*to = strings.TrimRight(line, "\r\n")
-		}
-		return in, nil
+func (a *app) passwords(stdin bool) (in api.NewPassword, err error) {
+	if in.Old, err = a.hidden("Old password: ", stdin); err != nil {
+		return in, err
 	}
-	var again string
-	for _, x := range []struct {
-		ask string
-		to  *string
-	}{{"Old password: ", &in.Old}, {"New password: ", &in.New}, {"The new one again: ", &again}} {
-		_, _ = fmt.Fprint(a.Err, x.ask)
-		b, err := term.ReadPassword(int(f.Fd()))
-		_, _ = fmt.Fprintln(a.Err)
-		if err != nil {
-			return in, fmt.Errorf("read a password: %w", err)
-		}
-		*x.to = string(b)
+	if in.New, err = a.hidden("New password: ", stdin); err != nil || !a.asks(stdin) {
+		return in, err
 	}
-	if in.New != again {
+	again, err := a.hidden("The new one again: ", stdin)
+	if err == nil && in.New != again {
 		return in, usage("the new password was not the same twice; nothing was changed")
 	}
-	return in, nil
+	return in, err
+}
+
+// sessionFactorCmd signs in with the password: a token changes nothing of how its person
+// does.
+func (a *app) sessionFactorCmd() *cobra.Command {
+	var stdin, off bool
+	c := &cobra.Command{Use: "second-factor", Short: "Set up one-time codes as your second factor, or take them off", Args: cobra.NoArgs,
+		Long: `Set up one-time codes (RFC 6238) as your second factor, or take them off with --off.
+
+You are asked for your password, and then for a code of your authenticator, to which you
+have given the secret that is printed. Keep the recovery codes: each lets you in once
+without your authenticator.`,
+		Example: "  kestrel session second-factor\n  kestrel session second-factor --off",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			p, err := a.currentProfile()
+			if err != nil {
+				return err
+			}
+			password, err := a.password(stdin)
+			if err != nil {
+				return err
+			}
+			session, _, err := a.signIn(cmd.Context(), p.URL, "", p.User, password)
+			if err != nil {
+				return err
+			}
+			defer func() { _ = done(session.SignOut(cmd.Context())) }()
+			if off {
+				if err := done(session.RemoveSecondFactor(cmd.Context(), api.Password{Password: password})); err != nil {
+					return err
+				}
+				return a.did("You have no second factor any more.")
+			}
+			seed, err := read[api.SecondFactorSeed](session.BeginSecondFactor(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			_, _ = fmt.Fprintf(a.Err, "Secret for your authenticator: %s\nor as an address: %s\n", seed.Secret, seed.URI)
+			code, err := a.line("Code that it shows: ")
+			if err != nil {
+				return err
+			}
+			codes, err := read[api.RecoveryCodes](session.ConfirmSecondFactor(cmd.Context(), api.SecondFactorCode{Code: code}))
+			if err != nil {
+				return err
+			}
+			return a.emit(codes, func(w *tabwriter.Writer) {
+				row(w, "Your second factor is set. Recovery codes, each good once:")
+				for _, x := range codes.Codes {
+					row(w, x)
+				}
+			})
+		}}
+	c.Flags().BoolVar(&stdin, "password-stdin", false, "read the password and then codes, a line each, from standard input")
+	c.Flags().BoolVar(&off, "off", false, "take it off")
+	return c
 }

@@ -28,6 +28,7 @@ type handlers struct {
 	secure bool
 	door   Door
 	rules  map[string]rule
+	guards map[string]guarded
 	lately lately
 	denied denied
 }
@@ -174,6 +175,11 @@ func (h *handlers) ListActivity(ctx context.Context, request api.ListActivityReq
 
 func (h *handlers) GetBoard(ctx context.Context, _ api.GetBoardRequestObject) (api.GetBoardResponseObject, error) {
 	v, err := h.Overview.Board(ctx, sees(ctx))
+	if err != nil {
+		return nil, err
+	}
+	needs, err := h.Safeguards.Needs(ctx, who(ctx))
+	v.Needs = append(needs, v.Needs...)
 	return api.GetBoard200JSONResponse(v), err
 }
 

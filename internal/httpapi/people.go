@@ -66,23 +66,36 @@ func (s signedIn) VisitSignInResponse(w http.ResponseWriter) error { return s.wr
 func (s signedIn) VisitWelcomeResponse(w http.ResponseWriter) error { return s.write(w) }
 
 // me describes who is signed in.
-func (h *handlers) me(a actor.Actor) api.Me {
+func (h *handlers) me(ctx context.Context, a actor.Actor) (api.Me, error) {
 	name := a.Name
 	if a.Kind == actor.Token {
 		name = a.For
 	}
 	self := h.Site.Self()
-	return api.Me{Name: name, Role: string(a.Role), Tags: append([]string{}, a.Tags...), Site: self.Name, SiteID: self.ID, Version: h.Version, Now: h.Site.Now().UTC()}
+	second, err := h.Access.SecondFactor(ctx, a)
+	v := api.Me{Name: name, Role: string(a.Role), Tags: append([]string{}, a.Tags...), Site: self.Name, SiteID: self.ID, Version: h.Version, Now: h.Site.Now().UTC(), SecondFactor: second}
+	if a.Held != "" {
+		v.Held = &a.Held
+	}
+	return v, err
+}
+
+func (h *handlers) signedIn(ctx context.Context, a actor.Actor, secret string, err error) (signedIn, error) {
+	if err != nil {
+		return signedIn{}, err
+	}
+	me, err := h.me(ctx, a)
+	return signedIn{me, secret, h.secure}, err
 }
 
 func (h *handlers) SignIn(ctx context.Context, request api.SignInRequestObject) (api.SignInResponseObject, error) {
 	a, secret, err := h.Access.SignIn(ctx, *request.Body, from(ctx))
-	return signedIn{h.me(a), secret, h.secure}, err
+	return h.signedIn(ctx, a, secret, err)
 }
 
 func (h *handlers) Welcome(ctx context.Context, request api.WelcomeRequestObject) (api.WelcomeResponseObject, error) {
 	a, secret, err := h.Access.Welcome(ctx, *request.Body, from(ctx))
-	return signedIn{h.me(a), secret, h.secure}, err
+	return h.signedIn(ctx, a, secret, err)
 }
 
 type signedOut struct{ secure bool }
@@ -120,7 +133,8 @@ func (h *handlers) SignOut(ctx context.Context, _ api.SignOutRequestObject) (api
 }
 
 func (h *handlers) GetSession(ctx context.Context, _ api.GetSessionRequestObject) (api.GetSessionResponseObject, error) {
-	return api.GetSession200JSONResponse(h.me(who(ctx))), nil
+	v, err := h.me(ctx, who(ctx))
+	return api.GetSession200JSONResponse(v), err
 }
 
 func (h *handlers) ListPeople(ctx context.Context, _ api.ListPeopleRequestObject) (api.ListPeopleResponseObject, error) {

@@ -13,7 +13,9 @@ import (
 	"kestrel/internal/keeper"
 	"kestrel/internal/listing"
 	"kestrel/internal/overview"
+	"kestrel/internal/peering"
 	"kestrel/internal/records"
+	"kestrel/internal/safeguard"
 )
 
 // Rooms is what the interface asks of a site; each is as small as it can be.
@@ -21,6 +23,7 @@ type Rooms struct {
 	Version    string
 	Site       Site
 	Access     Access
+	Safeguards Safeguards
 	Trail      Trail
 	Notary     Notary
 	Events     Events
@@ -54,6 +57,11 @@ type Access interface {
 	While(ctx context.Context, secret string) (context.Context, context.CancelFunc)
 	WhoIs(ctx context.Context, secret, from string) (actor.Actor, error)
 	People(ctx context.Context) ([]api.Person, error)
+	Role(ctx context.Context, id string) (name string, role actor.Role, err error)
+	SecondFactor(ctx context.Context, who actor.Actor) (api.SecondFactor, error)
+	BeginSecondFactor(ctx context.Context, who actor.Actor) (api.SecondFactorSeed, error)
+	ConfirmSecondFactor(ctx context.Context, who actor.Actor, in api.SecondFactorCode) (api.RecoveryCodes, error)
+	RemoveSecondFactor(ctx context.Context, who actor.Actor, in api.Password) error
 	InvitePerson(ctx context.Context, who actor.Actor, in api.NewPerson) (api.PersonInvitation, error)
 	EditPerson(ctx context.Context, who actor.Actor, id string, in api.EditPerson) (api.Person, error)
 	ResetPassword(ctx context.Context, who actor.Actor, id string) (api.PersonInvitation, error)
@@ -61,6 +69,16 @@ type Access interface {
 	Tokens(ctx context.Context, who actor.Actor) ([]api.Token, error)
 	CreateToken(ctx context.Context, who actor.Actor, in api.NewToken, by string) (api.TokenSecret, error)
 	DeleteToken(ctx context.Context, who actor.Actor, id string) error
+}
+
+// Safeguards is what the site demands of its people.
+type Safeguards interface {
+	View() api.Safeguards
+	Set(ctx context.Context, who actor.Actor, in api.Safeguards) (api.Safeguards, error)
+	Pass(ctx context.Context, who actor.Actor, act safeguard.Act) error
+	List(ctx context.Context, who actor.Actor) ([]api.Consent, error)
+	Needs(ctx context.Context, who actor.Actor) ([]api.Need, error)
+	Answer(ctx context.Context, who actor.Actor, id string, give bool) (api.Consent, error)
 }
 
 // Trail is the audit trail.
@@ -122,6 +140,7 @@ type Platforms interface {
 // Links is paired sites.
 type Links interface {
 	Links() []api.Link
+	Find(text string) (peering.Link, error)
 	Invite(ctx context.Context, who actor.Actor, in api.NewInvitation) (api.InvitationSecret, error)
 	Invitations(ctx context.Context) ([]api.Invitation, error)
 	DeleteInvitation(ctx context.Context, who actor.Actor, id string) error

@@ -25,7 +25,11 @@ type rule struct {
 	role    actor.Role
 	subject func(h *handlers, ctx context.Context, request any) (group string, err error)
 	public  bool // nobody has to be signed in
+	own     bool // what somebody who is held may do, too: what they are held for
 }
+
+// own is a rule for what concerns whoever asks alone.
+func own() rule { return rule{role: actor.Viewer, own: true} }
 
 func site(role actor.Role) rule { return rule{role: role} }
 
@@ -62,10 +66,14 @@ func rules() map[string]rule {
 	const v, o, a = actor.Viewer, actor.Operator, actor.Administrator
 	return map[string]rule{
 		"SignIn": {public: true}, "Welcome": {public: true},
-		"GetSession": site(v), "ChangePassword": site(v), "ListSessions": site(v), "EndSession": site(v), "SignOut": site(v), "StreamEvents": site(v), "GetBoard": site(v), "ListActivity": site(v), "VerifyActivity": site(v),
+		"GetSession": own(), "SignOut": own(), "BeginSecondFactor": own(), "ConfirmSecondFactor": own(),
+		"RemoveSecondFactor": site(v), "ChangePassword": site(v), "ListSessions": site(v), "EndSession": site(v), "StreamEvents": site(v), "GetBoard": site(v), "ListActivity": site(v), "VerifyActivity": site(v),
 		// Everybody has tokens of their own, with no more than their own role.
 		"ListTokens": site(v), "CreateToken": site(v), "DeleteToken": site(v),
 		"ListPeople": site(a), "InvitePerson": site(a), "EditPerson": site(a), "ResetPassword": site(a), "DeletePerson": site(a),
+		"GetSafeguards": site(v), "SetSafeguards": site(a),
+		// Who may answer is decided of each consent.
+		"ListConsents": site(v), "GiveConsent": site(v), "RefuseConsent": site(v),
 		"ListPlatforms": site(v), "GetInventory": site(v), "ListMachines": site(v),
 		"CreatePlatform": site(a), "TestPlatform": site(a), "RetestPlatform": site(o), "DeletePlatform": site(a),
 		"ListLinks": site(v), "TestLink": site(o), "AcceptInvitation": site(a), "EditLink": site(a), "DeleteLink": site(a),
@@ -150,7 +158,11 @@ func (h *handlers) decide(next api.StrictHandlerFunc, operation string) api.Stri
 				}
 			}
 		}
-		if v := who(ctx).May(need, tags); !v.Allowed {
+		asks := who(ctx)
+		if r.own {
+			asks.Held = ""
+		}
+		if v := asks.May(need, tags); !v.Allowed {
 			if v.Hidden {
 				return nil, &problem.Problem{Status: http.StatusNotFound, Title: "Not found", Detail: v.Why}
 			}
@@ -158,6 +170,9 @@ func (h *handlers) decide(next api.StrictHandlerFunc, operation string) api.Stri
 				h.Trail.Note(ctx, who(ctx), audit.Object{Kind: "person", Name: who(ctx).Name}, "%s was refused: %s (%s)", who(ctx), operation, v.Why)
 			}
 			return nil, forbidden(v.Why)
+		}
+		if err := h.consented(c, operation, request, need.Group, tags); err != nil {
+			return nil, err
 		}
 		return next(c, request)
 	}

@@ -59,7 +59,8 @@ func (landingsOf) GroupOf(id string) (string, error)                  { return i
 // administrator; with + it is on one group.
 const wanted = `
 	GetSession v, ChangePassword v, ListSessions v, EndSession v, SignOut v, StreamEvents v, GetBoard v, ListActivity v, VerifyActivity v, ListTokens v, CreateToken v, DeleteToken v,
-	ListPeople a, InvitePerson a, EditPerson a, DeletePerson a,
+	BeginSecondFactor v, ConfirmSecondFactor v, RemoveSecondFactor v, GetSafeguards v, SetSafeguards a, ListConsents v, GiveConsent v, RefuseConsent v,
+	ListPeople a, InvitePerson a, EditPerson a, ResetPassword a, DeletePerson a,
 	ListPlatforms v, GetInventory v, ListMachines v, CreatePlatform a, TestPlatform a, RetestPlatform o, DeletePlatform a,
 	ListLinks v, TestLink o, AcceptInvitation a, EditLink a, DeleteLink a, ListInvitations a, CreateInvitation a, DeleteInvitation a,
 	ListGroups v, CreateGroup a, Forecast +v, GetGroup +v, UpdateGroup +a, DeleteGroup +a, PreviewGroup +v, RunCycle +o, PauseGroup +o, ResumeGroup +o, StopDeletion +o, ListCycles +v, GetExposure +v,
@@ -225,4 +226,31 @@ func TestIfMatch(t *testing.T) {
 	require.Nil(t, n)
 	_, err = matched(new(`"abc"`))
 	require.Error(t, err)
+}
+
+// Whoever is held may do what they are held for and nothing else.
+func TestWhoIsHeldMayDoLittle(t *testing.T) {
+	h := &handlers{Rooms: Rooms{Directory: two{}, Points: pointsOf{}, Serving: servedOf{}, Landings: landingsOf{}}, rules: rules()}
+	held := actor.Actor{Kind: actor.Person, Name: "anna", Role: actor.Administrator, Held: "Set up a second factor first."}
+	var may []string
+	all := reflect.TypeFor[api.StrictServerInterface]()
+	for i := range all.NumMethod() {
+		operation := all.Method(i).Name
+		r := httptest.NewRequest(http.MethodGet, "/", nil)
+		c := echo.New().NewContext(r.WithContext(context.WithValue(r.Context(), actorKey{}, held)), httptest.NewRecorder())
+		_, err := h.decide(func(*echo.Context, any) (any, error) { return nil, nil }, operation)(c, requestFor(t, operation, "own"))
+		if err == nil {
+			may = append(may, operation)
+			continue
+		}
+		require.ErrorContains(t, err, "Set up a second factor", operation)
+	}
+	require.ElementsMatch(t, []string{"GetSession", "SignOut", "BeginSecondFactor", "ConfirmSecondFactor", "SignIn", "Welcome"}, may)
+}
+
+// What is guarded is in the contract, and needs an administrator in any case.
+func TestWhatIsGuarded(t *testing.T) {
+	for operation := range guards() {
+		require.Equal(t, actor.Administrator, rules()[operation].role, operation)
+	}
 }

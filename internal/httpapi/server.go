@@ -84,7 +84,7 @@ func New(rooms Rooms, console fs.FS, door Door, log *slog.Logger) http.Handler {
 	e.Logger = log
 	e.Binder = strictBinder{}
 	e.HTTPErrorHandler = func(c *echo.Context, err error) { writeProblem(c, err, log) }
-	h := &handlers{Rooms: rooms, door: door, secure: door.Secure, rules: rules()}
+	h := &handlers{Rooms: rooms, door: door, secure: door.Secure, rules: rules(), guards: guards()}
 	e.Use(calm(log), h.guard)
 	api.RegisterHandlersWithBaseURL(e, api.NewStrictHandler(h, []api.StrictMiddlewareFunc{h.decide}), "/api/v1")
 	e.GET("/api/openapi.yaml", func(c *echo.Context) error {

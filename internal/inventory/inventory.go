@@ -30,6 +30,7 @@ import (
 	"kestrel/internal/platform"
 	"kestrel/internal/problem"
 	"kestrel/internal/records"
+	"kestrel/internal/sealed"
 )
 
 // maxName bounds a platform's name, in characters.
@@ -71,7 +72,7 @@ type Records interface {
 // Inventory is the platforms of one site.
 type Inventory struct {
 	Config
-	secrets *sealer
+	secrets *sealed.Box
 
 	mu   sync.Mutex
 	byID map[string]*state
@@ -127,7 +128,7 @@ func orNil(s string) *string {
 func Open(ctx context.Context, cfg Config) (*Inventory, error) {
 	v := &Inventory{Config: cfg, byID: map[string]*state{}}
 	var err error
-	if v.secrets, err = newSealer(cfg.StateDir); err != nil {
+	if v.secrets, err = sealed.Open(cfg.StateDir); err != nil {
 		return nil, err
 	}
 	recs, err := cfg.DB.Platforms(ctx)
@@ -135,7 +136,7 @@ func Open(ctx context.Context, cfg Config) (*Inventory, error) {
 		return nil, err
 	}
 	for _, r := range recs {
-		password, err := v.secrets.open(r.Password)
+		password, err := v.secrets.Open(r.Password)
 		if err != nil {
 			return nil, err
 		}
@@ -453,7 +454,7 @@ func (v *Inventory) Create(ctx context.Context, who actor.Actor, in api.NewPlatf
 		return api.Platform{}, problem.Invalid(field, "The connection fails at the step %q: %s %s", step.Name, step.Note, step.Mend)
 	}
 	p := &state{driver: d, set: settingsOf(in.Libvirt), rec: records.Platform{ID: uuid.NewString(), Name: in.Name, Kind: in.Kind, Address: in.Address,
-		Username: value(in.User), Password: v.secrets.seal(value(in.Password)), CreatedAt: v.Clock.Now()}}
+		Username: value(in.User), Password: v.secrets.Seal(value(in.Password)), CreatedAt: v.Clock.Now()}}
 	if p.rec.Settings, err = json.Marshal(p.set); err != nil {
 		return api.Platform{}, err
 	}

@@ -208,3 +208,11 @@ func (db *DB) together(ctx context.Context, what string, f func(tx *sqlx.Tx) err
 	}
 	return nil
 }
+
+// stale says that a row which a change needs is not as it has to be.
+func stale(err error) error {
+	if errors.Is(err, ErrNotFound) {
+		return ErrStale
+	}
+	return err
+}

@@ -41,6 +41,8 @@ import (
 	"kestrel/internal/points"
 	"kestrel/internal/protection"
 	"kestrel/internal/records"
+	"kestrel/internal/safeguard"
+	"kestrel/internal/sealed"
 	"kestrel/internal/serving"
 )
 
@@ -117,6 +119,7 @@ type Site struct {
 	Trail      *audit.Trail
 	Notary     *audit.Notary
 	Access     *access.Access
+	Safeguards *safeguard.Safeguards
 	Groups     *directory.Directory
 	Inventory  *inventory.Inventory
 	History    *history.History
@@ -253,7 +256,15 @@ func (s *Site) openRooms(ctx context.Context, objects *bucket.FS) (err error) {
 	}
 	s.Trail = audit.New(db, clk, hub, log)
 	s.Notary = &audit.Notary{Site: s.self.ID, Name: s.self.Name, Ledger: db, Signer: s.id, Trail: s.Trail, Clock: clk}
-	s.Access = access.New(db, s.Trail, clk, cfg.ConsoleURL)
+	box, err := sealed.Open(cfg.StateDir)
+	if err != nil {
+		return err
+	}
+	s.Access = access.New(db, s.Trail, clk, box, s.self.Name, cfg.ConsoleURL)
+	if s.Safeguards, err = safeguard.Open(ctx, db, s.Trail, clk, hub); err != nil {
+		return err
+	}
+	s.Access.Demanded = s.Safeguards.DemandsSecondFactor
 	s.History = history.New(db, clk)
 	s.Operations = operation.New(db, s.Trail, clk, hub, log)
 	if s.Groups, err = directory.Open(ctx, db, s.Trail, clk, hub); err != nil {
@@ -390,6 +401,9 @@ func (s *Site) tidy(ctx context.Context) {
 		s.log.Error("take up landings", "err", err)
 	}
 	for n := 0; ; n++ {
+		if err := s.Safeguards.Refresh(ctx); err != nil && ctx.Err() == nil {
+			s.log.Warn("what is demanded of people", "err", err)
+		}
 		s.recheck(ctx)
 		if err := s.Groups.ResumeDue(ctx); err != nil && ctx.Err() == nil {
 			s.log.Error("end pauses", "err", err)
@@ -447,6 +461,6 @@ func (s *Site) Now() time.Time { return s.clk.Now() }
 
 // Rooms is the site as the API asks it.
 func (s *Site) Rooms() httpapi.Rooms {
-	return httpapi.Rooms{Version: Version, Site: s, Access: s.Access, Trail: s.Trail, Notary: s.Notary, Events: s.Hub, Directory: s.Groups, Groups: s.Protection, Overview: s.Overview, Platforms: s.Inventory, Links: s.Peering,
+	return httpapi.Rooms{Version: Version, Site: s, Access: s.Access, Safeguards: s.Safeguards, Trail: s.Trail, Notary: s.Notary, Events: s.Hub, Directory: s.Groups, Groups: s.Protection, Overview: s.Overview, Platforms: s.Inventory, Links: s.Peering,
 		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Operations: s.Operations}
 }

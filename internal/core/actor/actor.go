@@ -48,6 +48,8 @@ type Actor struct {
 	// PersonID and TokenID are the IDs of a person and of the token they came by, if
 	// they came by one; empty of whoever is no person of this site.
 	PersonID, TokenID string
+	// Held says in a sentence what somebody has to do before they may do anything.
+	Held string
 }
 
 // System is the service itself. Names of people cannot be like it: they are
@@ -86,6 +88,9 @@ type Verdict struct {
 
 // May decides whether an actor may do what has a need, on a group with tags.
 func (a Actor) May(n Need, tags []string) Verdict {
+	if a.Held != "" {
+		return Verdict{Why: a.Held}
+	}
 	if a.Role.Rank() < 0 || n.Role.Rank() < 0 {
 		return Verdict{Why: "This sign-in has no role here."}
 	}

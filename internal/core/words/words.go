@@ -227,6 +227,14 @@ func Count(n int, noun string) string {
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 
+// Article puts "a" or "an" before a word.
+func Article(word string) string {
+	if word != "" && strings.ContainsRune("aeiou", rune(word[0])) {
+		return "an " + word
+	}
+	return "a " + word
+}
+
 func either(n int, one, many string) string {
 	if n == 1 {
 		return one

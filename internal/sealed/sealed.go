@@ -1,4 +1,7 @@
-package inventory
+// Package sealed encrypts the secrets that a site has to read again, so that the
+// database holds none in clear (AES-256-GCM), with a key that lies beside the site's
+// identity.
+package sealed
 
 import (
 	"crypto/aes"
@@ -11,19 +14,17 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-
-	"kestrel/internal/access"
 )
 
-// sealer encrypts the passwords of platforms, which the database must not hold in
-// clear (AES-256-GCM), with a key that lies beside the site's identity.
-type sealer struct{ aead cipher.AEAD }
+// Box encrypts and decrypts.
+type Box struct{ aead cipher.AEAD }
 
-func newSealer(dir string) (*sealer, error) {
+// Open opens the box whose key is in a site's folder; the first time, it makes the key.
+func Open(dir string) (*Box, error) {
 	path := filepath.Join(dir, "secrets.key")
 	b, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		b = []byte(access.NewSecret(32) + "\n")
+		b = []byte(rand.Text() + rand.Text() + "\n") // 260 random bits
 		err = os.WriteFile(path, b, 0o600)
 	}
 	if err != nil {
@@ -35,16 +36,18 @@ func newSealer(dir string) (*sealer, error) {
 		return nil, err
 	}
 	aead, err := cipher.NewGCM(block)
-	return &sealer{aead}, err
+	return &Box{aead}, err
 }
 
-func (s *sealer) seal(secret string) []byte {
+// Seal encrypts.
+func (s *Box) Seal(secret string) []byte {
 	nonce := make([]byte, s.aead.NonceSize())
 	_, _ = rand.Read(nonce) // never fails since Go 1.24
 	return s.aead.Seal(nonce, nonce, []byte(secret), nil)
 }
 
-func (s *sealer) open(b []byte) (string, error) {
+// Open decrypts what Seal gave.
+func (s *Box) Open(b []byte) (string, error) {
 	n := s.aead.NonceSize()
 	if len(b) < n {
 		return "", errors.New("encrypted secret is cut short")

@@ -1,0 +1,141 @@
+package httpapi
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"kestrel/internal/api"
+	"kestrel/internal/core/actor"
+	"kestrel/internal/core/consent"
+	"kestrel/internal/core/words"
+	"kestrel/internal/safeguard"
+)
+
+// guarded tells what a request would do for which a site may want two people; false if it
+// does nothing of the kind.
+type guarded func(h *handlers, ctx context.Context, request any) (safeguard.Act, bool, error)
+
+// guards lists the operations that may need a second person, by their name in the contract.
+func guards() map[string]guarded {
+	return map[string]guarded{
+		"DeletePoint": func(h *handlers, ctx context.Context, request any) (safeguard.Act, bool, error) {
+			id := request.(api.DeletePointRequestObject).ID
+			p, err := h.Points.Point(ctx, id)
+			return safeguard.Act{Kind: consent.DeletePoints, What: fmt.Sprintf("delete point %d of %s, captured %s", p.Number, p.GroupName, minute(p.CaptureAt)), Exact: id}, true, err
+		},
+		"UpdateGroup": func(h *handlers, ctx context.Context, request any) (safeguard.Act, bool, error) {
+			r := request.(api.UpdateGroupRequestObject)
+			v, err := h.Groups.Preview(ctx, r.ID, *r.Body)
+			if err != nil || v.DropsPoints == 0 || len(v.Faults) > 0 {
+				return safeguard.Act{}, false, err // what is wrong is said by who makes the change
+			}
+			g, err := h.Directory.Find(r.ID)
+			return safeguard.Act{Kind: consent.DeletePoints, What: fmt.Sprintf("keep fewer points of %s, of which %s would go", g.Spec.Name, words.Count(v.DropsPoints, "point")), Exact: []any{g.ID, r.Body}}, true, err
+		},
+		"DeleteGroup": func(h *handlers, _ context.Context, request any) (safeguard.Act, bool, error) {
+			r := request.(api.DeleteGroupRequestObject)
+			if value(r.Params.Points) != "delete" {
+				return safeguard.Act{}, false, nil
+			}
+			g, err := h.Directory.Find(r.ID)
+			return safeguard.Act{Kind: consent.EndGroups, What: fmt.Sprintf("end the group %s and delete its points", g.Spec.Name), Exact: []any{g.ID, r.Params}}, true, err
+		},
+		"DeleteLink": func(h *handlers, _ context.Context, request any) (safeguard.Act, bool, error) {
+			l, err := h.Links.Find(request.(api.DeleteLinkRequestObject).ID)
+			return safeguard.Act{Kind: consent.Unpair, What: "remove the link to " + l.Peer, Exact: l.ID}, true, err
+		},
+		"CreateInvitation": func(_ *handlers, _ context.Context, request any) (safeguard.Act, bool, error) {
+			b := request.(api.CreateInvitationRequestObject).Body
+			return safeguard.Act{Kind: consent.Unpair, What: fmt.Sprintf("let %s come with another key", value(b.ForSite)), Exact: b}, value(b.NewKey), nil
+		},
+		"AcceptInvitation": func(_ *handlers, _ context.Context, request any) (safeguard.Act, bool, error) {
+			b := request.(api.AcceptInvitationRequestObject).Body
+			return safeguard.Act{Kind: consent.Unpair, What: "accept an invitation of a paired site that has another key", Exact: b}, value(b.NewKey), nil
+		},
+		"InvitePerson": func(_ *handlers, _ context.Context, request any) (safeguard.Act, bool, error) {
+			b := request.(api.InvitePersonRequestObject).Body
+			return safeguard.Act{Kind: consent.People, What: "invite an administrator", Exact: b}, b.Role == string(actor.Administrator), nil
+		},
+		"EditPerson": func(h *handlers, ctx context.Context, request any) (safeguard.Act, bool, error) {
+			r := request.(api.EditPersonRequestObject)
+			name, role, err := h.Access.Role(ctx, r.ID)
+			what := fmt.Sprintf("change %s, who is %s", name, words.Article(string(role)))
+			if r.Body.Role != nil && *r.Body.Role != string(role) {
+				what += ", to " + words.Article(*r.Body.Role)
+			}
+			return safeguard.Act{Kind: consent.People, What: what, Exact: []any{name, r.Body}}, role == actor.Administrator || value(r.Body.Role) == string(actor.Administrator), err
+		},
+		"ResetPassword": aboutPerson("make a link with which %s sets another password", func(r api.ResetPasswordRequestObject) string { return r.ID }),
+		"DeletePerson":  aboutPerson("remove %s", func(r api.DeletePersonRequestObject) string { return r.ID }),
+		"SetSafeguards": func(_ *handlers, _ context.Context, request any) (safeguard.Act, bool, error) {
+			b := request.(api.SetSafeguardsRequestObject).Body
+			return safeguard.Act{Kind: consent.Safeguards, What: "change the safeguards: " + safeguard.Text(*b), Exact: b}, true, nil
+		},
+	}
+}
+
+// aboutPerson guards what is done to an administrator.
+func aboutPerson[T any](what string, id func(T) string) guarded {
+	return func(h *handlers, ctx context.Context, request any) (safeguard.Act, bool, error) {
+		name, role, err := h.Access.Role(ctx, id(request.(T)))
+		return safeguard.Act{Kind: consent.People, What: fmt.Sprintf(what, name), Exact: []string{what, name}}, role == actor.Administrator, err
+	}
+}
+
+func minute(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 MST") }
+
+// consented lets pass what needs no second person, or what one consented to.
+func (h *handlers) consented(c *echo.Context, operation string, request any, onGroup bool, tags []string) error {
+	guard, ok := h.guards[operation]
+	if !ok {
+		return nil
+	}
+	ctx := c.Request().Context()
+	act, needs, err := guard(h, ctx, request)
+	if err != nil || !needs {
+		return err
+	}
+	act.Group, act.Tags = onGroup, tags
+	return h.Safeguards.Pass(ctx, who(ctx), act)
+}
+
+func (h *handlers) GetSafeguards(context.Context, api.GetSafeguardsRequestObject) (api.GetSafeguardsResponseObject, error) {
+	return api.GetSafeguards200JSONResponse(h.Safeguards.View()), nil
+}
+
+func (h *handlers) SetSafeguards(ctx context.Context, request api.SetSafeguardsRequestObject) (api.SetSafeguardsResponseObject, error) {
+	v, err := h.Safeguards.Set(ctx, who(ctx), *request.Body)
+	return api.SetSafeguards200JSONResponse(v), err
+}
+
+func (h *handlers) ListConsents(ctx context.Context, _ api.ListConsentsRequestObject) (api.ListConsentsResponseObject, error) {
+	v, err := h.Safeguards.List(ctx, who(ctx))
+	return api.ListConsents200JSONResponse(v), err
+}
+
+func (h *handlers) GiveConsent(ctx context.Context, request api.GiveConsentRequestObject) (api.GiveConsentResponseObject, error) {
+	v, err := h.Safeguards.Answer(ctx, who(ctx), request.ID, true)
+	return api.GiveConsent200JSONResponse(v), err
+}
+
+func (h *handlers) RefuseConsent(ctx context.Context, request api.RefuseConsentRequestObject) (api.RefuseConsentResponseObject, error) {
+	v, err := h.Safeguards.Answer(ctx, who(ctx), request.ID, false)
+	return api.RefuseConsent200JSONResponse(v), err
+}
+
+func (h *handlers) BeginSecondFactor(ctx context.Context, _ api.BeginSecondFactorRequestObject) (api.BeginSecondFactorResponseObject, error) {
+	v, err := h.Access.BeginSecondFactor(ctx, who(ctx))
+	return api.BeginSecondFactor201JSONResponse(v), err
+}
+
+func (h *handlers) ConfirmSecondFactor(ctx context.Context, request api.ConfirmSecondFactorRequestObject) (api.ConfirmSecondFactorResponseObject, error) {
+	v, err := h.Access.ConfirmSecondFactor(ctx, who(ctx), *request.Body)
+	return api.ConfirmSecondFactor200JSONResponse(v), err
+}
+
+func (h *handlers) RemoveSecondFactor(ctx context.Context, request api.RemoveSecondFactorRequestObject) (api.RemoveSecondFactorResponseObject, error) {
+	return api.RemoveSecondFactor204Response{}, h.Access.RemoveSecondFactor(ctx, who(ctx), *request.Body)
+}
