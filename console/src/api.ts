@@ -62,6 +62,7 @@ const affected: Record<string, string[]> = {
   link: ["links", "board"],
   platform: ["platforms", "machines"],
   activity: ["activity"],
+  consent: ["consents", "board"],
 };
 
 /** useLive keeps what is shown up to date from the service's event stream. */
@@ -73,7 +74,11 @@ export function useLive(): boolean {
     const due = new Set<string>();
     let timer = 0;
     es.onopen = () => setUp(true);
-    es.onerror = () => setUp(false);
+    es.onerror = () => {
+      setUp(false);
+      // It may be that whoever looks may do so no longer.
+      qc.invalidateQueries({ queryKey: ["me"] });
+    };
     es.onmessage = (m) => {
       const e = JSON.parse(m.data) as { type: string };
       for (const k of affected[e.type] ?? []) due.add(k);

@@ -19,6 +19,7 @@ import { Component, type ReactNode, Suspense, useState } from "react";
 import { Navigate, NavLink, Outlet, useLocation, useNavigate } from "react-router";
 import { api, ask, Problem, queries, useLive } from "./api";
 import { asks } from "./asks";
+import { SecondFactorCard } from "./pages/secondfactor";
 
 const nav = [
   { to: "/", text: "Tide board", icon: ChartNoAxesColumn },
@@ -86,6 +87,15 @@ export function Shell() {
     );
   }
   if (!me.data) return null;
+  if (me.data.held) {
+    return (
+      <main className="mx-auto grid max-w-xl gap-4 p-4 pt-12">
+        <h1 className="font-bold text-lg">One thing first, {me.data.name}</h1>
+        <p className="text-muted">{me.data.held}</p>
+        <SecondFactorCard />
+      </main>
+    );
+  }
   return <Inside site={me.data.site} name={me.data.name} />;
 }
 

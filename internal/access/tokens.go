@@ -107,6 +107,9 @@ func inside(some, others []string) bool {
 // is asked for by a token goes with that one, ends no later, and is good from no more
 // networks; by is the secret that it is asked for with.
 func (a *Access) CreateToken(ctx context.Context, who actor.Actor, in api.NewToken, by string) (api.TokenSecret, error) {
+	if who.PersonID == "" {
+		return api.TokenSecret{}, problem.Conflict("Only people have tokens, and %s is none of this site's.", who)
+	}
 	role, faults := checkRole(in.Role, who.Role)
 	if why := group.CheckName(in.Name, maxName); why != "" || strings.ContainsAny(in.Name, ":()") {
 		faults = append(faults, problem.Field{Field: "name", Message: fmt.Sprintf("Give the token a name of 1 to %d characters, such as what will use it, without colons and brackets.", maxName)})

@@ -3,6 +3,7 @@ package httpapi
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -62,11 +63,7 @@ func guards() map[string]guarded {
 		"EditPerson": func(h *handlers, ctx context.Context, request any) (safeguard.Act, bool, error) {
 			r := request.(api.EditPersonRequestObject)
 			name, role, err := h.Access.Role(ctx, r.ID)
-			what := fmt.Sprintf("change %s, who is %s", name, words.Article(string(role)))
-			if r.Body.Role != nil && *r.Body.Role != string(role) {
-				what += ", to " + words.Article(*r.Body.Role)
-			}
-			return safeguard.Act{Kind: consent.People, What: what, Exact: []any{name, r.Body}}, role == actor.Administrator || value(r.Body.Role) == string(actor.Administrator), err
+			return safeguard.Act{Kind: consent.People, What: fmt.Sprintf("change %s, who is %s: %s", name, words.Article(string(role)), edits(*r.Body)), Exact: []any{name, r.Body}}, role == actor.Administrator || value(r.Body.Role) == string(actor.Administrator), err
 		},
 		"ResetPassword": aboutPerson("make a link with which %s sets another password", func(r api.ResetPasswordRequestObject) string { return r.ID }),
 		"DeletePerson":  aboutPerson("remove %s", func(r api.DeletePersonRequestObject) string { return r.ID }),
@@ -75,6 +72,27 @@ func guards() map[string]guarded {
 			return safeguard.Act{Kind: consent.Safeguards, What: "change the safeguards: " + safeguard.Text(*b), Exact: b}, true, nil
 		},
 	}
+}
+
+// edits says what would be changed of somebody.
+func edits(in api.EditPerson) string {
+	var out []string
+	if in.Role != nil {
+		out = append(out, "role to "+*in.Role)
+	}
+	if in.Tags != nil {
+		out = append(out, "limited to "+words.Count(len(*in.Tags), "tag"))
+	}
+	if in.Disabled != nil {
+		out = append(out, map[bool]string{true: "disabled", false: "enabled"}[*in.Disabled])
+	}
+	if value(in.SecondFactorOff) {
+		out = append(out, "second factor off")
+	}
+	if len(out) == 0 {
+		return "nothing"
+	}
+	return strings.Join(out, ", ")
 }
 
 // aboutPerson guards what is done to an administrator.

@@ -127,6 +127,7 @@ func (s *Safeguards) Set(ctx context.Context, who actor.Actor, in api.Safeguards
 		return api.Safeguards{}, problem.InvalidFields(faults...)
 	}
 	if len(in.Consent) > 0 {
+		next.Consent = consent.Complete(in.Consent)
 		n, err := s.db.Administrators(ctx)
 		if err != nil {
 			return api.Safeguards{}, err
@@ -160,6 +161,7 @@ func Text(in api.Safeguards) string {
 }
 
 func text(h records.Safeguards) string {
+	h.Consent = consent.Complete(h.Consent)
 	list := func(xs []string) string { return cmp.Or(strings.Join(xs, ", "), "nobody") }
 	acts := "nothing needs a second person"
 	if len(h.Consent) > 0 {

@@ -7,6 +7,8 @@ import { ConfirmDialog } from "../dialog";
 import { when } from "../format";
 import { Button, Card, Fault, Field, inputLook, Listed, Once, Page, RowMenu } from "../ui";
 import { RoleSelect, roles, tagsOf } from "./roles";
+import { ConsentsCard, SafeguardsCard } from "./safeguards";
+import { SecondFactorCard } from "./secondfactor";
 import { TokensCard } from "./tokens";
 import { YouCard } from "./you";
 
@@ -14,10 +16,17 @@ export function AccessPage() {
   const may = useMay();
   return (
     <Page title="Access">
+      <ConsentsCard />
       <div className="grid items-start gap-4 lg:grid-cols-2">
-        {may.administer && <PeopleCard />}
-        <TokensCard />
-        <YouCard />
+        <div className="grid gap-4">
+          {may.administer && <PeopleCard />}
+          <SafeguardsCard />
+        </div>
+        <div className="grid gap-4">
+          <YouCard />
+          <SecondFactorCard />
+          <TokensCard />
+        </div>
       </div>
     </Page>
   );
@@ -30,8 +39,13 @@ function PeopleCard() {
   const q = useQuery(asks.people);
   const again = () => qc.invalidateQueries({ queryKey: ["people"] });
   const edit = useMutation({
-    mutationFn: (x: { id: string; role?: string; disabled?: boolean }) =>
-      ask(api.PATCH("/people/{id}", { params: { path: { id: x.id } }, body: { role: x.role, disabled: x.disabled } })),
+    mutationFn: (x: { id: string; role?: string; disabled?: boolean; secondFactorOff?: boolean }) =>
+      ask(
+        api.PATCH("/people/{id}", {
+          params: { path: { id: x.id } },
+          body: { role: x.role, disabled: x.disabled, secondFactorOff: x.secondFactorOff },
+        }),
+      ),
     onSettled: again,
   });
   const reset = useMutation({
@@ -61,6 +75,11 @@ function PeopleCard() {
                   act: () => reset.mutate(x),
                   why: x.disabled ? "They may not sign in." : undefined,
                 },
+                {
+                  text: "Take the second factor off",
+                  act: () => edit.mutate({ id: x.id, secondFactorOff: true }),
+                  why: x.secondFactor ? undefined : "They have none.",
+                },
                 x.disabled
                   ? { text: "Enable", act: () => edit.mutate({ id: x.id, disabled: false }) }
                   : { text: "Disable", act: () => edit.mutate({ id: x.id, disabled: true }) },
@@ -76,7 +95,8 @@ function PeopleCard() {
               <strong className="rounded bg-still-bg px-1.5 py-0.5 text-xs">disabled, may not sign in</strong>
             )}{" "}
             <span className="text-muted text-xs">
-              since {when(x.createdAt)} · {x.tags.length ? `groups tagged ${x.tags.join(", ")}` : "all groups"}
+              since {when(x.createdAt)} · {x.secondFactor ? "with a second factor" : "password only"} ·{" "}
+              {x.tags.length ? `groups tagged ${x.tags.join(", ")}` : "all groups"}
             </span>
           </>
         )}

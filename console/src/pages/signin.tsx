@@ -1,6 +1,6 @@
 import { useMutation } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
-import { useForm } from "react-hook-form";
+import { type UseFormReturn, useForm } from "react-hook-form";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, ask, Problem, queries } from "../api";
 import { Button, Fault, Field, inputLook } from "../ui";
@@ -19,15 +19,46 @@ function Frame({ title, children }: { title: string; children: ReactNode }) {
   );
 }
 
-type Person = { name: string; password: string };
+type Person = { name: string; password: string; code: string };
+
+/** codeAsked tells whether a refusal asks for a code, and shows the field for it from then on. */
+function codeAsked(e: unknown): boolean {
+  return e instanceof Problem && e.at("code").length > 0;
+}
+
+/** bodyOf leaves an empty code out. */
+const bodyOf = (v: Person) => ({ name: v.name, password: v.password, code: v.code.trim() || undefined });
+
+function CodeField({ of, refusal }: { of: UseFormReturn<Person>; refusal: unknown }) {
+  return (
+    <Field
+      label="Code"
+      hint="Of your authenticator, or a recovery code."
+      faults={of.formState.submitCount > 1 && refusal instanceof Problem ? refusal.at("code") : undefined}
+    >
+      {(id) => (
+        <input
+          id={id}
+          autoComplete="one-time-code"
+          // biome-ignore lint/a11y/noAutofocus: it is the one thing that is asked for
+          autoFocus
+          className={inputLook}
+          {...of.register("code")}
+        />
+      )}
+    </Field>
+  );
+}
 
 export function SignInPage() {
   const go = useNavigate();
   const [params] = useSearchParams();
   const to = params.get("to") ?? "/";
-  const form = useForm<Person>({ defaultValues: { name: "", password: "" } });
+  const form = useForm<Person>({ defaultValues: { name: "", password: "", code: "" } });
+  const [coded, setCoded] = useState(false);
   const m = useMutation({
-    mutationFn: (body: Person) => ask(api.POST("/session", { body })),
+    onError: (e) => setCoded((was) => was || codeAsked(e)),
+    mutationFn: (v: Person) => ask(api.POST("/session", { body: bodyOf(v) })),
     onSuccess: () => {
       queries.clear();
       // Back to where somebody was going; never to another site.
@@ -52,7 +83,8 @@ export function SignInPage() {
             />
           )}
         </Field>
-        {m.error instanceof Problem && m.error.status === 401 ? (
+        {coded && <CodeField of={form} refusal={m.error} />}
+        {codeAsked(m.error) ? null : m.error instanceof Problem && m.error.status === 401 ? (
           <div role="alert" className="text-over-ink">
             ✕ Name or password is wrong.
           </div>
@@ -73,9 +105,11 @@ export function SignInPage() {
 export function WelcomePage() {
   const go = useNavigate();
   const [token] = useState(() => window.location.hash.slice(1));
-  const form = useForm<Person>({ defaultValues: { name: "", password: "" } });
+  const form = useForm<Person>({ defaultValues: { name: "", password: "", code: "" } });
+  const [coded, setCoded] = useState(false);
   const m = useMutation({
-    mutationFn: (v: Person) => ask(api.POST("/welcome", { body: { token, ...v } })),
+    onError: (e) => setCoded((was) => was || codeAsked(e)),
+    mutationFn: (v: Person) => ask(api.POST("/welcome", { body: { token, ...bodyOf(v) } })),
     onSuccess: () => {
       queries.clear();
       go("/");
@@ -100,7 +134,8 @@ export function WelcomePage() {
             />
           )}
         </Field>
-        <Fault of={m.error && !p?.at("name").length && !p?.at("password").length ? m.error : undefined} />
+        {coded && <CodeField of={form} refusal={m.error} />}
+        <Fault of={m.error && !["name", "password", "code"].some((f) => p?.at(f).length) ? m.error : undefined} />
         <Button kind="main" type="submit" disabled={m.isPending} className="justify-center">
           Go in
         </Button>

@@ -63,7 +63,7 @@ export function TokensCard() {
           <Field
             label="Good from these networks only"
             hint="Such as 192.0.2.0/24. Leave empty for anywhere."
-            faults={p?.errors.filter((e) => e.field.startsWith("networks")).map((e) => e.message)}
+            faults={p?.at("networks")}
           >
             {(id) => <input id={id} className={inputLook} {...form.register("networks")} />}
           </Field>

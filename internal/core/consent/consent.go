@@ -23,15 +23,27 @@ const (
 // Kinds lists them.
 func Kinds() []Kind { return []Kind{DeletePoints, EndGroups, Unpair, People, Safeguards} }
 
+// Complete adds what needs a second person where anything does: one person could change
+// the rules first, or make the one who consents, and then act alone. The order is that of
+// Kinds.
+func Complete(kinds []string) []string {
+	out := []string{}
+	for _, k := range Kinds() {
+		if slices.Contains(kinds, string(k)) || len(kinds) > 0 && (k == People || k == Safeguards) {
+			out = append(out, string(k))
+		}
+	}
+	return out
+}
+
 // Rules is what a site wants.
 type Rules struct {
 	Kinds       []Kind
 	WaivedUntil time.Time // nobody has to consent until then
 }
 
-// Needed tells whether an act needs a second person now. Where any act does, changing the
-// rules does too, and so does making those who could be the second person: one person
-// could do either first and then the act alone.
+// Needed tells whether an act needs a second person now, also where the rules were not
+// completed.
 func (r Rules) Needed(k Kind, now time.Time) bool {
 	if len(r.Kinds) == 0 || now.Before(r.WaivedUntil) {
 		return false

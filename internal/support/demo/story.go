@@ -268,10 +268,11 @@ func (d *demo) openSites(ctx context.Context, clk clock.Clock, sites map[string]
 		if err != nil {
 			return err
 		}
-		if _, _, err := svc.Access.Welcome(ctx, api.Welcome{Token: link[len(s.url()+"/welcome#"):], Name: d.secrets.User, Password: d.secrets.Password}, fromDemo); err != nil {
+		who, _, err := svc.Access.Welcome(ctx, api.Welcome{Token: link[len(s.url()+"/welcome#"):], Name: d.secrets.User, Password: d.secrets.Password}, fromDemo)
+		if err != nil {
 			return err
 		}
-		t, err := svc.Access.CreateToken(ctx, d.person(), api.NewToken{Name: "demo command line", Days: 365}, "")
+		t, err := svc.Access.CreateToken(ctx, who, api.NewToken{Name: "demo command line", Days: 365}, "")
 		if err != nil {
 			return err
 		}

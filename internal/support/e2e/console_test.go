@@ -81,7 +81,7 @@ func TestTheFirstDayInTheConsole(t *testing.T) {
 	do(t, tab, "a person", browser.Press("Access"), browser.See("who may sign in"), browser.Press("Make a one-time link"), browser.See("Good once"))
 	axe(t, tab, "access")
 	do(t, tab, "a token", browser.Press("Make a token"), browser.See("Give the token a name"), browser.Fill("New token for", "monitoring"), browser.Press("Make a token"), browser.See("Shown once:"))
-	secret, err := chromedp.Run(tab, chromedp.Text(chromedp.CSS("section:nth-of-type(2) code.select-all")))
+	secret, err := chromedp.Run(tab, chromedp.Text(chromedp.Search(`//section[.//h2[text()="API tokens"]]//code`)))
 	require.NoError(t, err)
 	require.Equal(t, 200, w.home.raw("GET", "/board", secret, nil).StatusCode)
 	do(t, tab, "store", browser.Press("Point store"), browser.Press("Verify every block"), browser.See("All good"), browser.Press("Give room back now"), browser.See("packs removed"))
@@ -142,6 +142,8 @@ func TestTheFirstDayInTheConsole(t *testing.T) {
 	do(t, tab, "landings", browser.Press("Landings"), browser.See("Nothing has landed here"))
 	axe(t, tab, "landings")
 	do(t, tab, "stop", browser.Press("Recovery points"), browser.See("Served over NBD"), browser.Press("Stop serving"), chromedp.WaitNotPresent(chromedp.Search(`//h2[text()="Served over NBD"]`)))
+
+	peopleInTheConsole(t, tab, w)
 
 	do(t, tab, "delete", browser.SignIn(w.home.url, person, password), browser.Press("Ticketing"), browser.Press("Delete…"), browser.See("What becomes of the points?"))
 	axe(t, tab, "delete dialog")
