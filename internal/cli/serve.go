@@ -26,6 +26,7 @@ import (
 	"kestrel/internal/lab"
 	"kestrel/internal/nbd"
 	"kestrel/internal/platform/libvirt"
+	"kestrel/internal/reach"
 	"kestrel/internal/site"
 )
 
@@ -43,6 +44,7 @@ func (a *app) serveCmd() *cobra.Command {
 	var place storePlace
 	var listen, cert, key, level, floor, verify, wait, least string
 	var asRoot bool
+	var connect []string
 	c := &cobra.Command{Use: "serve", Short: "Run a site", Args: cobra.NoArgs,
 		Long: `Run a site: its console and API, its link to other sites, its point store.
 
@@ -68,6 +70,9 @@ keeps its password off the process list.`,
 			}
 			if os.Geteuid() == 0 && !asRoot {
 				return usage("a site needs no root; run it as a user of its own (docs/operations.md has a unit), or say --as-root")
+			}
+			if cfg.Within, err = reach.Parse(connect); err != nil {
+				return usage("--connect-to: %v", err)
 			}
 			if cfg.Log, err = logger(a, level); err != nil {
 				return err
@@ -161,6 +166,7 @@ keeps its password off the process list.`,
 	f.StringArrayVar(&cfg.ExportDirs, "export-dir", nil, "folder of this host below which points may be exported; may be given more than once")
 	f.StringArrayVar(&cfg.CarryDirs, "carry-dir", nil, "folder of this host below which carried images may lie; may be given more than once")
 	f.StringArrayVar(&cfg.CertificateDirs, "certificate-dir", nil, "folder of this host below which certificates of platforms may lie; may be given more than once")
+	f.StringArrayVar(&connect, "connect-to", nil, "network that the site may connect to, such as 192.0.2.0/24, for platforms, other sites and objects; may be given more than once, anywhere if left out")
 	f.BoolVar(&asRoot, "as-root", false, "run as root all the same")
 	f.StringVar(&wait, "deletion-wait", "1d", "how long points stay here that another site wants deleted, for somebody here to stop it; 0 for not at all")
 	f.StringVar(&least, "least-keep", "1h 1d, 1d 7d", "how fast points are thinned here at most where another site makes a keep ladder shorter; none for as fast as it wants")

@@ -396,7 +396,7 @@ func openAny(ctx context.Context, dir string, place storePlace, key points.Secre
 	if c.URL == "" {
 		return points.OpenForReading(dir, points.Options{Now: time.Now, Secret: key})
 	}
-	fs, err := bucket.Open(ctx, dir, c)
+	fs, err := bucket.Open(ctx, dir, c, nil)
 	if err != nil {
 		return nil, err
 	}

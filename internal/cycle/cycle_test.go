@@ -140,7 +140,7 @@ func newRig(t *testing.T) *rig {
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
 	go func() { done <- nbd.Serve(ctx, nl, l) }()
-	d, err := labdriver.New(srv.URL, "lab", "x", clock.Wall{})
+	d, err := labdriver.New(srv.URL, "lab", "x", clock.Wall{}, nil)
 	require.NoError(t, err)
 	r := &rig{l, d, map[string][]byte{}}
 	l.OnRelease(func(cp, machine, disk string, c *lab.FrozenDisk) {

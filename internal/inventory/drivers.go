@@ -46,7 +46,7 @@ func (v *Inventory) newDriver(name, kind, address, user, password string, set se
 		if user == "" {
 			return nil, problem.Invalid("user", "Give the user to sign in with at the platform.")
 		}
-		d, err := lab.New(address, user, password, v.Clock)
+		d, err := lab.New(address, user, password, v.Clock, v.Within)
 		if err != nil {
 			return nil, problem.Invalid("address", "%s", err)
 		}
@@ -63,7 +63,7 @@ func (v *Inventory) newDriver(name, kind, address, user, password string, set se
 			_ = root.Close()
 		}
 		x := libvirt.Settings{Hosts: strings.Fields(strings.ReplaceAll(address, ",", " ")), Certificates: set.Certificates, NBDPorts: set.NBDPorts, Scratch: set.Scratch,
-			Guard: v.Guard, Owner: v.Owner, Log: v.Log.With("platform", name), Now: v.Clock.Now}
+			Guard: v.Guard, Owner: v.Owner, Within: v.Within, Log: v.Log.With("platform", name), Now: v.Clock.Now}
 		if f := set.FreezeSeconds; f != 0 {
 			if f < 1 || f > 60 {
 				return nil, problem.Invalid("libvirt.freezeSeconds", "A guest agent gets 1 to 60 seconds.")

@@ -29,6 +29,7 @@ import (
 	"kestrel/internal/places"
 	"kestrel/internal/platform"
 	"kestrel/internal/problem"
+	"kestrel/internal/reach"
 	"kestrel/internal/records"
 	"kestrel/internal/sealed"
 )
@@ -55,6 +56,8 @@ type Config struct {
 	Guard []string
 	// Certificates is where the certificates of platforms may lie.
 	Certificates places.Places
+	// Within are the networks that platforms may be in.
+	Within reach.Networks
 	// Every is how often each platform is asked.
 	Every time.Duration
 	// Connect makes the driver of a platform of some kind; of the kinds lab and libvirt

@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"net/url"
 	"sync"
@@ -24,6 +23,7 @@ import (
 	"kestrel/internal/cycle"
 	"kestrel/internal/points"
 	"kestrel/internal/problem"
+	"kestrel/internal/reach"
 )
 
 // ErrDown is wrapped where the other site could not be asked.
@@ -45,10 +45,15 @@ type Peer struct {
 	perSec float64
 }
 
-// NewPeer makes a caller of the site at address whose key has that fingerprint.
-func NewPeer(id *Identity, address string, key []byte, clk clock.Clock) *Peer {
+// NewPeer makes a caller of the site at address whose key has that fingerprint. It
+// connects within some networks only.
+func NewPeer(id *Identity, address string, key []byte, clk clock.Clock, within reach.Networks) *Peer {
+	d := within.Dialer(5 * time.Second)
+	d.ControlContext = func(_ context.Context, network, address string, c syscall.RawConn) error {
+		return errors.Join(within.Control(network, address, c), promptly(network, address, c))
+	}
 	t := &http.Transport{TLSClientConfig: id.clientTLS(key), MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute,
-		DialContext: (&net.Dialer{Timeout: 5 * time.Second, Control: promptly}).DialContext, TLSHandshakeTimeout: 10 * time.Second}
+		DialContext: d.DialContext, TLSHandshakeTimeout: 10 * time.Second}
 	return &Peer{address: address, http: &http.Client{Transport: t}, clk: clk, pace: throttle{clk: clk}, markAt: clk.Now()}
 }
 

@@ -24,6 +24,7 @@ import (
 	"kestrel/internal/link"
 	"kestrel/internal/platform"
 	"kestrel/internal/problem"
+	"kestrel/internal/reach"
 	"kestrel/internal/records"
 )
 
@@ -146,7 +147,7 @@ func (p *Peering) Accept(ctx context.Context, who actor.Actor, in api.AcceptInvi
 	if err := p.nameFree(v.Site, v.SiteID); err != nil {
 		return api.Link{}, err
 	}
-	peer := link.NewPeer(p.Identity, v.Address, v.Fingerprint, p.Clock)
+	peer := link.NewPeer(p.Identity, v.Address, v.Fingerprint, p.Clock, p.Within)
 	defer peer.Close()
 	reply, err := peer.Pair(ctx, link.PairRequest{Token: v.Token, Site: p.Site.Name, SiteID: p.Site.ID, Address: p.Address})
 	if err != nil {
@@ -353,13 +354,16 @@ func (p *Peering) check(ctx context.Context, address string, key []byte) []platf
 		return fail(fmt.Sprintf("%s does not resolve here.", host), "Start the other site with --link-address and its full name or IP address.")
 	}
 	pass("%s is %s", host, ips[0])
-	c, err := (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, "tcp", address)
+	c, err := p.Within.Dialer(5*time.Second).DialContext(ctx, "tcp", address)
+	if errors.Is(err, reach.ErrOutside) {
+		return fail(words.Sentence(err.Error()), "Start this site with another --connect-to, if it is to connect there.")
+	}
 	if err != nil {
 		return fail(fmt.Sprintf("Nothing answers on port %s.", port), "Start the other site, or open the port in the firewall between.")
 	}
 	_ = c.Close()
 	pass("port %s answers", port)
-	peer := link.NewPeer(p.Identity, address, key, p.Clock)
+	peer := link.NewPeer(p.Identity, address, key, p.Clock, p.Within)
 	defer peer.Close()
 	_, rtt, ahead, err := peer.Beat(ctx, link.Beat{Site: p.Site.Name})
 	switch {

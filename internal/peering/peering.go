@@ -26,6 +26,7 @@ import (
 	"kestrel/internal/link"
 	"kestrel/internal/points"
 	"kestrel/internal/problem"
+	"kestrel/internal/reach"
 	"kestrel/internal/records"
 )
 
@@ -51,6 +52,8 @@ type Config struct {
 	BeatEvery time.Duration
 	// Address is what other sites connect to, host:port.
 	Address string
+	// Within are the networks that other sites may be in.
+	Within reach.Networks
 	// Platforms counts the platforms of this site and their machines.
 	Platforms func() (platforms, machines int)
 	// Live tells what only the home site sees of a group.
@@ -143,7 +146,7 @@ func Open(ctx context.Context, cfg Config) (*Peering, error) {
 }
 
 func (p *Peering) newState(r records.Link) *state {
-	return &state{rec: r, peer: link.NewPeer(p.Identity, r.Address, r.PeerKey, p.Clock), markAt: p.Clock.Now()}
+	return &state{rec: r, peer: link.NewPeer(p.Identity, r.Address, r.PeerKey, p.Clock, p.Within), markAt: p.Clock.Now()}
 }
 
 // Link is a link at one moment.

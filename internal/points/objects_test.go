@@ -69,7 +69,7 @@ func TestStoreOnObjects(t *testing.T) {
 
 	// The host is gone, and all that it had.
 	require.NoError(t, os.RemoveAll(dir))
-	_, err = bucket.Open(context.Background(), dir, server.Config)
+	_, err = bucket.Open(context.Background(), dir, server.Config, nil)
 	require.ErrorContains(t, err, "another host")
 	server.Config.Take = true
 	s, fs = opened()

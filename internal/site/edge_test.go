@@ -1,18 +1,24 @@
 package site_test
 
 import (
+	"fmt"
 	"io"
+	"log/slog"
 	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"strconv"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
 	"kestrel/internal/api"
 	"kestrel/internal/clock"
+	"kestrel/internal/reach"
+	"kestrel/internal/site"
 	"kestrel/internal/support/pgcluster"
 )
 
@@ -124,4 +130,33 @@ func TestTheDatabaseIsAway(t *testing.T) {
 		status, _, _ := c.ask(http.MethodGet, "/groups", nil, nil)
 		return status == http.StatusOK
 	}, patience, 50*time.Millisecond)
+}
+
+// A site that may connect to some networks only connects nowhere else, whoever names the
+// address.
+func TestASiteConnectsWhereItMay(t *testing.T) {
+	db, err := cluster.Database(ctx, "s"+strings.ReplaceAll(uuid.NewString(), "-", ""))
+	require.NoError(t, err)
+	within, err := reach.Parse([]string{"192.0.2.0/24"})
+	require.NoError(t, err)
+	s, err := site.New(ctx, site.Config{Name: "Norhaven", StateDir: t.TempDir(), DatabaseURL: db, LinkListen: "127.0.0.1:0", NBDListen: "127.0.0.1:0", StoreFloor: 1 << 20, Clock: clock.Wall{}, Log: slog.New(slog.DiscardHandler), Within: within})
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, s.Close()) })
+	asked := 0
+	local := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { asked++ }))
+	t.Cleanup(local.Close)
+	v, err := s.Inventory.Test(ctx, api.NewPlatform{Name: "lab", Kind: "lab", Address: local.URL, User: new("lab"), Password: new("x")})
+	require.NoError(t, err)
+	require.False(t, v.Ok)
+	require.Contains(t, fmt.Sprint(v.Steps), "may connect to")
+	v, err = s.Inventory.Test(ctx, api.NewPlatform{Name: "hosts", Kind: "libvirt", Address: "qemu+tcp://127.0.0.1/session"})
+	require.NoError(t, err)
+	require.False(t, v.Ok)
+	require.Contains(t, fmt.Sprint(v.Steps), "may connect to")
+	other := start(t, "Eastmole", clock.Wall{})
+	inv, err := other.Peering.Invite(ctx, admin, api.NewInvitation{})
+	require.NoError(t, err)
+	_, err = s.Peering.Accept(ctx, admin, api.AcceptInvitation{Invitation: inv.Text})
+	require.ErrorContains(t, err, "may connect to")
+	require.Zero(t, asked)
 }

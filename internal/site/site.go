@@ -40,6 +40,7 @@ import (
 	"kestrel/internal/places"
 	"kestrel/internal/points"
 	"kestrel/internal/protection"
+	"kestrel/internal/reach"
 	"kestrel/internal/records"
 	"kestrel/internal/safeguard"
 	"kestrel/internal/sealed"
@@ -76,6 +77,8 @@ type Config struct {
 	ExportDirs, CarryDirs []string
 	// CertificateDirs are folders below which certificates of platforms may lie.
 	CertificateDirs []string
+	// Within are the networks that the site connects to; nil is everywhere.
+	Within reach.Networks
 	// DeletionWait is how long points stay here that another site wants deleted; 0 for
 	// a day, negative for not at all.
 	DeletionWait time.Duration
@@ -219,7 +222,7 @@ func (s *Site) openStore(ctx context.Context) (objects *bucket.FS, err error) {
 	opts := points.Options{Now: s.clk.Now, Secret: cfg.StoreSecret}
 	dir := filepath.Join(cfg.StateDir, "store")
 	if cfg.Objects.URL != "" {
-		if objects, err = bucket.Open(ctx, dir, cfg.Objects); err != nil {
+		if objects, err = bucket.Open(ctx, dir, cfg.Objects, cfg.Within); err != nil {
 			return nil, err
 		}
 		opts.Files = objects
@@ -270,7 +273,7 @@ func (s *Site) openRooms(ctx context.Context, objects *bucket.FS) (err error) {
 	if s.Groups, err = directory.Open(ctx, db, s.Trail, clk, hub); err != nil {
 		return err
 	}
-	if s.Inventory, err = inventory.Open(ctx, inventory.Config{DB: db, Groups: s.Groups, Trail: s.Trail, Clock: clk, Hub: hub, Log: log, StateDir: cfg.StateDir, Owner: owner, Guard: cfg.Guard, Certificates: certificates, Every: refreshPulses * cfg.Pulse}); err != nil {
+	if s.Inventory, err = inventory.Open(ctx, inventory.Config{DB: db, Groups: s.Groups, Trail: s.Trail, Clock: clk, Hub: hub, Log: log, StateDir: cfg.StateDir, Owner: owner, Guard: cfg.Guard, Within: cfg.Within, Certificates: certificates, Every: refreshPulses * cfg.Pulse}); err != nil {
 		return err
 	}
 	if s.Keeper, err = keeper.New(ctx, keeper.Config{Site: s.self.Name, Records: db, Store: s.store, Objects: objects, ObjectsURL: cfg.Objects.URL, Groups: s.Groups, History: s.History, Operations: s.Operations,
@@ -283,7 +286,7 @@ func (s *Site) openRooms(ctx context.Context, objects *bucket.FS) (err error) {
 	}
 	// Peering tells the other site what the mover sees, and asks protection to act;
 	// both are made of peering, and so are reached through the site.
-	if s.Peering, err = peering.Open(ctx, peering.Config{Site: s.self, Identity: s.id, DB: db, Groups: s.Groups, Keeper: s.Keeper, Trail: s.Trail, Notary: s.Notary, Clock: clk, Hub: hub, Log: log, BeatEvery: beatPulses * cfg.Pulse, Address: address,
+	if s.Peering, err = peering.Open(ctx, peering.Config{Site: s.self, Identity: s.id, DB: db, Groups: s.Groups, Keeper: s.Keeper, Trail: s.Trail, Notary: s.Notary, Clock: clk, Hub: hub, Log: log, BeatEvery: beatPulses * cfg.Pulse, Address: address, Within: cfg.Within,
 		Platforms: s.countPlatforms, Live: func(id string) link.Live { return s.Mover.Live(id) },
 		Act: func(ctx context.Context, who actor.Actor, id, action string, body []byte) error {
 			return s.Protection.Act(ctx, who, id, action, body)

@@ -24,6 +24,7 @@ import (
 	"github.com/minio/minio-go/v7/pkg/credentials"
 
 	"kestrel/internal/files"
+	"kestrel/internal/reach"
 )
 
 // Config says where the objects are.
@@ -72,8 +73,9 @@ type cached struct {
 	stored bool
 }
 
-// Open connects to the objects and takes them for the store in the folder root.
-func Open(ctx context.Context, root string, c Config) (*FS, error) {
+// Open connects to the objects, within some networks only, and takes them for the store
+// in the folder root.
+func Open(ctx context.Context, root string, c Config, within reach.Networks) (*FS, error) {
 	u, err := url.Parse(c.URL)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 		return nil, fmt.Errorf("%q is not a URL such as https://objects.skerry.example/bucket/prefix", c.URL)
@@ -82,7 +84,12 @@ func Open(ctx context.Context, root string, c Config) (*FS, error) {
 	if name == "" {
 		return nil, fmt.Errorf("%q names no bucket", c.URL)
 	}
-	client, err := minio.New(u.Host, &minio.Options{Creds: credentials.NewStaticV4(c.AccessKey, c.SecretKey, ""), Secure: u.Scheme == "https", Region: u.Query().Get("region"), MaxRetries: 4})
+	transport, err := minio.DefaultTransport(u.Scheme == "https")
+	if err != nil {
+		return nil, fmt.Errorf("object store: %w", err)
+	}
+	transport.DialContext = within.Dialer(10 * time.Second).DialContext
+	client, err := minio.New(u.Host, &minio.Options{Transport: transport, Creds: credentials.NewStaticV4(c.AccessKey, c.SecretKey, ""), Secure: u.Scheme == "https", Region: u.Query().Get("region"), MaxRetries: 4})
 	if err != nil {
 		return nil, fmt.Errorf("object store: %w", err)
 	}

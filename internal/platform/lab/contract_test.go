@@ -33,7 +33,7 @@ func TestTheContractOnTheLab(t *testing.T) {
 	go func() { done <- nbd.Serve(ctx, nl, l) }()
 	t.Cleanup(func() { cancel(); require.NoError(t, <-done); srv.Close(); require.NoError(t, l.Close()) })
 	driver := func() platform.Driver {
-		d, err := labdriver.New(srv.URL, "lab", "x", clock.Wall{})
+		d, err := labdriver.New(srv.URL, "lab", "x", clock.Wall{}, nil)
 		require.NoError(t, err)
 		t.Cleanup(d.Close)
 		return d

@@ -19,6 +19,7 @@ import (
 	"kestrel/internal/clock"
 	"kestrel/internal/lab/wire"
 	"kestrel/internal/platform"
+	"kestrel/internal/reach"
 )
 
 // Driver implements platform.Driver.
@@ -27,11 +28,13 @@ type Driver struct {
 	user     string
 	password string
 	clk      clock.Clock
+	within   reach.Networks
 	http     *http.Client
 }
 
-// New makes a driver for the lab at address, such as http://127.0.0.1:7412.
-func New(address, user, password string, clk clock.Clock) (*Driver, error) {
+// New makes a driver for the lab at address, such as http://127.0.0.1:7412. It connects
+// within some networks only.
+func New(address, user, password string, clk clock.Clock, within reach.Networks) (*Driver, error) {
 	if !strings.Contains(address, "://") {
 		address = "http://" + address
 	}
@@ -45,8 +48,8 @@ func New(address, user, password string, clk clock.Clock) (*Driver, error) {
 	if u.Port() == "" {
 		return nil, fmt.Errorf("%q has no port; write it like http://lab.example:7412", address)
 	}
-	return &Driver{base: u, user: user, password: password, clk: clk,
-		http: &http.Client{Timeout: 30 * time.Second, Transport: &http.Transport{MaxIdleConnsPerHost: 4, IdleConnTimeout: time.Minute}}}, nil
+	return &Driver{base: u, user: user, password: password, clk: clk, within: within,
+		http: &http.Client{Timeout: 30 * time.Second, Transport: &http.Transport{DialContext: within.Dialer(5 * time.Second).DialContext, MaxIdleConnsPerHost: 4, IdleConnTimeout: time.Minute}}}, nil
 }
 
 // Close lets go of idle connections.
@@ -116,7 +119,7 @@ func (d *Driver) Check(ctx context.Context) []platform.Step {
 		return fail(fmt.Sprintf("%s does not resolve: %v", d.base.Hostname(), err), "Check the spelling, or enter an IP address.")
 	}
 	pass("%s is %s", d.base.Hostname(), ips[0])
-	c, err := (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, "tcp", d.base.Host)
+	c, err := d.within.Dialer(5*time.Second).DialContext(ctx, "tcp", d.base.Host)
 	if err != nil {
 		return fail(fmt.Sprintf("Nothing answers on port %s: %v", d.base.Port(), err), "Start the platform, check the port, or open it in the firewall between.")
 	}
@@ -159,7 +162,7 @@ func (d *Driver) Capture(ctx context.Context, r platform.CaptureRequest) (*platf
 	if err := d.call(ctx, http.MethodPost, "/v1/checkpoints", wire.CheckpointRequest{Name: r.Name, Machines: r.Machines}, &cp); err != nil {
 		return nil, err
 	}
-	c, err := capture(cp, r.Base)
+	c, err := d.capture(ctx, cp, r.Base)
 	if err != nil {
 		return nil, err
 	}
@@ -180,10 +183,18 @@ func (d *Driver) Reopen(ctx context.Context, name, base string) (*platform.Captu
 	if !cp.Open {
 		return nil, fmt.Errorf("checkpoint %s was released: %w", name, platform.ErrGone)
 	}
-	return capture(cp, base)
+	return d.capture(ctx, cp, base)
 }
 
-func capture(cp wire.Checkpoint, base string) (*platform.Capture, error) {
+func (d *Driver) capture(ctx context.Context, cp wire.Checkpoint, base string) (*platform.Capture, error) {
+	// The lab says where its disks are read, and must not have us read elsewhere.
+	host, _, err := net.SplitHostPort(cp.NBD)
+	if err != nil {
+		return nil, fmt.Errorf("lab %s serves its disks at %q, which is no address", d.base.Host, cp.NBD)
+	}
+	if err := d.within.Host(ctx, host); err != nil {
+		return nil, fmt.Errorf("lab %s: %w: %w", d.base.Host, platform.ErrUnreachable, err)
+	}
 	c := &platform.Capture{Name: cp.Name, At: cp.At, OneInstant: true, Configs: map[string]json.RawMessage{}}
 	names := map[string]string{}
 	for _, m := range cp.Machines {

@@ -20,6 +20,7 @@ import (
 
 	"kestrel/internal/nbd"
 	"kestrel/internal/platform"
+	"kestrel/internal/reach"
 )
 
 // Settings say how to reach a platform. See the guide for what they mean on
@@ -46,7 +47,9 @@ type Settings struct {
 	// Owner is what the names of this service's checkpoints begin with; what
 	// others hold is theirs to let go.
 	Owner string
-	Log   *slog.Logger
+	// Within are the networks that hosts may be in.
+	Within reach.Networks
+	Log    *slog.Logger
 	// Now is the clock for capture instants.
 	Now func() time.Time
 }
@@ -74,6 +77,7 @@ type Driver struct {
 	counting sync.RWMutex
 
 	mu       sync.Mutex
+	within   reach.Networks
 	compats  map[string]string // of qcow2 files
 	seen     map[*host]platform.Inventory
 	heldNow  map[rpc.UUID]bool // by this driver, at this moment
@@ -100,7 +104,7 @@ func New(s Settings) (*Driver, error) {
 	if len(s.Hosts) == 0 {
 		return nil, errors.New("give at least one libvirt URI, such as qemu+tls://host.example/system")
 	}
-	d := &Driver{scratch: strings.TrimSuffix(s.Scratch, "/"), freezeLimit: s.FreezeLimit, guard: guardLink{command: s.Guard}, owner: s.Owner, log: s.Log, now: s.Now,
+	d := &Driver{within: s.Within, scratch: strings.TrimSuffix(s.Scratch, "/"), freezeLimit: s.FreezeLimit, guard: guardLink{command: s.Guard}, owner: s.Owner, log: s.Log, now: s.Now,
 		compats: map[string]string{}, seen: map[*host]platform.Inventory{}, heldNow: map[rpc.UUID]bool{}, ports: map[int]rpc.UUID{}, watched: map[string]bool{}, ended: map[string]string{}}
 	if d.log == nil {
 		d.log = slog.New(slog.DiscardHandler)
@@ -119,6 +123,7 @@ func New(s Settings) (*Driver, error) {
 		if err != nil {
 			return nil, err
 		}
+		h.within = s.Within
 		for _, o := range d.hosts {
 			if o.name() == h.name() {
 				return nil, fmt.Errorf("the host %s is given twice", h.name())
@@ -281,7 +286,7 @@ func (d *Driver) checkPort(ctx context.Context, h *host) (string, string, error)
 	if h.uri.Hostname() == "" {
 		return "by its socket", "", nil
 	}
-	c, err := (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, "tcp", net.JoinHostPort(h.uri.Hostname(), port))
+	c, err := d.within.Dialer(5*time.Second).DialContext(ctx, "tcp", net.JoinHostPort(h.uri.Hostname(), port))
 	if err != nil {
 		return "", "Start the daemon that listens there (virtproxyd-tls.socket, or libvirtd with --listen), check the port, or open it in the firewall between.", fmt.Errorf("nothing answers on port %s: %w", port, err)
 	}

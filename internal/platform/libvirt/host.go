@@ -13,12 +13,14 @@ import (
 	rpc "github.com/digitalocean/go-libvirt"
 
 	"kestrel/internal/platform"
+	"kestrel/internal/reach"
 )
 
 // host is one libvirt daemon. Its connection is made when it is first needed
 // and again after it was lost.
 type host struct {
-	uri *url.URL
+	within reach.Networks // that it has to be in
+	uri    *url.URL
 
 	mu   sync.Mutex
 	conn *rpc.Libvirt
@@ -106,6 +108,9 @@ func (h *host) open(ctx context.Context) (*rpc.Libvirt, error) {
 	type answer struct {
 		c   *rpc.Libvirt
 		err error
+	}
+	if err := h.within.Host(ctx, h.uri.Hostname()); err != nil {
+		return nil, fmt.Errorf("host %s: %w: %w", h.name(), platform.ErrUnreachable, err)
 	}
 	got := make(chan answer, 1)
 	go func() {

@@ -69,7 +69,7 @@ func (s *Server) Stop() {
 
 // Open opens the bucket with its cache in the folder root.
 func (s *Server) Open(t require.TestingT, root string) *bucket.FS {
-	fs, err := bucket.Open(context.Background(), root, s.Config)
+	fs, err := bucket.Open(context.Background(), root, s.Config, nil)
 	require.NoError(t, err)
 	return fs
 }
