@@ -4075,6 +4075,13 @@ export interface operations {
                 limit?: number;
                 before?: number;
                 q?: string;
+                /** @description What it is about: group, point, person, token, link, platform, operation, landing, store, safeguards or consent */
+                kind?: string;
+                /** @description Who begins with this, or the kind of actor: person, token, site, service or host */
+                by?: string;
+                since?: string;
+                /** @description Before this */
+                until?: string;
             };
             header?: never;
             path?: never;

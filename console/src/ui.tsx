@@ -264,7 +264,7 @@ export function Listed<T extends { id: string }>(p: {
 }
 
 /** Find is the search of a list; what is typed is looked for when the typing rests. */
-export function Find(p: { label: string; hint: string; value: string; onFind: (q: string) => void }) {
+export function Find(p: { label: string; hint: string; value: string; narrow?: boolean; onFind: (q: string) => void }) {
   const [text, setText] = useState(p.value);
   const find = useRef(p.onFind);
   find.current = p.onFind;
@@ -278,7 +278,7 @@ export function Find(p: { label: string; hint: string; value: string; onFind: (q
       type="search"
       aria-label={p.label}
       placeholder={p.hint}
-      className={`${inputLook} max-w-80`}
+      className={`${inputLook} ${p.narrow ? "max-w-52" : "max-w-80"}`}
       value={text}
       onChange={(e) => setText(e.target.value)}
     />

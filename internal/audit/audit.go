@@ -19,7 +19,7 @@ import (
 // Store is where lines are kept.
 type Store interface {
 	AddActivity(ctx context.Context, a records.Activity) error
-	Activity(ctx context.Context, before int64, limit int, q string) ([]records.Activity, error)
+	Activity(ctx context.Context, f records.Sought) ([]records.Activity, error)
 }
 
 // Trail writes and reads lines.
@@ -89,9 +89,9 @@ func (t *Trail) Do(ctx context.Context, who actor.Actor, o Object, write func(ct
 // Written tells clients that there are new lines.
 func (t *Trail) Written() { t.hub.Send(events.Event{Type: "activity"}) }
 
-// Lines lists lines before an ID (0 for the newest), newest first.
-func (t *Trail) Lines(ctx context.Context, before int64, limit int, q string) ([]records.Activity, error) {
-	return t.store.Activity(ctx, before, limit, q)
+// Lines lists lines, newest first.
+func (t *Trail) Lines(ctx context.Context, f records.Sought) ([]records.Activity, error) {
+	return t.store.Activity(ctx, f)
 }
 
 // ChangesOf reads what a line says was changed.

@@ -15,6 +15,7 @@ import (
 	"kestrel/internal/core/chain"
 	"kestrel/internal/events"
 	"kestrel/internal/link"
+	"kestrel/internal/records"
 	"kestrel/internal/support/memory"
 )
 
@@ -114,7 +115,7 @@ func TestAnotherSitesTrailIsWatched(t *testing.T) {
 			time.Sleep(time.Hour)
 		}
 		told := func() int {
-			lines, err := n.Trail.Lines(t.Context(), 0, 10, "signs another trail")
+			lines, err := n.Trail.Lines(t.Context(), records.Sought{Limit: 10, Text: "signs another trail"})
 			require.NoError(t, err)
 			return len(lines)
 		}

@@ -305,14 +305,21 @@ func machinePage(w *tabwriter.Writer, m api.Machine) {
 
 func (a *app) activityCmd() *cobra.Command {
 	var limit int
-	var q string
-	c := &cobra.Command{Use: "activity", Short: "Who did what, and what happened", Args: cobra.NoArgs, Example: "  kestrel activity --search ticketing",
+	var q, kind, by, since, until string
+	c := &cobra.Command{Use: "activity", Short: "Who did what, and what happened", Args: cobra.NoArgs, Example: "  kestrel activity --search ticketing\n  kestrel activity --by anna --kind person --since 7d",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			xs, err := read[[]api.Activity](c.ListActivity(cmd.Context(), &api.ListActivityParams{Limit: &limit, Q: strOr(q)}))
+			p := api.ListActivityParams{Limit: &limit, Q: strOr(q), Kind: strOr(kind), By: strOr(by)}
+			if p.Since, err = instant("--since", since, false); err != nil {
+				return err
+			}
+			if p.Until, err = instant("--until", until, false); err != nil {
+				return err
+			}
+			xs, err := read[[]api.Activity](c.ListActivity(cmd.Context(), &p))
 			if err != nil {
 				return err
 			}
@@ -325,6 +332,10 @@ func (a *app) activityCmd() *cobra.Command {
 		}}
 	c.Flags().IntVarP(&limit, "limit", "n", 50, "how many lines")
 	c.Flags().StringVarP(&q, "search", "s", "", "words to look for")
+	c.Flags().StringVar(&kind, "kind", "", "what it is about: group, point, person, token, link, platform, operation, landing, store, safeguards or consent")
+	c.Flags().StringVar(&by, "by", "", "who did it, by how their name begins, or person, token, site, service or host")
+	c.Flags().StringVar(&since, "since", "", "at or after this time, such as 2026-11-25T14:00Z, or so long ago, such as 2d")
+	c.Flags().StringVar(&until, "until", "", "before this time")
 	return c
 }
 

@@ -25,6 +25,7 @@ import (
 	"kestrel/internal/directory"
 	"kestrel/internal/events"
 	"kestrel/internal/problem"
+	"kestrel/internal/records"
 	"kestrel/internal/support/memory"
 )
 
@@ -318,7 +319,7 @@ func TestTheTrailIsWrittenWithTheChange(t *testing.T) {
 	require.NoError(t, err)
 	_, _, err = d.Update(ctx, anna, r.ID, group.Patch{Target: new(10 * time.Minute)}, nil, text)
 	require.NoError(t, err)
-	lines, err := db.Activity(ctx, 0, 10, "")
+	lines, err := db.Activity(ctx, records.Sought{Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, lines, 2)
 	require.Equal(t, []string{"anna", "person", "192.0.2.7", r.ID}, []string{lines[0].Who, lines[0].Actor, lines[0].Origin, lines[0].Object})
@@ -329,7 +330,7 @@ func TestTheTrailIsWrittenWithTheChange(t *testing.T) {
 	db.Before = func(string) error { return errors.New("the disk is full") }
 	_, _, err = d.Update(ctx, anna, r.ID, group.Patch{Target: new(20 * time.Minute)}, nil, text)
 	require.Error(t, err)
-	lines, err = db.Activity(ctx, 0, 10, "")
+	lines, err = db.Activity(ctx, records.Sought{Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, lines, 2)
 	is, _ := d.Get(r.ID)

@@ -20,6 +20,7 @@ import (
 	"kestrel/internal/listing"
 	"kestrel/internal/overview"
 	"kestrel/internal/problem"
+	"kestrel/internal/records"
 )
 
 // handlers puts the rooms behind the contract's generated interface.
@@ -124,24 +125,26 @@ func (h *handlers) VerifyActivity(ctx context.Context, _ api.VerifyActivityReque
 }
 
 func (h *handlers) ListActivity(ctx context.Context, request api.ListActivityRequestObject) (api.ListActivityResponseObject, error) {
-	limit, before := value(request.Params.Limit), int64(value(request.Params.Before))
+	p := request.Params
+	limit := value(p.Limit)
 	if limit <= 0 || limit > activityPage {
 		limit = 100
 	}
+	f := records.Sought{Before: int64(value(p.Before)), Text: value(p.Q), Kind: value(p.Kind), By: value(p.By), Since: value(p.Since), Until: value(p.Until)}
 	limited := len(who(ctx).Tags) > 0
 	see := h.seesID(ctx)
 	out := api.ListActivity200JSONResponse{}
 	for len(out) < limit {
-		page := limit
+		f.Limit = limit
 		if limited {
-			page = activityPage
+			f.Limit = activityPage
 		}
-		lines, err := h.Trail.Lines(ctx, before, page, value(request.Params.Q))
+		lines, err := h.Trail.Lines(ctx, f)
 		if err != nil {
 			return nil, err
 		}
 		for _, l := range lines {
-			before = l.ID
+			f.Before = l.ID
 			if limited && (l.Object == "" || !see(l.Object)) {
 				continue
 			}
@@ -166,7 +169,7 @@ func (h *handlers) ListActivity(ctx context.Context, request api.ListActivityReq
 				break
 			}
 		}
-		if len(lines) < page {
+		if len(lines) < f.Limit {
 			break
 		}
 	}

@@ -83,7 +83,7 @@ type Safeguards interface {
 
 // Trail is the audit trail.
 type Trail interface {
-	Lines(ctx context.Context, before int64, limit int, q string) ([]records.Activity, error)
+	Lines(ctx context.Context, f records.Sought) ([]records.Activity, error)
 	Note(ctx context.Context, who actor.Actor, o audit.Object, format string, a ...any)
 }
 

@@ -22,6 +22,7 @@ import (
 	"kestrel/internal/listing"
 	"kestrel/internal/platform"
 	"kestrel/internal/problem"
+	"kestrel/internal/records"
 	"kestrel/internal/support/rooms"
 )
 
@@ -140,7 +141,7 @@ func after(d time.Duration) {
 
 func (r *rig) notes(words string) int {
 	r.t.Helper()
-	lines, err := r.Trail.Lines(r.t.Context(), 0, 100, words)
+	lines, err := r.Trail.Lines(r.t.Context(), records.Sought{Limit: 100, Text: words})
 	require.NoError(r.t, err)
 	return len(lines)
 }

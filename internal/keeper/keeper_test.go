@@ -87,7 +87,7 @@ func (r *rig) pin(p *points.Seal, in api.PointPatch) (api.Point, error) {
 
 func (r *rig) said(words string) []string {
 	r.t.Helper()
-	lines, err := r.Trail.Lines(r.t.Context(), 0, 100, words)
+	lines, err := r.Trail.Lines(r.t.Context(), records.Sought{Limit: 100, Text: words})
 	require.NoError(r.t, err)
 	var out []string
 	for _, l := range lines {

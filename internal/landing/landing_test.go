@@ -25,6 +25,7 @@ import (
 	"kestrel/internal/platform"
 	"kestrel/internal/points"
 	"kestrel/internal/problem"
+	"kestrel/internal/records"
 	"kestrel/internal/serving"
 	"kestrel/internal/support/rooms"
 )
@@ -475,7 +476,7 @@ func TestRemovingALanding(t *testing.T) {
 		p, _ := problem.Of(err)
 		require.Equal(t, http.StatusNotFound, p.Status)
 		require.NoError(t, r.inv.Delete(t.Context(), rooms.Anna(), "quay"))
-		lines, err := r.Trail.Lines(t.Context(), 0, 10, "removed tick-db")
+		lines, err := r.Trail.Lines(t.Context(), records.Sought{Limit: 10, Text: "removed tick-db"})
 		require.NoError(t, err)
 		require.Len(t, lines, 1)
 	})

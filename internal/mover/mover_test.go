@@ -230,7 +230,7 @@ func (r *rig) machines(g directory.Record, name string) {
 
 func (r *rig) lines(words string) int {
 	r.t.Helper()
-	lines, err := r.home.Trail.Lines(r.t.Context(), 0, 100, words)
+	lines, err := r.home.Trail.Lines(r.t.Context(), records.Sought{Limit: 100, Text: words})
 	require.NoError(r.t, err)
 	return len(lines)
 }

@@ -177,7 +177,7 @@ func TestAnInvitationIsForNobodyElsesLink(t *testing.T) {
 	q.Site = "Skarholt"
 	_, err = r.p.Pair(t.Context(), key(1), q)
 	says(t, err, "This key is Norhaven's")
-	lines, err := r.Trail.Lines(t.Context(), 0, 50, "nothing was changed")
+	lines, err := r.Trail.Lines(t.Context(), records.Sought{Limit: 50, Text: "nothing was changed"})
 	require.NoError(t, err)
 	require.Len(t, lines, 1, "the attempt is told of")
 	require.Contains(t, lines[0].Text, link.Words(key(9)))
@@ -401,7 +401,7 @@ func TestSettingsOfALink(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "zstd", v.Compression)
 	require.Len(t, v.Windows, 1)
-	lines, err := r.Trail.Lines(t.Context(), 0, 10, "zstd")
+	lines, err := r.Trail.Lines(t.Context(), records.Sought{Limit: 10, Text: "zstd"})
 	require.NoError(t, err)
 	require.Len(t, lines, 1)
 	r.start(t.TempDir())

@@ -54,7 +54,7 @@ func told(p problem.Problem) string {
 // lines are the trail's lines with some words, newest first.
 func lines(t *testing.T, h *rooms.House, words string) []records.Activity {
 	t.Helper()
-	as, err := h.Trail.Lines(t.Context(), 0, 50, words)
+	as, err := h.Trail.Lines(t.Context(), records.Sought{Limit: 50, Text: words})
 	require.NoError(t, err)
 	return as
 }

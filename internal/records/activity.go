@@ -2,6 +2,8 @@ package records
 
 import (
 	"context"
+	"fmt"
+	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -114,16 +116,52 @@ func (db *DB) TrailHeads(ctx context.Context, site string) ([]TrailHead, error) 
 	return list[TrailHead](ctx, db, "heads of a trail", `SELECT * FROM trail_heads WHERE site = $1 ORDER BY number DESC`, site)
 }
 
-// Activity lists lines before an ID (0 for the newest), newest first.
-func (db *DB) Activity(ctx context.Context, before int64, limit int, q string) ([]Activity, error) {
-	if before <= 0 {
-		before = 1 << 62
+// Sought says which lines of the trail are looked for; what is zero does not narrow.
+type Sought struct {
+	Before       int64 // of lines before this ID
+	Limit        int   // the newest so many; 100
+	Text         string
+	Kind         string    // of what they are about
+	By           string    // who begins with this, or the kind of actor
+	Since, Until time.Time // at or after, and before
+}
+
+// Activity lists lines, newest first.
+func (db *DB) Activity(ctx context.Context, f Sought) ([]Activity, error) {
+	query, args := `SELECT * FROM activity WHERE true`, []any{}
+	add := func(sql string, v any) {
+		args = append(args, v)
+		query += " AND " + strings.ReplaceAll(sql, "?", fmt.Sprintf("$%d", len(args)))
 	}
-	if q == "" {
-		return list[Activity](ctx, db, "activity", `SELECT * FROM activity WHERE id < $1 ORDER BY id DESC LIMIT $2`, before, limit)
+	if f.Before > 0 {
+		add(`id < ?`, f.Before)
 	}
-	return list[Activity](ctx, db, "activity", `SELECT * FROM activity WHERE id < $1
-		AND (text ILIKE '%' || $3 || '%' OR subject ILIKE '%' || $3 || '%' OR who ILIKE '%' || $3 || '%') ORDER BY id DESC LIMIT $2`, before, limit, q)
+	if f.Text != "" {
+		add(`(text ILIKE ? OR subject ILIKE ? OR who ILIKE ?)`, "%"+literally(f.Text)+"%")
+	}
+	if f.Kind != "" {
+		add(`kind = ?`, f.Kind)
+	}
+	if f.By != "" {
+		args = append(args, strings.ToLower(f.By))
+		add(fmt.Sprintf(`(lower(who) LIKE ? OR actor = $%d)`, len(args)), literally(strings.ToLower(f.By))+"%")
+	}
+	if !f.Since.IsZero() {
+		add(`at >= ?`, f.Since)
+	}
+	if !f.Until.IsZero() {
+		add(`at < ?`, f.Until)
+	}
+	if f.Limit <= 0 {
+		f.Limit = 100
+	}
+	args = append(args, f.Limit)
+	return list[Activity](ctx, db, "activity", query+fmt.Sprintf(` ORDER BY id DESC LIMIT $%d`, len(args)), args...)
+}
+
+// literally keeps what people type from being a pattern.
+func literally(text string) string {
+	return strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(text)
 }
 
 // Edits lists the lines of an object that led to revisions after one, oldest first.

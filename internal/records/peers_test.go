@@ -17,7 +17,7 @@ func TestWishesOfOtherSites(t *testing.T) {
 	for _, g := range []records.Group{a, b} {
 		require.NoError(t, db.AddGroup(ctx, g, records.Activity{}))
 	}
-	before, err := db.Activity(ctx, 0, 100, "")
+	before, err := db.Activity(ctx, records.Sought{Limit: 100})
 	require.NoError(t, err)
 	d := records.Deletion{GroupID: a.ID, AskedAt: now, AskedBy: "Norhaven", DueAt: now.Add(24 * time.Hour)}
 	require.NoError(t, db.AddDeletion(ctx, d, line("wants it deleted", a.ID, 1)))
@@ -30,7 +30,7 @@ func TestWishesOfOtherSites(t *testing.T) {
 	require.True(t, ds[0].DueAt.Equal(d.DueAt), "asking again hurries nothing")
 	require.NoError(t, db.DropDeletion(ctx, b.ID, line("kept", b.ID, 1)))
 	require.NoError(t, db.DropDeletion(ctx, a.ID, line("kept", a.ID, 1)))
-	lines, err := db.Activity(ctx, 0, 100, "")
+	lines, err := db.Activity(ctx, records.Sought{Limit: 100})
 	require.NoError(t, err)
 	require.Len(t, lines, len(before)+2, "one line for each thing that happened")
 

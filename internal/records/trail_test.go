@@ -123,7 +123,7 @@ func TestHeadsOfTrails(t *testing.T) {
 func TestNoChangeWithoutItsLine(t *testing.T) {
 	db := open(t)
 	lines := func() int {
-		xs, err := db.Activity(ctx, 0, 100, "tells")
+		xs, err := db.Activity(ctx, records.Sought{Limit: 100, Text: "tells"})
 		require.NoError(t, err)
 		return len(xs)
 	}
@@ -149,4 +149,46 @@ func TestNoChangeWithoutItsLine(t *testing.T) {
 	_, err := db.PersonByName(ctx, "olaf")
 	require.ErrorIs(t, err, records.ErrNotFound)
 	require.Empty(t, verified(t, db))
+}
+
+// The trail is searched by what it is about, by whom and by when; what is typed is no
+// pattern.
+func TestSearchingTheTrail(t *testing.T) {
+	db := open(t)
+	at := time.Date(2026, 11, 25, 14, 0, 0, 0, time.UTC)
+	for i, a := range []records.Activity{
+		{Who: "anna", Actor: "person", Kind: "group", Subject: "Ticketing", Text: "anna paused Ticketing"},
+		{Who: "Anna (token backup)", Actor: "token", Kind: "token", Text: "made a token, 100% sure"},
+		{Who: "Eastmole: olaf", Actor: "site", Kind: "link", Text: "100 links"},
+		{Who: "annabelle", Actor: "person", Kind: "person", Text: "under_score"},
+	} {
+		a.At = at.Add(time.Duration(i) * time.Hour)
+		require.NoError(t, db.AddActivity(ctx, a))
+	}
+	for name, c := range map[string]struct {
+		f    records.Sought
+		want []string
+	}{
+		"all":           {records.Sought{}, []string{"annabelle", "Eastmole: olaf", "Anna (token backup)", "anna"}},
+		"the newest":    {records.Sought{Limit: 1}, []string{"annabelle"}},
+		"words":         {records.Sought{Text: "ticketing"}, []string{"anna"}},
+		"no pattern":    {records.Sought{Text: "100%"}, []string{"Anna (token backup)"}},
+		"nor this":      {records.Sought{Text: "r_s"}, []string{"annabelle"}},
+		"a kind":        {records.Sought{Kind: "link"}, []string{"Eastmole: olaf"}},
+		"by somebody":   {records.Sought{By: "ANNA"}, []string{"annabelle", "Anna (token backup)", "anna"}},
+		"with tokens":   {records.Sought{By: "anna ("}, []string{"Anna (token backup)"}},
+		"by sites":      {records.Sought{By: "site"}, []string{"Eastmole: olaf"}},
+		"since":         {records.Sought{Since: at.Add(2 * time.Hour)}, []string{"annabelle", "Eastmole: olaf"}},
+		"until":         {records.Sought{Until: at.Add(time.Hour)}, []string{"anna"}},
+		"all together":  {records.Sought{By: "anna", Since: at, Until: at.Add(3 * time.Hour), Kind: "group", Text: "paused", Limit: 9}, []string{"anna"}},
+		"and not these": {records.Sought{By: "%"}, nil},
+	} {
+		lines, err := db.Activity(ctx, c.f)
+		require.NoError(t, err, name)
+		var who []string
+		for _, l := range lines {
+			who = append(who, l.Who)
+		}
+		require.Equal(t, c.want, who, name)
+	}
 }

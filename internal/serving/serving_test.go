@@ -215,7 +215,7 @@ func TestAServedPointReadsAsItWasSealed(t *testing.T) {
 	require.NoError(t, a.Close())
 	require.NoError(t, b.Close())
 	require.Eventually(t, func() bool { return !r.Store.InUse(x.Point) }, time.Minute, time.Millisecond)
-	lines, err := r.Trail.Lines(t.Context(), 0, 10, "serv")
+	lines, err := r.Trail.Lines(t.Context(), records.Sought{Limit: 10, Text: "serv"})
 	require.NoError(t, err)
 	require.Len(t, lines, 2)
 	require.Contains(t, lines[0].Text, "anna stopped serving point 1 of Ticketing")

@@ -20,6 +20,7 @@ import (
 	"kestrel/internal/clock"
 	"kestrel/internal/httpapi"
 	"kestrel/internal/problem"
+	"kestrel/internal/records"
 	"kestrel/internal/site"
 )
 
@@ -253,7 +254,7 @@ func TestStrangersLockNobodyOut(t *testing.T) {
 	anna, secret, err := s.Access.SignIn(ctx, api.SignIn{Name: "anna", Password: password}, "192.0.2.7")
 	require.NoError(t, err, "she comes from where she always does")
 	require.NoError(t, s.Access.SignOut(ctx, anna, secret))
-	lines, err := s.Trail.Lines(ctx, 0, 50, "")
+	lines, err := s.Trail.Lines(ctx, records.Sought{Limit: 50})
 	require.NoError(t, err)
 	var told []string
 	for _, l := range lines {
@@ -275,7 +276,7 @@ func TestRefusalsAreTold(t *testing.T) {
 	}
 	status, _, _ := c.ask(http.MethodGet, "/people", nil, nil)
 	require.Equal(t, http.StatusForbidden, status, "looking is not told of")
-	lines, err := s.Trail.Lines(ctx, 0, 50, "was refused")
+	lines, err := s.Trail.Lines(ctx, records.Sought{Limit: 50, Text: "was refused"})
 	require.NoError(t, err)
 	require.GreaterOrEqual(t, len(lines), 10)
 	require.Less(t, len(lines), 15)

@@ -12,6 +12,7 @@ import (
 
 	"kestrel/internal/api"
 	"kestrel/internal/clock"
+	"kestrel/internal/records"
 )
 
 // signIn is a client with a session of somebody's.
@@ -48,7 +49,7 @@ func TestChangingAPassword(t *testing.T) {
 	_, _, err := s.Access.SignIn(ctx, api.SignIn{Name: "anna", Password: password}, "192.0.2.8")
 	require.Equal(t, http.StatusUnauthorized, statusOf(t, err))
 	signIn(t, c, "anna", better)
-	lines, err := s.Trail.Lines(ctx, 0, 10, "changed their password")
+	lines, err := s.Trail.Lines(ctx, records.Sought{Limit: 10, Text: "changed their password"})
 	require.NoError(t, err)
 	require.Len(t, lines, 1)
 }
@@ -89,7 +90,7 @@ func TestOnesOwnSessions(t *testing.T) {
 	status, _, _ = other.ask(http.MethodGet, "/session", nil, nil)
 	require.Equal(t, http.StatusUnauthorized, status)
 	require.Len(t, list(olaf), 1)
-	lines, err := s.Trail.Lines(ctx, 0, 20, "ended a session")
+	lines, err := s.Trail.Lines(ctx, records.Sought{Limit: 20, Text: "ended a session"})
 	require.NoError(t, err)
 	require.Len(t, lines, len(mine)-1)
 	require.True(t, strings.HasPrefix(lines[0].Text, "olaf"))
@@ -177,7 +178,7 @@ func TestDisabling(t *testing.T) {
 	status, _, _ = session.ask(http.MethodGet, "/session", nil, nil)
 	require.Equal(t, http.StatusUnauthorized, status, "their sessions are over")
 	signIn(t, c, "olaf", password)
-	lines, err := s.Trail.Lines(ctx, 0, 10, "sign-in enabled → disabled")
+	lines, err := s.Trail.Lines(ctx, records.Sought{Limit: 10, Text: "sign-in enabled → disabled"})
 	require.NoError(t, err)
 	require.Len(t, lines, 1)
 }

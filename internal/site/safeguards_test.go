@@ -123,7 +123,7 @@ func TestASecondFactor(t *testing.T) {
 	clk.add(time.Hour)
 	status, text = try(nil)
 	require.Equal(t, http.StatusOK, status, text)
-	lines, err := s.Trail.Lines(ctx, 0, 50, "olaf")
+	lines, err := s.Trail.Lines(ctx, records.Sought{Limit: 50, Text: "olaf"})
 	require.NoError(t, err)
 	var all []string
 	for _, l := range lines {

@@ -268,7 +268,7 @@ func TestAShorterLadderSaysWhatGoes(t *testing.T) {
 	require.NoError(t, recovery.Protection.Update(ctx, admin, g.ID, patch, nil))
 	require.Eventually(t, func() bool { return len(listed(t, recovery, g.ID)) == 1 }, patience, 20*time.Millisecond)
 	require.Eventually(t, func() bool {
-		lines, err := recovery.Trail.Lines(ctx, 0, 50, "keep ladder was changed")
+		lines, err := recovery.Trail.Lines(ctx, records.Sought{Limit: 50, Text: "keep ladder was changed"})
 		return err == nil && len(lines) == 1 && strings.Contains(lines[0].Text, "3 points were dropped")
 	}, patience, 20*time.Millisecond)
 }
@@ -399,7 +399,7 @@ func TestAnInvitationTakesOverNoLink(t *testing.T) {
 	require.ErrorContains(t, err, "another key")
 	require.Equal(t, before.Key, home.Peering.Links()[0].Key)
 	require.Equal(t, before.Address, home.Peering.Links()[0].Address)
-	lines, err := home.Trail.Lines(ctx, 0, 10, "nothing was changed")
+	lines, err := home.Trail.Lines(ctx, records.Sought{Limit: 10, Text: "nothing was changed"})
 	require.NoError(t, err)
 	require.Len(t, lines, 1, "the trail tells of it")
 	// The other way round: an invitation of a third site that claims to be Norhaven.

@@ -5,7 +5,7 @@ import { useAddress } from "../address";
 import { api, ask, type Schemas } from "../api";
 import { count } from "../format";
 import { type Column, RowTable, useBefore } from "../table";
-import { Button, Card, Fault, Find, Page, When } from "../ui";
+import { Button, Card, Fault, Find, inputLook, Page, When } from "../ui";
 
 type Line = Omit<Schemas["Activity"], "id"> & { id: string };
 
@@ -26,6 +26,29 @@ const columns: Column<Line>[] = [
   },
   { id: "what", head: "What", cell: (a) => <What a={a} /> },
 ];
+
+const kinds = [
+  "group",
+  "point",
+  "person",
+  "token",
+  "link",
+  "platform",
+  "operation",
+  "landing",
+  "store",
+  "safeguards",
+  "consent",
+];
+
+/** span is a day here, from its first moment to the next one's. */
+function span(day: string): { since?: string; until?: string } {
+  const from = new Date(`${day}T00:00`);
+  if (!day || Number.isNaN(from.getTime())) return {};
+  const to = new Date(from);
+  to.setDate(to.getDate() + 1);
+  return { since: from.toISOString(), until: to.toISOString() };
+}
 
 const few = 4;
 
@@ -84,9 +107,11 @@ function Verdict({ v }: { v: Schemas["TrailVerdict"] }) {
 
 export function ActivityPage() {
   const [at, set] = useAddress();
-  const q = at("q");
-  const list = useBefore<Line>("activity", { q }, 15_000, async (limit, before) => {
-    const lines = await ask(api.GET("/activity", { params: { query: { limit, q: q || undefined, before } } }));
+  const [q, kind, by, day] = [at("q"), at("kind"), at("by"), at("day")];
+  const narrowed = q || kind || by || day;
+  const list = useBefore<Line>("activity", { q, kind, by, day }, 15_000, async (limit, before) => {
+    const query = { limit, before, q: q || undefined, kind: kind || undefined, by: by || undefined, ...span(day) };
+    const lines = await ask(api.GET("/activity", { params: { query } }));
     return lines.map((a) => ({ ...a, id: String(a.id) }));
   });
   const verify = useMutation({ mutationFn: () => ask(api.GET("/activity/verification")) });
@@ -96,8 +121,28 @@ export function ActivityPage() {
       <Fault of={verify.error} />
       {verify.data && <Verdict v={verify.data} />}
       <Card>
-        <div className="flex items-center justify-between gap-3 border-line border-b p-3">
+        <div className="flex flex-wrap items-center gap-3 border-line border-b p-3">
           <Find label="Find in the activity" hint="Find by name, group or words" value={q} onFind={(q) => set({ q })} />
+          <Find label="Who did it" hint="Who, or site, host, token" narrow value={by} onFind={(by) => set({ by })} />
+          <select
+            aria-label="What it is about"
+            className={`${inputLook} max-w-40`}
+            value={kind}
+            onChange={(e) => set({ kind: e.target.value })}
+          >
+            <option value="">everything</option>
+            {kinds.map((k) => (
+              <option key={k}>{k}</option>
+            ))}
+          </select>
+          <input
+            type="date"
+            aria-label="On the day"
+            className={`${inputLook} max-w-40`}
+            value={day}
+            onChange={(e) => set({ day: e.target.value })}
+          />
+          <span className="flex-1" />
           <Button
             disabled={verify.isPending}
             title="Goes through all lines, and holds them against what this site signed and others hold"
@@ -110,7 +155,7 @@ export function ActivityPage() {
           label="Activity"
           columns={columns}
           list={list}
-          none={q ? "Nothing fits." : "Nothing has happened yet."}
+          none={narrowed ? "Nothing fits." : "Nothing has happened yet."}
         />
       </Card>
     </Page>

@@ -222,12 +222,12 @@ func (db *DB) AddActivity(_ context.Context, a records.Activity) error {
 }
 
 // Activity implements audit.Store.
-func (db *DB) Activity(_ context.Context, before int64, limit int, q string) ([]records.Activity, error) {
+func (db *DB) Activity(_ context.Context, f records.Sought) ([]records.Activity, error) {
 	db.mu.Lock()
 	defer db.mu.Unlock()
 	var out []records.Activity
 	for _, a := range slices.Backward(db.activity) {
-		if (before == 0 || a.ID < before) && strings.Contains(strings.ToLower(a.Text+a.Subject+a.Who), strings.ToLower(q)) && len(out) < limit {
+		if (f.Before == 0 || a.ID < f.Before) && strings.Contains(strings.ToLower(a.Text+a.Subject+a.Who), strings.ToLower(f.Text)) && len(out) < f.Limit {
 			out = append(out, a)
 		}
 	}
