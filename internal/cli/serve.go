@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crypto/tls"
 	"crypto/x509"
 	"encoding/pem"
 	"errors"
@@ -45,6 +46,7 @@ func (a *app) serveCmd() *cobra.Command {
 	var listen, cert, key, level, floor, verify, wait, least string
 	var asRoot bool
 	var connect []string
+	var syslogCA string
 	c := &cobra.Command{Use: "serve", Short: "Run a site", Args: cobra.NoArgs,
 		Long: `Run a site: its console and API, its link to other sites, its point store.
 
@@ -73,6 +75,9 @@ keeps its password off the process list.`,
 			}
 			if cfg.Within, err = reach.Parse(connect); err != nil {
 				return usage("--connect-to: %v", err)
+			}
+			if cfg.SyslogTLS, err = syslogTLS(cfg.Syslog, syslogCA); err != nil {
+				return err
 			}
 			if cfg.Log, err = logger(a, level); err != nil {
 				return err
@@ -167,12 +172,40 @@ keeps its password off the process list.`,
 	f.StringArrayVar(&cfg.CarryDirs, "carry-dir", nil, "folder of this host below which carried images may lie; may be given more than once")
 	f.StringArrayVar(&cfg.CertificateDirs, "certificate-dir", nil, "folder of this host below which certificates of platforms may lie; may be given more than once")
 	f.StringArrayVar(&connect, "connect-to", nil, "network that the site may connect to, such as 192.0.2.0/24, for platforms, other sites and objects; may be given more than once, anywhere if left out")
+	f.StringVar(&cfg.Syslog, "syslog", "", "HOST:PORT of a log server that the audit trail is sent to (RFC 5424 over TLS)")
+	f.StringVar(&syslogCA, "syslog-ca", "", "certificates of who vouches for it (default: the system's)")
 	f.BoolVar(&asRoot, "as-root", false, "run as root all the same")
 	f.StringVar(&wait, "deletion-wait", "1d", "how long points stay here that another site wants deleted, for somebody here to stop it; 0 for not at all")
 	f.StringVar(&least, "least-keep", "1h 1d, 1d 7d", "how fast points are thinned here at most where another site makes a keep ladder shorter; none for as fast as it wants")
 	f.StringVar(&verify, "verify-every", "7d", "time within which every block of the point store is read and verified once; 0 for never")
 	f.StringVar(&level, "log", "info", "log level")
 	return c
+}
+
+// syslogTLS is how a log server is spoken to: it has to show a certificate for its name.
+func syslogTLS(address, ca string) (*tls.Config, error) {
+	if address == "" {
+		if ca != "" {
+			return nil, usage("--syslog-ca goes with --syslog")
+		}
+		return nil, nil
+	}
+	host, _, err := net.SplitHostPort(address)
+	if err != nil || host == "" {
+		return nil, usage("--syslog is HOST:PORT, not %q", address)
+	}
+	cfg := &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12}
+	if ca != "" {
+		b, err := os.ReadFile(ca)
+		if err != nil {
+			return nil, usage("--syslog-ca: %v", err)
+		}
+		cfg.RootCAs = x509.NewCertPool()
+		if !cfg.RootCAs.AppendCertsFromPEM(b) {
+			return nil, usage("--syslog-ca: %s holds no certificate", ca)
+		}
+	}
+	return cfg, nil
 }
 
 // guardCmd is started by serve and by nobody else.

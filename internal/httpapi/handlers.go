@@ -182,6 +182,11 @@ func (h *handlers) GetBoard(ctx context.Context, _ api.GetBoardRequestObject) (a
 		return nil, err
 	}
 	needs, err := h.Safeguards.Needs(ctx, who(ctx))
+	if h.Courier != nil && len(who(ctx).Tags) == 0 {
+		if n, ok := h.Courier.Need(); ok {
+			needs = append(needs, n)
+		}
+	}
 	v.Needs = append(needs, v.Needs...)
 	return api.GetBoard200JSONResponse(v), err
 }

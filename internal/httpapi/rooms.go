@@ -24,6 +24,7 @@ type Rooms struct {
 	Site       Site
 	Access     Access
 	Safeguards Safeguards
+	Courier    Courier // nil: the trail is sent nowhere
 	Trail      Trail
 	Notary     Notary
 	Events     Events
@@ -80,6 +81,9 @@ type Safeguards interface {
 	Needs(ctx context.Context, who actor.Actor) ([]api.Need, error)
 	Answer(ctx context.Context, who actor.Actor, id string, give bool) (api.Consent, error)
 }
+
+// Courier sends the trail to a log server.
+type Courier interface{ Need() (api.Need, bool) }
 
 // Trail is the audit trail.
 type Trail interface {

@@ -116,6 +116,16 @@ func (db *DB) TrailHeads(ctx context.Context, site string) ([]TrailHead, error) 
 	return list[TrailHead](ctx, db, "heads of a trail", `SELECT * FROM trail_heads WHERE site = $1 ORDER BY number DESC`, site)
 }
 
+// Sent is the number of the last line that was sent to a log server; 0 for none.
+func (db *DB) Sent(ctx context.Context, address string) (int64, error) {
+	return get[int64](ctx, db, "what was sent", `SELECT coalesce((SELECT number FROM trail_sent WHERE address = $1), 0)`, address)
+}
+
+// SaveSent notes it.
+func (db *DB) SaveSent(ctx context.Context, address string, number int64) error {
+	return db.exec(ctx, "what was sent", `INSERT INTO trail_sent (address, number) VALUES ($1, $2) ON CONFLICT (address) DO UPDATE SET number = $2`, address, number)
+}
+
 // Sought says which lines of the trail are looked for; what is zero does not narrow.
 type Sought struct {
 	Before       int64 // of lines before this ID

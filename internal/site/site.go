@@ -79,6 +79,10 @@ type Config struct {
 	CertificateDirs []string
 	// Within are the networks that the site connects to; nil is everywhere.
 	Within reach.Networks
+	// Syslog is a log server that the trail is sent to, HOST:PORT; none if empty.
+	// SyslogTLS is how it is spoken to.
+	Syslog    string
+	SyslogTLS *tls.Config
 	// DeletionWait is how long points stay here that another site wants deleted; 0 for
 	// a day, negative for not at all.
 	DeletionWait time.Duration
@@ -123,6 +127,7 @@ type Site struct {
 	Notary     *audit.Notary
 	Access     *access.Access
 	Safeguards *safeguard.Safeguards
+	Courier    *audit.Courier // nil: the trail is sent nowhere
 	Groups     *directory.Directory
 	Inventory  *inventory.Inventory
 	History    *history.History
@@ -263,6 +268,9 @@ func (s *Site) openRooms(ctx context.Context, objects *bucket.FS) (err error) {
 	if err != nil {
 		return err
 	}
+	if cfg.Syslog != "" {
+		s.Courier = &audit.Courier{Address: cfg.Syslog, TLS: cfg.SyslogTLS, Dial: cfg.Within.Dialer(10 * time.Second).DialContext, Outbox: db, Clock: clk, Hub: hub, Log: log}
+	}
 	s.Access = access.New(db, s.Trail, clk, box, s.self.Name, cfg.ConsoleURL)
 	if s.Safeguards, err = safeguard.Open(ctx, db, s.Trail, clk, hub); err != nil {
 		return err
@@ -386,6 +394,9 @@ func (s *Site) Run(ctx context.Context) error {
 	for _, run := range []func(context.Context){s.Inventory.Run, s.Operations.Run, s.Peering.Run, s.Mover.Run, s.Keeper.Run, s.Keeper.Verify, s.tidy} {
 		wg.Go(func() { run(ctx) })
 	}
+	if s.Courier != nil {
+		wg.Go(func() { s.Courier.Run(ctx) })
+	}
 	s.ready.Store(true)
 	var err error
 	select {
@@ -464,6 +475,10 @@ func (s *Site) Now() time.Time { return s.clk.Now() }
 
 // Rooms is the site as the API asks it.
 func (s *Site) Rooms() httpapi.Rooms {
-	return httpapi.Rooms{Version: Version, Site: s, Access: s.Access, Safeguards: s.Safeguards, Trail: s.Trail, Notary: s.Notary, Events: s.Hub, Directory: s.Groups, Groups: s.Protection, Overview: s.Overview, Platforms: s.Inventory, Links: s.Peering,
+	r := httpapi.Rooms{Version: Version, Site: s, Access: s.Access, Safeguards: s.Safeguards, Trail: s.Trail, Notary: s.Notary, Events: s.Hub, Directory: s.Groups, Groups: s.Protection, Overview: s.Overview, Platforms: s.Inventory, Links: s.Peering,
 		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Operations: s.Operations}
+	if s.Courier != nil {
+		r.Courier = s.Courier
+	}
+	return r
 }
