@@ -23,6 +23,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/session/ways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How one can sign in */
+        get: operations["getSignInWays"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/session/password": {
         parameters: {
             query?: never;
@@ -1101,6 +1118,10 @@ export interface components {
             /** @description Of one's authenticator or a recovery code; a 401 that names this field asks for it */
             code?: string;
         };
+        SignInWays: {
+            /** @description What the provider is called at which people sign in; they go to /sign-on */
+            signOn?: string;
+        };
         Welcome: {
             token: string;
             name: string;
@@ -1180,6 +1201,8 @@ export interface components {
             disabled: boolean;
             /** @description Whether they have set one up */
             secondFactor: boolean;
+            /** @description They sign in at a provider, which also says what they may do */
+            signOn: boolean;
         };
         NewPerson: {
             /** @description viewer, operator or administrator */
@@ -2287,6 +2310,27 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSignInWays: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInWays"];
+                };
             };
             default: components["responses"]["Problem"];
         };

@@ -35,6 +35,7 @@ export const asks = {
   served: queryOptions({ queryKey: ["served"], queryFn: () => ask(api.GET("/served")), refetchInterval: 5 * second }),
   store: queryOptions({ queryKey: ["store"], queryFn: () => ask(api.GET("/store")), refetchInterval: 15 * second }),
   sessions: queryOptions({ queryKey: ["sessions"], queryFn: () => ask(api.GET("/sessions")) }),
+  ways: queryOptions({ queryKey: ["ways"], queryFn: () => ask(api.GET("/session/ways")), staleTime: Infinity }),
   safeguards: queryOptions({ queryKey: ["safeguards"], queryFn: () => ask(api.GET("/safeguards")) }),
   consents: queryOptions({ queryKey: ["consents"], queryFn: () => ask(api.GET("/consents")) }),
   people: queryOptions({ queryKey: ["people"], queryFn: () => ask(api.GET("/people")) }),

@@ -161,7 +161,8 @@ func (a *Access) Welcome(ctx context.Context, w api.Welcome, from string) (actor
 	p = records.Person{ID: uuid.NewString(), Name: name, PasswordHash: hash, Role: link.Role, Tags: link.Tags, CreatedAt: a.clk.Now()}
 	err = a.trail.Do(ctx, actorOf(p, from), person(p), func(ctx context.Context) error { return a.db.AddPerson(ctx, p) },
 		"%s joined as %s with a one-time link", name, words.Article(p.Role))
-	if records.Taken(err, records.PersonNameTaken) {
+	var taken *records.TakenError
+	if errors.As(err, &taken) {
 		return actor.Actor{}, "", exists
 	}
 	if err != nil {
@@ -195,7 +196,7 @@ func (a *Access) SignIn(ctx context.Context, in api.SignIn, from string) (actor.
 	if err != nil && !errors.Is(err, records.ErrNotFound) {
 		return actor.Actor{}, "", err
 	}
-	if err != nil || p.Disabled {
+	if err != nil || p.Disabled || p.PasswordHash == "" {
 		p.PasswordHash = noPassword // an unknown name takes as long as a wrong password
 	}
 	right, ok := a.hashes.check(ctx, p.PasswordHash, in.Password)
@@ -284,6 +285,9 @@ func (a *Access) resolve(ctx context.Context, secret string) (actor.Actor, recor
 
 // holds says what somebody has to do before they may do anything.
 func (a *Access) holds(ctx context.Context, p records.Person) (string, error) {
+	if why := a.staleSignOn(p); why != "" || p.Subject != "" {
+		return why, nil // the second factor is the provider's
+	}
 	if a.Demanded == nil || !a.Demanded(p.Role) {
 		return "", nil
 	}

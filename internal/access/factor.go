@@ -187,7 +187,11 @@ func (a *Access) inPerson(ctx context.Context, who actor.Actor) (records.Person,
 	if who.Kind != actor.Person {
 		return records.Person{}, &problem.Problem{Status: 403, Title: "Not allowed; nothing was changed", Detail: "A token does not change how its person signs in. Sign in in the console, or give name and password to: kestrel session second-factor."}
 	}
-	return a.self(ctx, who)
+	p, err := a.self(ctx, who)
+	if err != nil {
+		return p, err
+	}
+	return p, elsewhere(p)
 }
 
 // SecondFactor tells how it stands with somebody's.

@@ -58,6 +58,9 @@ func (a *Access) ChangePassword(ctx context.Context, who actor.Actor, in api.New
 	if err != nil {
 		return err
 	}
+	if err := elsewhere(p); err != nil {
+		return err
+	}
 	if err := a.knows(ctx, p, who.From, "old", in.Old); err != nil {
 		return err
 	}

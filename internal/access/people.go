@@ -36,7 +36,7 @@ func (a *Access) Role(ctx context.Context, id string) (name string, role actor.R
 }
 
 func personView(p records.Person, second bool) api.Person {
-	return api.Person{ID: p.ID, Name: p.Name, Role: p.Role, Tags: append([]string{}, p.Tags...), CreatedAt: p.CreatedAt, Disabled: p.Disabled, SecondFactor: second}
+	return api.Person{ID: p.ID, Name: p.Name, Role: p.Role, Tags: append([]string{}, p.Tags...), CreatedAt: p.CreatedAt, Disabled: p.Disabled, SecondFactor: second, SignOn: p.Subject != ""}
 }
 
 // InvitePerson makes a one-time link with which somebody joins in a role.
@@ -63,6 +63,9 @@ func (a *Access) InvitePerson(ctx context.Context, who actor.Actor, in api.NewPe
 func (a *Access) ResetPassword(ctx context.Context, who actor.Actor, id string) (api.PersonInvitation, error) {
 	p, err := a.findPerson(ctx, id)
 	if err != nil {
+		return api.PersonInvitation{}, err
+	}
+	if err := elsewhere(p); err != nil {
 		return api.PersonInvitation{}, err
 	}
 	if p.Disabled {
@@ -96,6 +99,11 @@ func (a *Access) EditPerson(ctx context.Context, who actor.Actor, id string, in 
 		return api.Person{}, err
 	}
 	before := p
+	if in.Role != nil || in.Tags != nil || in.SecondFactorOff != nil {
+		if err := elsewhere(p); err != nil {
+			return api.Person{}, err
+		}
+	}
 	role, faults := checkRole(in.Role, actor.Role(p.Role))
 	p.Role = string(role)
 	if in.Tags != nil {

@@ -883,6 +883,9 @@ type Person struct {
 	// SecondFactor Whether they have set one up
 	SecondFactor bool `json:"secondFactor"`
 
+	// SignOn They sign in at a provider, which also says what they may do
+	SignOn bool `json:"signOn"`
+
 	// Tags Limited to groups with one of these; empty is no limit
 	Tags []string `json:"tags"`
 }
@@ -1188,6 +1191,12 @@ type SignIn struct {
 	Code     *string `json:"code,omitempty"`
 	Name     string  `json:"name"`
 	Password string  `json:"password"`
+}
+
+// SignInWays defines model for SignInWays.
+type SignInWays struct {
+	// SignOn What the provider is called at which people sign in; they go to /sign-on
+	SignOn *string `json:"signOn,omitempty"`
 }
 
 // Store defines model for Store.
@@ -2166,6 +2175,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /session/second-factor/removal (the `RemoveSecondFactor` operationId).
 	RemoveSecondFactor(ctx context.Context, body RemoveSecondFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSignInWays How one can sign in
+	//
+	// Corresponds with GET /session/ways (the `GetSignInWays` operationId).
+	GetSignInWays(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSessions One's own sessions
 	//
@@ -3688,6 +3702,21 @@ func (c *Client) RemoveSecondFactorWithBody(ctx context.Context, contentType str
 // Corresponds with POST /session/second-factor/removal (the `RemoveSecondFactor` operationId).
 func (c *Client) RemoveSecondFactor(ctx context.Context, body RemoveSecondFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveSecondFactorRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSignInWays How one can sign in
+//
+// Corresponds with GET /session/ways (the `GetSignInWays` operationId).
+func (c *Client) GetSignInWays(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSignInWaysRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -6975,6 +7004,33 @@ func NewRemoveSecondFactorRequestWithBody(server string, contentType string, bod
 	return req, nil
 }
 
+// NewGetSignInWaysRequest constructs an http.Request for the GetSignInWays method
+func NewGetSignInWaysRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/session/ways")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListSessionsRequest constructs an http.Request for the ListSessions method
 func NewListSessionsRequest(server string) (*http.Request, error) {
 	var err error
@@ -7992,6 +8048,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /session/second-factor/removal (the `RemoveSecondFactor` operationId).
 	RemoveSecondFactorWithResponse(ctx context.Context, body RemoveSecondFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*RemoveSecondFactorResponse, error)
+
+	// GetSignInWaysWithResponse How one can sign in
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /session/ways (the `GetSignInWays` operationId).
+	GetSignInWaysWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSignInWaysResponse, error)
 
 	// ListSessionsWithResponse One's own sessions
 	//
@@ -11293,6 +11356,54 @@ func (r RemoveSecondFactorResponse) ContentType() string {
 	return ""
 }
 
+type GetSignInWaysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SignInWays
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSignInWaysResponse) GetJSON200() *SignInWays {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSignInWaysResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSignInWaysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSignInWaysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSignInWaysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSignInWaysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSessionsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12988,6 +13099,19 @@ func (c *ClientWithResponses) RemoveSecondFactorWithResponse(ctx context.Context
 		return nil, err
 	}
 	return ParseRemoveSecondFactorResponse(rsp)
+}
+
+// GetSignInWaysWithResponse How one can sign in
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /session/ways (the `GetSignInWays` operationId).
+func (c *ClientWithResponses) GetSignInWaysWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSignInWaysResponse, error) {
+	rsp, err := c.GetSignInWays(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSignInWaysResponse(rsp)
 }
 
 // ListSessionsWithResponse One's own sessions
@@ -15422,6 +15546,39 @@ func ParseRemoveSecondFactorResponse(rsp *http.Response) (*RemoveSecondFactorRes
 	return response, nil
 }
 
+// ParseGetSignInWaysResponse parses an HTTP response from a GetSignInWaysWithResponse call
+func ParseGetSignInWaysResponse(rsp *http.Response) (*GetSignInWaysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSignInWaysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SignInWays
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListSessionsResponse parses an HTTP response from a ListSessionsWithResponse call
 func ParseListSessionsResponse(rsp *http.Response) (*ListSessionsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -15983,6 +16140,9 @@ type ServerInterface interface {
 	// RemoveSecondFactor Take one's own second factor off
 	// (POST /session/second-factor/removal)
 	RemoveSecondFactor(ctx *echo.Context) error
+	// GetSignInWays How one can sign in
+	// (GET /session/ways)
+	GetSignInWays(ctx *echo.Context) error
 	// ListSessions One's own sessions
 	// (GET /sessions)
 	ListSessions(ctx *echo.Context) error
@@ -17216,6 +17376,15 @@ func (w *ServerInterfaceWrapper) RemoveSecondFactor(ctx *echo.Context) error {
 	return err
 }
 
+// GetSignInWays converts echo context to params.
+func (w *ServerInterfaceWrapper) GetSignInWays(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetSignInWays(ctx)
+	return err
+}
+
 // ListSessions converts echo context to params.
 func (w *ServerInterfaceWrapper) ListSessions(ctx *echo.Context) error {
 	var err error
@@ -17379,6 +17548,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/session", wrapper.SignOut, options.OperationMiddlewares["signOut"]...)
 	router.GET(options.BaseURL+"/session", wrapper.GetSession, options.OperationMiddlewares["getSession"]...)
 	router.POST(options.BaseURL+"/session", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
+	router.GET(options.BaseURL+"/session/ways", wrapper.GetSignInWays, options.OperationMiddlewares["getSignInWays"]...)
 	router.POST(options.BaseURL+"/session/password", wrapper.ChangePassword, options.OperationMiddlewares["changePassword"]...)
 	router.POST(options.BaseURL+"/session/second-factor", wrapper.BeginSecondFactor, options.OperationMiddlewares["beginSecondFactor"]...)
 	router.PUT(options.BaseURL+"/session/second-factor", wrapper.ConfirmSecondFactor, options.OperationMiddlewares["confirmSecondFactor"]...)
@@ -20123,6 +20293,44 @@ func (response RemoveSecondFactordefaultApplicationProblemPlusJSONResponse) Visi
 	return err
 }
 
+type GetSignInWaysRequestObject struct {
+}
+
+type GetSignInWaysResponseObject interface {
+	VisitGetSignInWaysResponse(w http.ResponseWriter) error
+}
+
+type GetSignInWays200JSONResponse SignInWays
+
+func (response GetSignInWays200JSONResponse) VisitGetSignInWaysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSignInWaysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSignInWaysdefaultApplicationProblemPlusJSONResponse) VisitGetSignInWaysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSessionsRequestObject struct {
 }
 
@@ -20739,6 +20947,9 @@ type StrictServerInterface interface {
 	// RemoveSecondFactor Take one's own second factor off
 	// (POST /session/second-factor/removal)
 	RemoveSecondFactor(ctx context.Context, request RemoveSecondFactorRequestObject) (RemoveSecondFactorResponseObject, error)
+	// GetSignInWays How one can sign in
+	// (GET /session/ways)
+	GetSignInWays(ctx context.Context, request GetSignInWaysRequestObject) (GetSignInWaysResponseObject, error)
 	// ListSessions One's own sessions
 	// (GET /sessions)
 	ListSessions(ctx context.Context, request ListSessionsRequestObject) (ListSessionsResponseObject, error)
@@ -22961,6 +23172,29 @@ func (sh *strictHandler) RemoveSecondFactor(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(RemoveSecondFactorResponseObject); ok {
 		return validResponse.VisitRemoveSecondFactorResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetSignInWays operation middleware
+func (sh *strictHandler) GetSignInWays(ctx *echo.Context) error {
+	var request GetSignInWaysRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSignInWays(ctx.Request().Context(), request.(GetSignInWaysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSignInWays")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetSignInWaysResponseObject); ok {
+		return validResponse.VisitGetSignInWaysResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -102,14 +103,18 @@ func (a *app) currentProfile() (profile, error) {
 
 func (a *app) loginCmd() *cobra.Command {
 	var user, name string
-	var stdin bool
+	var stdin, token bool
 	c := &cobra.Command{Use: "login URL", Short: "Sign in at a site and keep a token in a profile", Args: cobra.ExactArgs(1),
 		Long: `Sign in at a site and keep a token in a profile.
 
 URL is the site's address, or the one-time link that "kestrel admin link" printed
-there: then you become its first administrator.`,
+there: then you become its first administrator.
+
+Whoever signs in elsewhere and has no password here makes a token on the page Access of
+the console, and gives it with --token.`,
 		Example: `  kestrel login http://127.0.0.1:7411 --user harbour-master
-  kestrel login 'http://127.0.0.1:7411/welcome#…' --user harbour-master --as norhaven`,
+  kestrel login 'http://127.0.0.1:7411/welcome#…' --user harbour-master --as norhaven
+  kestrel login https://norhaven.skerry.example --token`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			u, err := url.Parse(args[0])
 			if err != nil || u.Host == "" {
@@ -117,8 +122,11 @@ there: then you become its first administrator.`,
 			}
 			welcome := u.Fragment
 			u.Fragment, u.Path = "", ""
+			if token {
+				return a.loginByToken(cmd.Context(), u.String(), name, stdin)
+			}
 			if user == "" {
-				return usage("give --user NAME")
+				return usage("give --user NAME, or --token")
 			}
 			password, err := a.password(stdin)
 			if err != nil {
@@ -134,24 +142,47 @@ there: then you become its first administrator.`,
 			if err != nil {
 				return err
 			}
-			ps, err := loadProfiles()
-			if err != nil {
-				return err
-			}
-			if name == "" {
-				name = strings.ToLower(me.Site)
-			}
-			ps.Profiles[name] = profile{URL: u.String(), Token: secret.Secret, Site: me.Site, User: me.Name}
-			ps.Current = name
-			if err := ps.save(); err != nil {
-				return err
-			}
-			return a.did("Signed in at %s as %s (%s); profile %q is now the current one.", me.Site, me.Name, me.Role, name)
+			return a.keepProfile(name, u.String(), secret.Secret, me)
 		}}
 	c.Flags().StringVarP(&user, "user", "u", "", "name to sign in with")
+	c.Flags().BoolVar(&token, "token", false, "with a token that was made in the console, in place of a password")
 	c.Flags().StringVar(&name, "as", "", "name of the profile (default: the site's name)")
 	c.Flags().BoolVar(&stdin, "password-stdin", false, "read the password from standard input")
 	return c
+}
+
+// loginByToken keeps a token that somebody has.
+func (a *app) loginByToken(ctx context.Context, server, name string, stdin bool) error {
+	secret, err := a.hidden("Token: ", stdin)
+	if err != nil {
+		return err
+	}
+	c, err := newClient(server, strings.TrimSpace(secret))
+	if err != nil {
+		return err
+	}
+	me, err := read[api.Me](c.GetSession(ctx))
+	if err != nil {
+		return err
+	}
+	return a.keepProfile(name, server, strings.TrimSpace(secret), me)
+}
+
+// keepProfile makes a profile of a token, and the current one.
+func (a *app) keepProfile(name, server, token string, me api.Me) error {
+	ps, err := loadProfiles()
+	if err != nil {
+		return err
+	}
+	if name == "" {
+		name = strings.ToLower(me.Site)
+	}
+	ps.Profiles[name] = profile{URL: server, Token: token, Site: me.Site, User: me.Name}
+	ps.Current = name
+	if err := ps.save(); err != nil {
+		return err
+	}
+	return a.did("Signed in at %s as %s (%s); profile %q is now the current one.", me.Site, me.Name, me.Role, name)
 }
 
 func (a *app) profileCmd() *cobra.Command {

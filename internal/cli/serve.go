@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -28,6 +29,7 @@ import (
 	"kestrel/internal/nbd"
 	"kestrel/internal/platform/libvirt"
 	"kestrel/internal/reach"
+	"kestrel/internal/signon"
 	"kestrel/internal/site"
 )
 
@@ -46,7 +48,8 @@ func (a *app) serveCmd() *cobra.Command {
 	var listen, cert, key, level, floor, verify, wait, least string
 	var asRoot bool
 	var connect []string
-	var syslogCA string
+	var syslogCA, signOnSecret string
+	var signOnRoles []string
 	c := &cobra.Command{Use: "serve", Short: "Run a site", Args: cobra.NoArgs,
 		Long: `Run a site: its console and API, its link to other sites, its point store.
 
@@ -75,6 +78,9 @@ keeps its password off the process list.`,
 			}
 			if cfg.Within, err = reach.Parse(connect); err != nil {
 				return usage("--connect-to: %v", err)
+			}
+			if err := signOn(&cfg.SignOn, signOnSecret, signOnRoles); err != nil {
+				return err
 			}
 			if cfg.SyslogTLS, err = syslogTLS(cfg.Syslog, syslogCA); err != nil {
 				return err
@@ -172,6 +178,12 @@ keeps its password off the process list.`,
 	f.StringArrayVar(&cfg.CarryDirs, "carry-dir", nil, "folder of this host below which carried images may lie; may be given more than once")
 	f.StringArrayVar(&cfg.CertificateDirs, "certificate-dir", nil, "folder of this host below which certificates of platforms may lie; may be given more than once")
 	f.StringArrayVar(&connect, "connect-to", nil, "network that the site may connect to, such as 192.0.2.0/24, for platforms, other sites and objects; may be given more than once, anywhere if left out")
+	f.StringVar(&cfg.SignOn.Issuer, "sign-on-issuer", "", "address of an OpenID Connect provider at which people can sign in; it sends them back to --console-url with "+signon.Back)
+	f.StringVar(&cfg.SignOn.ClientID, "sign-on-client", "", "what this site is called there")
+	f.StringVar(&signOnSecret, "sign-on-secret-file", "", "file with this site's secret there, or KESTREL_SIGN_ON_SECRET")
+	f.StringVar(&cfg.SignOn.GroupsClaim, "sign-on-groups-claim", "groups", "claim that has somebody's groups")
+	f.StringVar(&cfg.SignOn.Label, "sign-on-label", "", "what people call the provider (default: its host)")
+	f.StringArrayVar(&signOnRoles, "sign-on-role", nil, "GROUP=ROLE or GROUP=ROLE:TAG,TAG: what people of a group there may do here; may be given more than once")
 	f.StringVar(&cfg.Syslog, "syslog", "", "HOST:PORT of a log server that the audit trail is sent to (RFC 5424 over TLS)")
 	f.StringVar(&syslogCA, "syslog-ca", "", "certificates of who vouches for it (default: the system's)")
 	f.BoolVar(&asRoot, "as-root", false, "run as root all the same")
@@ -180,6 +192,43 @@ keeps its password off the process list.`,
 	f.StringVar(&verify, "verify-every", "7d", "time within which every block of the point store is read and verified once; 0 for never")
 	f.StringVar(&level, "log", "info", "log level")
 	return c
+}
+
+// signOn completes where people can sign in.
+func signOn(c *signon.Config, secretFile string, roles []string) error {
+	if c.Issuer == "" {
+		if c.ClientID != "" || secretFile != "" || len(roles) > 0 {
+			return usage("--sign-on-client, --sign-on-secret-file and --sign-on-role go with --sign-on-issuer")
+		}
+		return nil
+	}
+	u, err := url.Parse(c.Issuer)
+	loopback := err == nil && (u.Hostname() == "localhost" || net.ParseIP(u.Hostname()).IsLoopback())
+	if err != nil || u.Host == "" || u.User != nil || u.Scheme != "https" && (u.Scheme != "http" || !loopback) {
+		return usage("--sign-on-issuer is an https URL, not %q", c.Issuer)
+	}
+	if c.ClientID == "" || len(roles) == 0 {
+		return usage("give --sign-on-client and at least one --sign-on-role with --sign-on-issuer")
+	}
+	if c.Label == "" {
+		c.Label = u.Hostname()
+	}
+	c.Secret = os.Getenv("KESTREL_SIGN_ON_SECRET")
+	if secretFile != "" {
+		b, err := os.ReadFile(secretFile)
+		if err != nil {
+			return usage("--sign-on-secret-file: %v", err)
+		}
+		c.Secret = strings.TrimSpace(string(b))
+	}
+	for _, r := range roles {
+		g, err := signon.ParseGrant(r)
+		if err != nil {
+			return usage("--sign-on-role: %v", err)
+		}
+		c.Grants = append(c.Grants, g)
+	}
+	return nil
 }
 
 // syslogTLS is how a log server is spoken to: it has to show a certificate for its name.

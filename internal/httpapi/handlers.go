@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"log/slog"
 	"net/http"
 	"strconv"
 	"strings"
@@ -28,6 +29,7 @@ type handlers struct {
 	Rooms
 	secure bool
 	door   Door
+	log    *slog.Logger
 	rules  map[string]rule
 	guards map[string]guarded
 	lately lately

@@ -16,6 +16,7 @@ import (
 	"kestrel/internal/peering"
 	"kestrel/internal/records"
 	"kestrel/internal/safeguard"
+	"kestrel/internal/signon"
 )
 
 // Rooms is what the interface asks of a site; each is as small as it can be.
@@ -24,7 +25,9 @@ type Rooms struct {
 	Site       Site
 	Access     Access
 	Safeguards Safeguards
-	Courier    Courier // nil: the trail is sent nowhere
+	SignOn     *signon.SignOn // nil: people sign in here only
+	Box        Box            // for what browsers keep for us
+	Courier    Courier        // nil: the trail is sent nowhere
 	Trail      Trail
 	Notary     Notary
 	Events     Events
@@ -54,6 +57,7 @@ type Access interface {
 	ChangePassword(ctx context.Context, who actor.Actor, in api.NewPassword, secret string) error
 	Sessions(ctx context.Context, who actor.Actor, secret string) ([]api.Session, error)
 	EndSession(ctx context.Context, who actor.Actor, id string) error
+	SignOn(ctx context.Context, id signon.Identity, label string, grants []actor.Grant, from string) (actor.Actor, string, error)
 	SignOut(ctx context.Context, who actor.Actor, secret string) error
 	While(ctx context.Context, secret string) (context.Context, context.CancelFunc)
 	WhoIs(ctx context.Context, secret, from string) (actor.Actor, error)
@@ -80,6 +84,12 @@ type Safeguards interface {
 	List(ctx context.Context, who actor.Actor) ([]api.Consent, error)
 	Needs(ctx context.Context, who actor.Actor) ([]api.Need, error)
 	Answer(ctx context.Context, who actor.Actor, id string, give bool) (api.Consent, error)
+}
+
+// Box encrypts.
+type Box interface {
+	Seal(secret string) []byte
+	Open(b []byte) (string, error)
 }
 
 // Courier sends the trail to a log server.

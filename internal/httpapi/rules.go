@@ -65,7 +65,7 @@ func onLanding[T any](role actor.Role, id func(T) string) rule {
 func rules() map[string]rule {
 	const v, o, a = actor.Viewer, actor.Operator, actor.Administrator
 	return map[string]rule{
-		"SignIn": {public: true}, "Welcome": {public: true},
+		"SignIn": {public: true}, "GetSignInWays": {public: true}, "Welcome": {public: true},
 		"GetSession": own(), "SignOut": own(), "BeginSecondFactor": own(), "ConfirmSecondFactor": own(),
 		"RemoveSecondFactor": site(v), "ChangePassword": site(v), "ListSessions": site(v), "EndSession": site(v), "StreamEvents": site(v), "GetBoard": site(v), "ListActivity": site(v), "VerifyActivity": site(v),
 		// Everybody has tokens of their own, with no more than their own role.

@@ -32,6 +32,7 @@ import (
 	"kestrel/internal/core/ident"
 	"kestrel/internal/problem"
 	"kestrel/internal/records"
+	"kestrel/internal/signon"
 	"kestrel/internal/timed"
 )
 
@@ -84,12 +85,16 @@ func New(rooms Rooms, console fs.FS, door Door, log *slog.Logger) http.Handler {
 	e.Logger = log
 	e.Binder = strictBinder{}
 	e.HTTPErrorHandler = func(c *echo.Context, err error) { writeProblem(c, err, log) }
-	h := &handlers{Rooms: rooms, door: door, secure: door.Secure, rules: rules(), guards: guards()}
+	h := &handlers{Rooms: rooms, door: door, log: log, secure: door.Secure, rules: rules(), guards: guards()}
 	e.Use(calm(log), h.guard)
 	api.RegisterHandlersWithBaseURL(e, api.NewStrictHandler(h, []api.StrictMiddlewareFunc{h.decide}), "/api/v1")
 	e.GET("/api/openapi.yaml", func(c *echo.Context) error {
 		return c.Blob(http.StatusOK, "application/yaml", contract.OpenAPI)
 	})
+	if rooms.SignOn != nil {
+		e.GET("/sign-on", h.beginSignOn)
+		e.GET(signon.Back, h.endSignOn)
+	}
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/readyz", func(c *echo.Context) error {
 		if err := rooms.Site.Ready(c.Request().Context()); err != nil {
@@ -158,7 +163,7 @@ func open(r *http.Request) bool {
 	if !strings.HasPrefix(p, "/api/v1/") {
 		return p != "/metrics"
 	}
-	return r.Method == http.MethodPost && (p == "/api/v1/session" || p == "/api/v1/welcome")
+	return r.Method == http.MethodPost && (p == "/api/v1/session" || p == "/api/v1/welcome") || r.Method == http.MethodGet && p == "/api/v1/session/ways"
 }
 
 // guard lets nobody past without a session or a token, and no page of another

@@ -41,12 +41,18 @@ type Person struct {
 	Role         string    `db:"role"`
 	Tags         Tags      `db:"tags"`
 	CreatedAt    time.Time `db:"created_at"`
-	Disabled     bool      `db:"disabled"` // may not sign in, and their tokens are worth nothing meanwhile
+	// Issuer and Subject are who somebody is at the provider where they sign in, and
+	// SignedOnAt when they did last; empty of those who have a password here.
+	Issuer     string     `db:"issuer"`
+	Subject    string     `db:"subject"`
+	SignedOnAt *time.Time `db:"signed_on_at"`
+	Disabled   bool       `db:"disabled"` // may not sign in, and their tokens are worth nothing meanwhile
 }
 
 // AddPerson makes one. Names are taken without regard to case.
 func (db *DB) AddPerson(ctx context.Context, p Person) error {
-	return db.named(ctx, "person", `INSERT INTO people (id, name, password_hash, role, tags, created_at) VALUES (:id, :name, :password_hash, :role, :tags, :created_at)`, p)
+	return db.named(ctx, "person", `INSERT INTO people (id, name, password_hash, role, tags, created_at, issuer, subject, signed_on_at)
+		VALUES (:id, :name, :password_hash, :role, :tags, :created_at, :issuer, :subject, :signed_on_at)`, p)
 }
 
 // People lists all.
@@ -57,6 +63,11 @@ func (db *DB) People(ctx context.Context) ([]Person, error) {
 // PersonByName finds one, without regard to case.
 func (db *DB) PersonByName(ctx context.Context, name string) (Person, error) {
 	return get[Person](ctx, db, "person", `SELECT * FROM people WHERE lower(name) = lower($1)`, name)
+}
+
+// PersonBySubject finds who somebody is at a provider.
+func (db *DB) PersonBySubject(ctx context.Context, issuer, subject string) (Person, error) {
+	return get[Person](ctx, db, "person", `SELECT * FROM people WHERE issuer = $1 AND subject = $2 AND subject <> ''`, issuer, subject)
 }
 
 // Person finds one by ID.
@@ -82,7 +93,7 @@ func (db *DB) ChangePerson(ctx context.Context, p Person) error {
 				return err
 			}
 		}
-		_, err := named(ctx, tx, "person", `UPDATE people SET role = :role, tags = :tags, disabled = :disabled WHERE id = :id`, p)
+		_, err := named(ctx, tx, "person", `UPDATE people SET role = :role, tags = :tags, disabled = :disabled, signed_on_at = :signed_on_at WHERE id = :id`, p)
 		return err
 	})
 }
@@ -93,11 +104,16 @@ func (db *DB) keepAnAdministrator(ctx context.Context, f func(tx *sqlx.Tx) error
 		if _, err := exec(ctx, tx, "people", `LOCK TABLE people IN SHARE ROW EXCLUSIVE MODE`); err != nil {
 			return err
 		}
+		const all = `SELECT count(*) FROM people WHERE role = 'administrator' AND tags = '{}' AND NOT disabled`
+		before, err := get[int](ctx, tx, "people", all)
+		if err != nil {
+			return err
+		}
 		if err := f(tx); err != nil {
 			return err
 		}
-		n, err := get[int](ctx, tx, "people", `SELECT count(*) FROM people WHERE role = 'administrator' AND tags = '{}' AND NOT disabled`)
-		if err == nil && n == 0 {
+		n, err := get[int](ctx, tx, "people", all)
+		if err == nil && n == 0 && before > 0 {
 			return fmt.Errorf("the last administrator: %w", ErrStale)
 		}
 		return err

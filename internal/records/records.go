@@ -52,7 +52,6 @@ func Taken(err error, constraint string) bool {
 const (
 	GroupNameTaken   = "groups_name"
 	MachineTaken     = "group_machines_pkey"
-	PersonNameTaken  = "people_name"
 	LinkKeyTaken     = "links_key"
 	PlatformNameUsed = "platforms_name_key"
 )

@@ -333,7 +333,8 @@ func TestPeople(t *testing.T) {
 	require.NoError(t, db.AddPerson(ctx, p))
 	twin := p
 	twin.ID, twin.Name = uuid.NewString(), "ANNA"
-	require.True(t, records.Taken(db.AddPerson(ctx, twin), records.PersonNameTaken))
+	var taken *records.TakenError
+	require.ErrorAs(t, db.AddPerson(ctx, twin), &taken)
 	ben := records.Person{ID: uuid.NewString(), Name: "ben", PasswordHash: "x", Role: "operator", Tags: records.Tags{`gold`, `a"b\c`, "ü"}, CreatedAt: now}
 	require.NoError(t, db.AddPerson(ctx, ben))
 	got, err := db.PersonByName(ctx, "BEN")

@@ -45,6 +45,7 @@ import (
 	"kestrel/internal/safeguard"
 	"kestrel/internal/sealed"
 	"kestrel/internal/serving"
+	"kestrel/internal/signon"
 )
 
 // Version is the version of this build.
@@ -79,6 +80,8 @@ type Config struct {
 	CertificateDirs []string
 	// Within are the networks that the site connects to; nil is everywhere.
 	Within reach.Networks
+	// SignOn is where people can sign in beside here; nowhere if it has no issuer.
+	SignOn signon.Config
 	// Syslog is a log server that the trail is sent to, HOST:PORT; none if empty.
 	// SyslogTLS is how it is spoken to.
 	Syslog    string
@@ -127,6 +130,8 @@ type Site struct {
 	Notary     *audit.Notary
 	Access     *access.Access
 	Safeguards *safeguard.Safeguards
+	SignOn     *signon.SignOn // nil: people sign in here only
+	box        *sealed.Box
 	Courier    *audit.Courier // nil: the trail is sent nowhere
 	Groups     *directory.Directory
 	Inventory  *inventory.Inventory
@@ -271,9 +276,14 @@ func (s *Site) openRooms(ctx context.Context, objects *bucket.FS) (err error) {
 	if cfg.Syslog != "" {
 		s.Courier = &audit.Courier{Address: cfg.Syslog, TLS: cfg.SyslogTLS, Dial: cfg.Within.Dialer(10 * time.Second).DialContext, Outbox: db, Clock: clk, Hub: hub, Log: log}
 	}
+	s.box = box
 	s.Access = access.New(db, s.Trail, clk, box, s.self.Name, cfg.ConsoleURL)
 	if s.Safeguards, err = safeguard.Open(ctx, db, s.Trail, clk, hub); err != nil {
 		return err
+	}
+	if cfg.SignOn.Issuer != "" {
+		cfg.SignOn.Console, cfg.SignOn.Within = cfg.ConsoleURL, cfg.Within
+		s.SignOn = signon.New(cfg.SignOn)
 	}
 	s.Access.Demanded = s.Safeguards.DemandsSecondFactor
 	s.History = history.New(db, clk)
@@ -475,10 +485,13 @@ func (s *Site) Now() time.Time { return s.clk.Now() }
 
 // Rooms is the site as the API asks it.
 func (s *Site) Rooms() httpapi.Rooms {
-	r := httpapi.Rooms{Version: Version, Site: s, Access: s.Access, Safeguards: s.Safeguards, Trail: s.Trail, Notary: s.Notary, Events: s.Hub, Directory: s.Groups, Groups: s.Protection, Overview: s.Overview, Platforms: s.Inventory, Links: s.Peering,
+	r := httpapi.Rooms{Version: Version, Site: s, Access: s.Access, Safeguards: s.Safeguards, Box: s.box, Trail: s.Trail, Notary: s.Notary, Events: s.Hub, Directory: s.Groups, Groups: s.Protection, Overview: s.Overview, Platforms: s.Inventory, Links: s.Peering,
 		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Operations: s.Operations}
 	if s.Courier != nil {
 		r.Courier = s.Courier
+	}
+	if s.SignOn != nil {
+		r.SignOn = s.SignOn
 	}
 	return r
 }

@@ -64,6 +64,8 @@ function PeopleCard() {
           <>
             <RoleSelect
               aria-label={`Role of ${x.name}`}
+              disabled={x.signOn}
+              title={x.signOn ? "Their groups where they sign in say what they may do." : undefined}
               value={x.role}
               onChange={(e) => edit.mutate({ id: x.id, role: e.target.value })}
             />
@@ -73,7 +75,7 @@ function PeopleCard() {
                 {
                   text: "Reset the password",
                   act: () => reset.mutate(x),
-                  why: x.disabled ? "They may not sign in." : undefined,
+                  why: x.signOn ? "They have no password here." : x.disabled ? "They may not sign in." : undefined,
                 },
                 {
                   text: "Take the second factor off",
@@ -95,7 +97,8 @@ function PeopleCard() {
               <strong className="rounded bg-still-bg px-1.5 py-0.5 text-xs">disabled, may not sign in</strong>
             )}{" "}
             <span className="text-muted text-xs">
-              since {when(x.createdAt)} · {x.secondFactor ? "with a second factor" : "password only"} ·{" "}
+              since {when(x.createdAt)} ·{" "}
+              {x.signOn ? "signs in elsewhere" : x.secondFactor ? "with a second factor" : "password only"} ·{" "}
               {x.tags.length ? `groups tagged ${x.tags.join(", ")}` : "all groups"}
             </span>
           </>

@@ -1,8 +1,9 @@
-import { useMutation } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
 import { type UseFormReturn, useForm } from "react-hook-form";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, ask, Problem, queries } from "../api";
+import { asks } from "../asks";
 import { Button, Fault, Field, inputLook } from "../ui";
 
 function Frame({ title, children }: { title: string; children: ReactNode }) {
@@ -54,6 +55,8 @@ export function SignInPage() {
   const go = useNavigate();
   const [params] = useSearchParams();
   const to = params.get("to") ?? "/";
+  const refused = params.get("refused");
+  const ways = useQuery(asks.ways).data;
   const form = useForm<Person>({ defaultValues: { name: "", password: "", code: "" } });
   const [coded, setCoded] = useState(false);
   const m = useMutation({
@@ -67,6 +70,11 @@ export function SignInPage() {
   });
   return (
     <Frame title="Sign in">
+      {refused && !m.error && (
+        <div role="alert" className="rounded-md border border-over bg-over-bg px-3 py-2 text-over-ink">
+          {refused}
+        </div>
+      )}
       <form className="grid gap-3" onSubmit={form.handleSubmit((v) => m.mutate(v))}>
         <Field label="Name">
           {(id) => <input id={id} autoComplete="username" required className={inputLook} {...form.register("name")} />}
@@ -95,6 +103,14 @@ export function SignInPage() {
           Sign in
         </Button>
       </form>
+      {ways?.signOn && (
+        <a
+          href={`/sign-on?to=${encodeURIComponent(to)}`}
+          className="rounded-md border border-line px-3 py-1.5 text-center font-semibold text-[13px] hover:border-muted"
+        >
+          Sign in at {ways.signOn}
+        </a>
+      )}
       <p className="text-muted text-xs">
         No administrator yet? On the site's host, “kestrel admin link” prints a one-time link.
       </p>

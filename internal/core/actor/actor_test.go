@@ -72,3 +72,26 @@ func TestNames(t *testing.T) {
 	require.Equal(t, "Eastmole: anna", actor.Actor{Kind: actor.Site, Name: "Eastmole", For: "anna"}.String())
 	require.Equal(t, actor.Service, actor.System().Kind)
 }
+
+func TestGranted(t *testing.T) {
+	grants := []actor.Grant{{Group: "everybody", Role: actor.Viewer}, {Group: "harbour", Role: actor.Operator, Tags: []string{"gold"}}, {Group: "ferries", Role: actor.Operator, Tags: []string{"gold", "sea"}}, {Group: "night", Role: actor.Operator}, {Group: "root", Role: actor.Administrator}, {Group: "odd", Role: "owner"}}
+	for name, c := range map[string]struct {
+		groups []string
+		role   actor.Role
+		tags   []string
+		ok     bool
+	}{
+		"none":                      {nil, "", nil, false},
+		"unknown":                   {[]string{"strangers", "odd"}, "", nil, false},
+		"one":                       {[]string{"everybody"}, actor.Viewer, nil, true},
+		"a higher role is narrower": {[]string{"everybody", "harbour"}, actor.Operator, []string{"gold"}, true},
+		"tags add up":               {[]string{"ferries", "harbour"}, actor.Operator, []string{"gold", "sea"}, true},
+		"no limit is more":          {[]string{"ferries", "night", "harbour"}, actor.Operator, nil, true},
+		"the highest":               {[]string{"root", "harbour"}, actor.Administrator, nil, true},
+	} {
+		role, tags, ok := actor.Granted(grants, c.groups)
+		require.Equal(t, c.ok, ok, name)
+		require.Equal(t, c.role, role, name)
+		require.Equal(t, c.tags, tags, name)
+	}
+}
