@@ -36,6 +36,7 @@ export const asks = {
   store: queryOptions({ queryKey: ["store"], queryFn: () => ask(api.GET("/store")), refetchInterval: 15 * second }),
   sessions: queryOptions({ queryKey: ["sessions"], queryFn: () => ask(api.GET("/sessions")) }),
   ways: queryOptions({ queryKey: ["ways"], queryFn: () => ask(api.GET("/session/ways")), staleTime: Infinity }),
+  passkeys: queryOptions({ queryKey: ["passkeys"], queryFn: () => ask(api.GET("/session/passkeys")) }),
   safeguards: queryOptions({ queryKey: ["safeguards"], queryFn: () => ask(api.GET("/safeguards")) }),
   consents: queryOptions({ queryKey: ["consents"], queryFn: () => ask(api.GET("/consents")) }),
   people: queryOptions({ queryKey: ["people"], queryFn: () => ask(api.GET("/people")) }),

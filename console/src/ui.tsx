@@ -88,7 +88,7 @@ export function When({ at }: { at: string | undefined | null }) {
 
 export function Fault({ of }: { of: unknown }) {
   if (!of) return null;
-  const p = of instanceof Problem ? of : new Problem(0, String(of), "", []);
+  const p = of instanceof Problem ? of : new Problem(0, of instanceof Error ? of.message : String(of), "", []);
   return (
     <div role="alert" className="rounded-md border border-over bg-over-bg px-3 py-2 text-over-ink">
       <div className="font-semibold">{p.title}</div>

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/go-webauthn/webauthn/webauthn"
 	"github.com/google/uuid"
 
 	"kestrel/internal/api"
@@ -46,6 +47,8 @@ type Access struct {
 	// called.
 	console, site string
 	changed       changes
+	keys          *webauthn.WebAuthn // nil where there can be no passkeys
+	spent         spent
 
 	// Revoked, if there is one, is called after somebody may do less than before.
 	Revoked func(ctx context.Context)
@@ -57,7 +60,7 @@ type Access struct {
 // New makes it, for a site whose console is at an address. Box is what the seeds of
 // second factors are encrypted with.
 func New(db *records.DB, trail *audit.Trail, clk clock.Clock, box *sealed.Box, site, console string) *Access {
-	return &Access{db: db, trail: trail, clk: clk, tries: newLimiter(clk), hashes: newHasher(), box: box, site: site, console: console}
+	return &Access{db: db, trail: trail, clk: clk, tries: newLimiter(clk), hashes: newHasher(), box: box, site: site, console: console, keys: relying(site, console)}
 }
 
 // WelcomeLink makes a one-time link with which an administrator sets name and
@@ -293,6 +296,9 @@ func (a *Access) holds(ctx context.Context, p records.Person) (string, error) {
 	}
 	_, has, err := a.factor(ctx, p.ID)
 	if err != nil || has {
+		return "", err
+	}
+	if keys, err := a.db.Passkeys(ctx, p.ID); err != nil || len(keys) > 0 {
 		return "", err
 	}
 	return fmt.Sprintf("A second factor is demanded of every %s here, and %s has none yet. Set one up: on the page Access, or by: kestrel session second-factor.", p.Role, p.Name), nil

@@ -59,8 +59,16 @@ func needCode() error {
 // authenticator, or a recovery code. Nothing is asked of who has none.
 func (a *Access) second(ctx context.Context, p records.Person, code *string, from string) (how string, err error) {
 	f, has, err := a.factor(ctx, p.ID)
-	if err != nil || !has {
+	if err != nil {
 		return "", err
+	}
+	if !has {
+		keys, err := a.db.Passkeys(ctx, p.ID)
+		if err != nil || len(keys) == 0 {
+			return "", err
+		}
+		// A password beside a passkey would be the weaker way in.
+		return "", problem.Denied("You have a passkey and no codes: sign in with the passkey. On the command line: kestrel login --token.")
 	}
 	if code == nil || strings.TrimSpace(*code) == "" {
 		return "", needCode()
@@ -172,7 +180,11 @@ func (a *Access) RemoveSecondFactor(ctx context.Context, who actor.Actor, in api
 	if err != nil {
 		return err
 	}
-	if a.Demanded != nil && a.Demanded(p.Role) {
+	keys, err := a.db.Passkeys(ctx, p.ID)
+	if err != nil {
+		return err
+	}
+	if len(keys) == 0 && a.Demanded != nil && a.Demanded(p.Role) {
 		return problem.Conflict("A second factor is demanded of every %s here.", p.Role)
 	}
 	if err := a.knows(ctx, p, who.From, "password", in.Password); err != nil {
@@ -197,5 +209,9 @@ func (a *Access) inPerson(ctx context.Context, who actor.Actor) (records.Person,
 // SecondFactor tells how it stands with somebody's.
 func (a *Access) SecondFactor(ctx context.Context, who actor.Actor) (api.SecondFactor, error) {
 	f, has, err := a.factor(ctx, who.PersonID)
-	return api.SecondFactor{Set: has, Demanded: a.Demanded != nil && a.Demanded(string(who.Role)), RecoveryCodes: f.Codes}, err
+	if err != nil {
+		return api.SecondFactor{}, err
+	}
+	keys, err := a.db.Passkeys(ctx, who.PersonID)
+	return api.SecondFactor{Set: has, Passkeys: len(keys), Demanded: a.Demanded != nil && a.Demanded(string(who.Role)), RecoveryCodes: f.Codes}, err
 }

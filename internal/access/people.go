@@ -121,10 +121,11 @@ func (a *Access) EditPerson(ctx context.Context, who actor.Actor, id string, in 
 	if err != nil {
 		return api.Person{}, lastOne(err)
 	}
-	_, has, err := a.factor(ctx, p.ID)
+	all, err := a.db.WithSecondFactor(ctx)
+	has := slices.Contains(all, p.ID)
 	if err == nil && has && in.SecondFactorOff != nil && *in.SecondFactorOff {
 		has = false
-		err = a.trail.Do(ctx, who, person(p), func(ctx context.Context) error { return a.db.DeleteSecondFactor(ctx, p.ID) }, "%s took the second factor of %s off", who, p.Name)
+		err = a.trail.Do(ctx, who, person(p), func(ctx context.Context) error { return a.db.DropSecondFactors(ctx, p.ID) }, "%s took the second factors of %s off", who, p.Name)
 	}
 	a.revoked(ctx)
 	return personView(p, has), err

@@ -62,6 +62,9 @@ func (s signedIn) write(w http.ResponseWriter) error {
 // VisitSignInResponse implements api.SignInResponseObject.
 func (s signedIn) VisitSignInResponse(w http.ResponseWriter) error { return s.write(w) }
 
+// VisitSignInByPasskeyResponse implements api.SignInByPasskeyResponseObject.
+func (s signedIn) VisitSignInByPasskeyResponse(w http.ResponseWriter) error { return s.write(w) }
+
 // VisitWelcomeResponse implements api.WelcomeResponseObject.
 func (s signedIn) VisitWelcomeResponse(w http.ResponseWriter) error { return s.write(w) }
 

@@ -57,6 +57,13 @@ type Access interface {
 	ChangePassword(ctx context.Context, who actor.Actor, in api.NewPassword, secret string) error
 	Sessions(ctx context.Context, who actor.Actor, secret string) ([]api.Session, error)
 	EndSession(ctx context.Context, who actor.Actor, id string) error
+	HasPasskeys() bool
+	Passkeys(ctx context.Context, who actor.Actor) ([]api.Passkey, error)
+	BeginPasskey(ctx context.Context, who actor.Actor) (api.PasskeyCeremony, error)
+	AddPasskey(ctx context.Context, who actor.Actor, in api.NewPasskey) (api.Passkey, error)
+	DeletePasskey(ctx context.Context, who actor.Actor, id string) error
+	BeginSignIn(ctx context.Context) (api.PasskeyCeremony, error)
+	SignInByPasskey(ctx context.Context, in api.PasskeyAnswer, from string) (actor.Actor, string, error)
 	SignOn(ctx context.Context, id signon.Identity, label string, grants []actor.Grant, from string) (actor.Actor, string, error)
 	SignOut(ctx context.Context, who actor.Actor, secret string) error
 	While(ctx context.Context, secret string) (context.Context, context.CancelFunc)

@@ -65,9 +65,9 @@ func onLanding[T any](role actor.Role, id func(T) string) rule {
 func rules() map[string]rule {
 	const v, o, a = actor.Viewer, actor.Operator, actor.Administrator
 	return map[string]rule{
-		"SignIn": {public: true}, "GetSignInWays": {public: true}, "Welcome": {public: true},
-		"GetSession": own(), "SignOut": own(), "BeginSecondFactor": own(), "ConfirmSecondFactor": own(),
-		"RemoveSecondFactor": site(v), "ChangePassword": site(v), "ListSessions": site(v), "EndSession": site(v), "StreamEvents": site(v), "GetBoard": site(v), "ListActivity": site(v), "VerifyActivity": site(v),
+		"SignIn": {public: true}, "GetSignInWays": {public: true}, "BeginSignIn": {public: true}, "SignInByPasskey": {public: true}, "Welcome": {public: true},
+		"GetSession": own(), "SignOut": own(), "BeginSecondFactor": own(), "ConfirmSecondFactor": own(), "ListPasskeys": own(), "BeginPasskey": own(), "AddPasskey": own(),
+		"RemoveSecondFactor": site(v), "DeletePasskey": site(v), "ChangePassword": site(v), "ListSessions": site(v), "EndSession": site(v), "StreamEvents": site(v), "GetBoard": site(v), "ListActivity": site(v), "VerifyActivity": site(v),
 		// Everybody has tokens of their own, with no more than their own role.
 		"ListTokens": site(v), "CreateToken": site(v), "DeleteToken": site(v),
 		"ListPeople": site(a), "InvitePerson": site(a), "EditPerson": site(a), "ResetPassword": site(a), "DeletePerson": site(a),

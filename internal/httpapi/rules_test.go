@@ -68,7 +68,7 @@ const wanted = `
 	ListLandings v, CreateLandings +o, GetLanding +v, DeleteLanding +o,
 	GetStore v, ListLosses v, VerifyStore o, SweepStore o, RewriteStore a, ListCopies v, CarryCopy a, DeleteCopy a,
 	ListOperations v, GetOperation v, CancelOperation o,
-	SignIn -, GetSignInWays -, Welcome -`
+	SignIn -, GetSignInWays -, BeginSignIn -, SignInByPasskey -, ListPasskeys v, BeginPasskey v, AddPasskey v, DeletePasskey v, Welcome -`
 
 // requestFor makes an operation's request that names a group, point or the like.
 func requestFor(t *testing.T, operation, id string) any {
@@ -245,7 +245,7 @@ func TestWhoIsHeldMayDoLittle(t *testing.T) {
 		}
 		require.ErrorContains(t, err, "Set up a second factor", operation)
 	}
-	require.ElementsMatch(t, []string{"GetSession", "SignOut", "BeginSecondFactor", "ConfirmSecondFactor", "SignIn", "GetSignInWays", "Welcome"}, may)
+	require.ElementsMatch(t, []string{"GetSession", "SignOut", "BeginSecondFactor", "ConfirmSecondFactor", "SignIn", "GetSignInWays", "BeginSignIn", "SignInByPasskey", "ListPasskeys", "BeginPasskey", "AddPasskey", "Welcome"}, may)
 }
 
 // What is guarded is in the contract, and needs an administrator in any case.

@@ -157,3 +157,32 @@ func (h *handlers) ConfirmSecondFactor(ctx context.Context, request api.ConfirmS
 func (h *handlers) RemoveSecondFactor(ctx context.Context, request api.RemoveSecondFactorRequestObject) (api.RemoveSecondFactorResponseObject, error) {
 	return api.RemoveSecondFactor204Response{}, h.Access.RemoveSecondFactor(ctx, who(ctx), *request.Body)
 }
+
+func (h *handlers) ListPasskeys(ctx context.Context, _ api.ListPasskeysRequestObject) (api.ListPasskeysResponseObject, error) {
+	v, err := h.Access.Passkeys(ctx, who(ctx))
+	return api.ListPasskeys200JSONResponse(v), err
+}
+
+func (h *handlers) BeginPasskey(ctx context.Context, _ api.BeginPasskeyRequestObject) (api.BeginPasskeyResponseObject, error) {
+	v, err := h.Access.BeginPasskey(ctx, who(ctx))
+	return api.BeginPasskey200JSONResponse(v), err
+}
+
+func (h *handlers) AddPasskey(ctx context.Context, request api.AddPasskeyRequestObject) (api.AddPasskeyResponseObject, error) {
+	v, err := h.Access.AddPasskey(ctx, who(ctx), *request.Body)
+	return api.AddPasskey201JSONResponse(v), err
+}
+
+func (h *handlers) DeletePasskey(ctx context.Context, request api.DeletePasskeyRequestObject) (api.DeletePasskeyResponseObject, error) {
+	return api.DeletePasskey204Response{}, h.Access.DeletePasskey(ctx, who(ctx), request.ID)
+}
+
+func (h *handlers) BeginSignIn(ctx context.Context, _ api.BeginSignInRequestObject) (api.BeginSignInResponseObject, error) {
+	v, err := h.Access.BeginSignIn(ctx)
+	return api.BeginSignIn200JSONResponse(v), err
+}
+
+func (h *handlers) SignInByPasskey(ctx context.Context, request api.SignInByPasskeyRequestObject) (api.SignInByPasskeyResponseObject, error) {
+	a, secret, err := h.Access.SignInByPasskey(ctx, *request.Body, from(ctx))
+	return h.signedIn(ctx, a, secret, err)
+}

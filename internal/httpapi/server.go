@@ -163,7 +163,7 @@ func open(r *http.Request) bool {
 	if !strings.HasPrefix(p, "/api/v1/") {
 		return p != "/metrics"
 	}
-	return r.Method == http.MethodPost && (p == "/api/v1/session" || p == "/api/v1/welcome") || r.Method == http.MethodGet && p == "/api/v1/session/ways"
+	return r.Method == http.MethodPost && slices.Contains([]string{"/api/v1/session", "/api/v1/welcome", "/api/v1/session/passkey", "/api/v1/session/passkey/begin"}, p) || r.Method == http.MethodGet && p == "/api/v1/session/ways"
 }
 
 // guard lets nobody past without a session or a token, and no page of another

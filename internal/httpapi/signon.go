@@ -22,7 +22,7 @@ const signOnCookie = "kestrel_sign_on"
 
 // GetSignInWays implements api.StrictServerInterface.
 func (h *handlers) GetSignInWays(context.Context, api.GetSignInWaysRequestObject) (api.GetSignInWaysResponseObject, error) {
-	v := api.GetSignInWays200JSONResponse{}
+	v := api.GetSignInWays200JSONResponse{Passkeys: h.Access.HasPasskeys()}
 	if h.SignOn != nil {
 		v.SignOn = &h.SignOn.Label
 	}

@@ -89,14 +89,25 @@ func (db *DB) UseRecoveryCode(ctx context.Context, person string, hash []byte) e
 	return err
 }
 
-// DeleteSecondFactor removes somebody's with its recovery codes.
+// DropSecondFactors removes somebody's codes and passkeys.
+func (db *DB) DropSecondFactors(ctx context.Context, person string) error {
+	return db.together(ctx, "second factors", func(tx *sqlx.Tx) error {
+		if _, err := exec(ctx, tx, "passkeys", `DELETE FROM passkeys WHERE person = $1`, person); err != nil {
+			return err
+		}
+		_, err := exec(ctx, tx, "second factor", `DELETE FROM second_factors WHERE person = $1`, person)
+		return err
+	})
+}
+
+// DeleteSecondFactor removes somebody's codes with their recovery codes.
 func (db *DB) DeleteSecondFactor(ctx context.Context, person string) error {
 	return db.exec(ctx, "second factor", `DELETE FROM second_factors WHERE person = $1`, person)
 }
 
 // WithSecondFactor lists the people who have one.
 func (db *DB) WithSecondFactor(ctx context.Context) ([]string, error) {
-	return list[string](ctx, db, "second factors", `SELECT person::text FROM second_factors WHERE confirmed_at IS NOT NULL`)
+	return list[string](ctx, db, "second factors", `SELECT person::text FROM second_factors WHERE confirmed_at IS NOT NULL UNION SELECT person::text FROM passkeys`)
 }
 
 // Consent is an act that waits for a second person, or may be done once since one

@@ -130,7 +130,7 @@ func TestASecondFactor(t *testing.T) {
 		all = append(all, l.Text)
 	}
 	told := strings.Join(all, "\n")
-	for _, want := range []string{"olaf set up a second factor", "olaf signed in with a code", "olaf signed in with a recovery code, 9 are left", "took the second factor of olaf off"} {
+	for _, want := range []string{"olaf set up a second factor", "olaf signed in with a code", "olaf signed in with a recovery code, 9 are left", "took the second factors of olaf off"} {
 		require.Contains(t, told, want)
 	}
 	require.NotContains(t, told, seed)

@@ -2,15 +2,72 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useForm } from "react-hook-form";
 import { api, ask, Problem } from "../api";
 import { asks } from "../asks";
-import { Button, Card, Fault, Field, inputLook } from "../ui";
+import { when } from "../format";
+import { addPasskey, canPasskey } from "../passkey";
+import { Button, Card, Fault, Field, inputLook, Listed } from "../ui";
 
 /** SecondFactorCard sets up one's own second factor, and takes it off. */
 export function SecondFactorCard() {
   const me = useQuery(asks.me).data;
   return (
-    <Card title="Your second factor" aside="a code beside the password">
+    <Card title="Your second factor" aside="beside the password, or in place of it">
       <div className="grid gap-3 px-4 py-3">{me && (me.secondFactor.set ? <SetUp /> : <SetUpForm />)}</div>
+      <PasskeysPart />
     </Card>
+  );
+}
+
+/** PasskeysPart is one's own passkeys: each signs in alone, and then no password does. */
+function PasskeysPart() {
+  const qc = useQueryClient();
+  const q = useQuery(asks.passkeys);
+  const ways = useQuery(asks.ways).data;
+  const again = () => {
+    qc.invalidateQueries({ queryKey: ["passkeys"] });
+    qc.invalidateQueries({ queryKey: ["me"] });
+  };
+  const form = useForm({ defaultValues: { name: "" } });
+  const add = useMutation({
+    mutationFn: (v: { name: string }) => addPasskey(v.name),
+    onSuccess: () => {
+      form.reset();
+      again();
+    },
+  });
+  const remove = useMutation({
+    mutationFn: (id: string) => ask(api.DELETE("/session/passkeys/{id}", { params: { path: { id } } })),
+    onSettled: again,
+  });
+  const p = add.error instanceof Problem ? add.error : undefined;
+  if (!ways?.passkeys && !q.data?.length) return null;
+  return (
+    <div className="border-line border-t">
+      <Listed items={q.data} button={{ text: "Remove", busy: remove.isPending, act: (k) => remove.mutate(k.id) }}>
+        {(k) => (
+          <>
+            <strong>{k.name}</strong>{" "}
+            <span className="text-muted text-xs">
+              a passkey · made {when(k.createdAt)} · used {when(k.lastUsedAt)}
+            </span>
+          </>
+        )}
+      </Listed>
+      {ways?.passkeys && canPasskey() ? (
+        <form className="grid gap-2 px-4 py-3" onSubmit={form.handleSubmit((v) => add.mutate(v))}>
+          <Field
+            label="A passkey called"
+            hint="It signs you in by itself. Unless you have codes as well, your password alone does no longer."
+            faults={p?.at("name")}
+          >
+            {(id) => <input id={id} required placeholder="my phone" className={inputLook} {...form.register("name")} />}
+          </Field>
+          <Fault of={remove.error ?? (add.error && !p?.at("name").length ? add.error : undefined)} />
+          <Button type="submit" className="justify-self-start" disabled={add.isPending}>
+            Add a passkey
+          </Button>
+        </form>
+      ) : null}
+    </div>
   );
 }
 

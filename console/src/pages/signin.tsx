@@ -4,6 +4,7 @@ import { type UseFormReturn, useForm } from "react-hook-form";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, ask, Problem, queries } from "../api";
 import { asks } from "../asks";
+import { canPasskey, signInByPasskey } from "../passkey";
 import { Button, Fault, Field, inputLook } from "../ui";
 
 function Frame({ title, children }: { title: string; children: ReactNode }) {
@@ -68,6 +69,13 @@ export function SignInPage() {
       go(/^\/(?!\/)/.test(to) ? to : "/");
     },
   });
+  const key = useMutation({
+    mutationFn: signInByPasskey,
+    onSuccess: () => {
+      queries.clear();
+      go(/^\/(?!\/)/.test(to) ? to : "/");
+    },
+  });
   return (
     <Frame title="Sign in">
       {refused && !m.error && (
@@ -94,7 +102,7 @@ export function SignInPage() {
         {coded && <CodeField of={form} refusal={m.error} />}
         {codeAsked(m.error) ? null : m.error instanceof Problem && m.error.status === 401 ? (
           <div role="alert" className="text-over-ink">
-            ✕ Name or password is wrong.
+            ✕ {m.error.detail}
           </div>
         ) : (
           <Fault of={m.error} />
@@ -103,6 +111,12 @@ export function SignInPage() {
           Sign in
         </Button>
       </form>
+      {ways?.passkeys && canPasskey() && (
+        <Button className="justify-center" disabled={key.isPending} onClick={() => key.mutate()}>
+          Sign in with a passkey
+        </Button>
+      )}
+      <Fault of={key.error} />
       {ways?.signOn && (
         <a
           href={`/sign-on?to=${encodeURIComponent(to)}`}
