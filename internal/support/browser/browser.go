@@ -10,6 +10,8 @@ import (
 	"os/exec"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/webauthn"
 	"github.com/chromedp/chromedp"
 )
 
@@ -91,6 +93,19 @@ func Choose(label, value string) chromedp.Action[chromedp.Void] {
 		if err == nil && got != value {
 			err = fmt.Errorf("%s has no option %q", label, value)
 		}
+		return err
+	})
+}
+
+// Authenticator gives the tab an authenticator whose owner says yes to everything, as a
+// phone in somebody's hand does.
+func Authenticator() chromedp.Action[chromedp.Void] {
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		if _, err := cdp.Call(ctx, t, webauthn.Enable, webauthn.EnableParams{}); err != nil {
+			return err
+		}
+		_, err := cdp.Call(ctx, t, webauthn.AddVirtualAuthenticator, webauthn.AddVirtualAuthenticatorParams{Options: &webauthn.VirtualAuthenticatorOptions{
+			Protocol: webauthn.AuthenticatorProtocolCtap2, Transport: webauthn.AuthenticatorTransportInternal, HasResidentKey: true, HasUserVerification: true, IsUserVerified: true, AutomaticPresenceSimulation: true}})
 		return err
 	})
 }

@@ -63,4 +63,11 @@ func peopleInTheConsole(t *testing.T, tab context.Context, w *world) {
 	require.True(t, must[api.Person](w.home, "PATCH", "/people/deck-hand", api.EditPerson{Disabled: new(true)}).Disabled)
 	do(t, tab, "out", browser.See("Sign in"))
 	put()
+
+	// A passkey signs in alone, and the password beside it does no longer.
+	do(t, tab, "an authenticator", browser.Authenticator(), browser.SignIn(w.home.named(), "second-mate", password), chromedp.Navigate(w.home.named()+"/access"), browser.Fill("A passkey called", "a phone"), browser.Press("Add a passkey"), browser.See("a phone a passkey"))
+	axe(t, tab, "passkeys")
+	do(t, tab, "password alone", chromedp.Click(chromedp.Search(`//button[@aria-label="Sign out"]`)), browser.See("Sign in"), browser.Fill("Name", "second-mate"), browser.Fill("Password", password), browser.Press("Sign in"), browser.See("sign in with the passkey"))
+	axe(t, tab, "sign-in with a passkey")
+	do(t, tab, "by the passkey", browser.Press("Sign in with a passkey"), browser.See("● live"), browser.See("second-mate"))
 }

@@ -190,6 +190,9 @@ func (s *siteProc) welcome() {
 	s.token = must[api.TokenSecret](s, http.MethodPost, "/tokens", api.NewToken{Name: "test", Days: 1}).Secret
 }
 
+// named is the console's address by a name, to which passkeys are bound.
+func (s *siteProc) named() string { return strings.Replace(s.url, "127.0.0.1", "localhost", 1) }
+
 // files is where the site may export points to, and where carried images may lie.
 func (s *siteProc) files() string { return filepath.Join(s.dir, "files") }
 
@@ -199,7 +202,7 @@ func (s *siteProc) start() {
 	log, err := os.OpenFile(filepath.Join(s.dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	require.NoError(s.t, err)
 	defer func() { _ = log.Close() }()
-	s.cmd = exec.Command(binary, append([]string{"serve", "--site", s.name, "--state", filepath.Join(s.dir, "state"), "--listen", strings.TrimPrefix(s.url, "http://"),
+	s.cmd = exec.Command(binary, append([]string{"serve", "--site", s.name, "--state", filepath.Join(s.dir, "state"), "--listen", strings.TrimPrefix(s.url, "http://"), "--console-url", s.named(),
 		"--link-listen", s.link, "--link-address", s.relay.addr, "--nbd-listen", s.nbd, "--store-floor", "64MiB", "--deletion-wait", "0", "--least-keep", "none", "--as-root", "--export-dir", s.files(), "--carry-dir", s.files()}, s.extra...)...)
 	s.cmd.Env = append(append(os.Environ(), "KESTREL_DATABASE_URL="+s.db), s.env...)
 	s.cmd.Stdout, s.cmd.Stderr = log, log
