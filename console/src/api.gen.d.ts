@@ -1187,6 +1187,8 @@ export interface components {
         };
         Me: {
             secondFactor: components["schemas"]["SecondFactor"];
+            /** @description One signs in elsewhere, and has no password here */
+            signOn: boolean;
             /** @description What has to be done before anything else is allowed */
             held?: string;
             name: string;

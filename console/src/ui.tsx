@@ -125,7 +125,8 @@ export function Field(p: {
   );
 }
 
-export const inputLook = "w-full rounded-md border border-line bg-card px-2.5 py-1.5 text-ink placeholder:text-muted";
+export const inputLook =
+  "w-full rounded-md border border-line bg-card px-2.5 py-1.5 text-ink placeholder:text-muted disabled:opacity-60";
 
 /** Once shows what is not shown again. */
 export function Once(p: { of?: string; until?: string; children: ReactNode }) {

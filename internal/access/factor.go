@@ -206,12 +206,16 @@ func (a *Access) inPerson(ctx context.Context, who actor.Actor) (records.Person,
 	return p, elsewhere(p)
 }
 
-// SecondFactor tells how it stands with somebody's.
-func (a *Access) SecondFactor(ctx context.Context, who actor.Actor) (api.SecondFactor, error) {
+// SecondFactor tells how it stands with somebody's, and whether they sign in elsewhere.
+func (a *Access) SecondFactor(ctx context.Context, who actor.Actor) (v api.SecondFactor, elsewhere bool, err error) {
+	p, err := a.self(ctx, who)
+	if err != nil {
+		return v, false, err
+	}
 	f, has, err := a.factor(ctx, who.PersonID)
 	if err != nil {
-		return api.SecondFactor{}, err
+		return v, false, err
 	}
 	keys, err := a.db.Passkeys(ctx, who.PersonID)
-	return api.SecondFactor{Set: has, Passkeys: len(keys), Demanded: a.Demanded != nil && a.Demanded(string(who.Role)), RecoveryCodes: f.Codes}, err
+	return api.SecondFactor{Set: has, Passkeys: len(keys), Demanded: a.Demanded != nil && a.Demanded(string(who.Role)), RecoveryCodes: f.Codes}, p.Subject != "", err
 }

@@ -667,8 +667,11 @@ type Me struct {
 	// Role viewer, operator or administrator
 	Role         string       `json:"role"`
 	SecondFactor SecondFactor `json:"secondFactor"`
-	Site         string       `json:"site"`
-	SiteID       string       `json:"siteId"`
+
+	// SignOn One signs in elsewhere, and has no password here
+	SignOn bool   `json:"signOn"`
+	Site   string `json:"site"`
+	SiteID string `json:"siteId"`
 
 	// Tags Limited to groups with one of these; empty is no limit
 	Tags    []string `json:"tags"`

@@ -75,8 +75,8 @@ func (h *handlers) me(ctx context.Context, a actor.Actor) (api.Me, error) {
 		name = a.For
 	}
 	self := h.Site.Self()
-	second, err := h.Access.SecondFactor(ctx, a)
-	v := api.Me{Name: name, Role: string(a.Role), Tags: append([]string{}, a.Tags...), Site: self.Name, SiteID: self.ID, Version: h.Version, Now: h.Site.Now().UTC(), SecondFactor: second}
+	second, elsewhere, err := h.Access.SecondFactor(ctx, a)
+	v := api.Me{Name: name, Role: string(a.Role), Tags: append([]string{}, a.Tags...), Site: self.Name, SiteID: self.ID, Version: h.Version, Now: h.Site.Now().UTC(), SecondFactor: second, SignOn: elsewhere}
 	if a.Held != "" {
 		v.Held = &a.Held
 	}

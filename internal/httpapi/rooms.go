@@ -70,7 +70,7 @@ type Access interface {
 	WhoIs(ctx context.Context, secret, from string) (actor.Actor, error)
 	People(ctx context.Context) ([]api.Person, error)
 	Role(ctx context.Context, id string) (name string, role actor.Role, err error)
-	SecondFactor(ctx context.Context, who actor.Actor) (api.SecondFactor, error)
+	SecondFactor(ctx context.Context, who actor.Actor) (v api.SecondFactor, elsewhere bool, err error)
 	BeginSecondFactor(ctx context.Context, who actor.Actor) (api.SecondFactorSeed, error)
 	ConfirmSecondFactor(ctx context.Context, who actor.Actor, in api.SecondFactorCode) (api.RecoveryCodes, error)
 	RemoveSecondFactor(ctx context.Context, who actor.Actor, in api.Password) error

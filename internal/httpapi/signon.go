@@ -17,6 +17,9 @@ import (
 	"kestrel/internal/signon"
 )
 
+// refusedCookie holds why somebody was not let in, for the page that says so.
+const refusedCookie = "kestrel_refused"
+
 // signOnCookie holds what a sign-in at a provider has to come back with.
 const signOnCookie = "kestrel_sign_on"
 
@@ -94,5 +97,7 @@ func (h *handlers) notSignedOn(c *echo.Context, err error) error {
 	} else {
 		h.log.Warn("sign-on", "err", err)
 	}
-	return c.Redirect(http.StatusSeeOther, "/sign-in?refused="+url.QueryEscape(why))
+	// Not in the address: nobody shall put words into this site's mouth by a link.
+	c.SetCookie(&http.Cookie{Name: refusedCookie, Value: url.PathEscape(why), Path: "/sign-in", MaxAge: 60, Secure: h.secure, SameSite: http.SameSiteLaxMode})
+	return c.Redirect(http.StatusSeeOther, "/sign-in?refused=1")
 }

@@ -14,6 +14,7 @@ import { YouCard } from "./you";
 
 export function AccessPage() {
   const may = useMay();
+  const me = useQuery(asks.me).data;
   return (
     <Page title="Access">
       <ConsentsCard />
@@ -24,7 +25,7 @@ export function AccessPage() {
         </div>
         <div className="grid gap-4">
           <YouCard />
-          <SecondFactorCard />
+          {!me?.signOn && <SecondFactorCard />}
           <TokensCard />
         </div>
       </div>

@@ -52,11 +52,19 @@ function CodeField({ of, refusal }: { of: UseFormReturn<Person>; refusal: unknow
   );
 }
 
+/** takeRefusal reads why a sign-on elsewhere let nobody in, which the service left in a cookie, once. */
+function takeRefusal(): string | undefined {
+  const c = document.cookie.split("; ").find((x) => x.startsWith("kestrel_refused="));
+  // biome-ignore lint/suspicious/noDocumentCookie: the other interface is not everywhere
+  document.cookie = "kestrel_refused=; path=/sign-in; max-age=0";
+  return c && decodeURIComponent(c.slice("kestrel_refused=".length));
+}
+
 export function SignInPage() {
   const go = useNavigate();
   const [params] = useSearchParams();
   const to = params.get("to") ?? "/";
-  const refused = params.get("refused");
+  const [refused] = useState(() => (params.get("refused") ? takeRefusal() : undefined));
   const ways = useQuery(asks.ways).data;
   const form = useForm<Person>({ defaultValues: { name: "", password: "", code: "" } });
   const [coded, setCoded] = useState(false);

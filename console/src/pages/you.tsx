@@ -15,6 +15,7 @@ const fields = [
 export function YouCard() {
   const qc = useQueryClient();
   const q = useQuery(asks.sessions);
+  const me = useQuery(asks.me).data;
   const again = () => qc.invalidateQueries({ queryKey: ["sessions"] });
   const end = useMutation({
     mutationFn: (id: string) => ask(api.DELETE("/sessions/{id}", { params: { path: { id } } })),
@@ -44,34 +45,44 @@ export function YouCard() {
           </>
         )}
       </Listed>
-      <form className="grid gap-2 px-4 py-3" onSubmit={form.handleSubmit((v) => change.mutate(v))}>
-        <div className="grid gap-3 sm:grid-cols-3">
-          {fields.map(([name, label, kind]) => (
-            <Field key={name} label={label} faults={name === "again" ? (differs ? [differs] : undefined) : p?.at(name)}>
-              {(id) => (
-                <input
-                  id={id}
-                  type="password"
-                  autoComplete={kind}
-                  className={inputLook}
-                  {...form.register(name, {
-                    validate: (x) => name !== "again" || x === form.getValues("new") || "This is not the same.",
-                  })}
-                />
-              )}
-            </Field>
-          ))}
-        </div>
-        {change.isSuccess && (
-          <div role="status" className="rounded bg-good-bg px-2.5 py-1.5 text-good-ink text-xs">
-            Your password is changed; your other sessions have ended.
+      {me?.signOn ? (
+        <p className="px-4 py-3 text-muted">
+          Your password, your second factor and your role are set where you sign in.
+        </p>
+      ) : (
+        <form className="grid gap-2 px-4 py-3" onSubmit={form.handleSubmit((v) => change.mutate(v))}>
+          <div className="grid gap-3 sm:grid-cols-3">
+            {fields.map(([name, label, kind]) => (
+              <Field
+                key={name}
+                label={label}
+                faults={name === "again" ? (differs ? [differs] : undefined) : p?.at(name)}
+              >
+                {(id) => (
+                  <input
+                    id={id}
+                    type="password"
+                    autoComplete={kind}
+                    className={inputLook}
+                    {...form.register(name, {
+                      validate: (x) => name !== "again" || x === form.getValues("new") || "This is not the same.",
+                    })}
+                  />
+                )}
+              </Field>
+            ))}
           </div>
-        )}
-        <Fault of={q.error ?? end.error ?? (change.error && !p?.errors.length ? change.error : undefined)} />
-        <Button type="submit" className="justify-self-start" disabled={change.isPending}>
-          Change the password
-        </Button>
-      </form>
+          {change.isSuccess && (
+            <div role="status" className="rounded bg-good-bg px-2.5 py-1.5 text-good-ink text-xs">
+              Your password is changed; your other sessions have ended.
+            </div>
+          )}
+          <Fault of={q.error ?? end.error ?? (change.error && !p?.errors.length ? change.error : undefined)} />
+          <Button type="submit" className="justify-self-start" disabled={change.isPending}>
+            Change the password
+          </Button>
+        </form>
+      )}
     </Card>
   );
 }
