@@ -18,6 +18,7 @@ import (
 	"kestrel/internal/clock"
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/group"
+	"kestrel/internal/core/ident"
 	"kestrel/internal/core/words"
 	"kestrel/internal/problem"
 	"kestrel/internal/records"
@@ -98,7 +99,10 @@ func checkName(name string) string {
 	if strings.ContainsAny(name, ":()") {
 		return "A name has no colon and no brackets: in the trail they mark whom a site or a token speaks for."
 	}
-	if normalise(name) == actor.System().Name {
+	if ident.Mixed(name) {
+		return "A word of this name mixes letters of several alphabets, and could be taken for another name. Write it in one."
+	}
+	if ident.Skeleton(name) == ident.Skeleton(actor.System().Name) {
 		return "That is what the service calls itself; choose another name."
 	}
 	return ""
@@ -134,6 +138,14 @@ func (a *Access) Welcome(ctx context.Context, w api.Welcome, from string) (actor
 		return actor.Actor{}, "", exists
 	case link.Kind == "reset" && (!here || *link.Person != p.ID):
 		return actor.Actor{}, "", problem.Invalid("name", "This link is for somebody else's password. Give the name that you sign in with.")
+	}
+	if link.Kind == "welcome" {
+		switch other, err := a.lookalike(ctx, name); {
+		case err != nil:
+			return actor.Actor{}, "", err
+		case other != "":
+			return actor.Actor{}, "", problem.Invalid("name", "This would be taken for %s, who is here already; choose another name.", other)
+		}
 	}
 	how := ""
 	if link.Kind == "reset" {
@@ -172,6 +184,17 @@ func (a *Access) Welcome(ctx context.Context, w api.Welcome, from string) (actor
 		return actor.Actor{}, "", err
 	}
 	return a.session(ctx, p, from, "%s signed in", p.Name)
+}
+
+// lookalike finds somebody here whose name a name would be taken for.
+func (a *Access) lookalike(ctx context.Context, name string) (string, error) {
+	ps, err := a.db.People(ctx)
+	for _, p := range ps {
+		if ident.Skeleton(p.Name) == ident.Skeleton(name) {
+			return p.Name, nil
+		}
+	}
+	return "", err
 }
 
 func actorOf(p records.Person, from string) actor.Actor {

@@ -39,6 +39,11 @@ func (a *Access) SignOn(ctx context.Context, id signon.Identity, label string, g
 		if why := checkName(name); why != "" {
 			return refuse("What %s calls you cannot be a name here: %s", label, why)
 		}
+		if other, err := a.lookalike(ctx, name); err != nil {
+			return actor.Actor{}, "", err
+		} else if other != "" && !strings.EqualFold(other, name) {
+			return refuse("%s would be taken for %s, who is here already.", name, other)
+		}
 		p = records.Person{ID: uuid.NewString(), Name: name, Role: string(role), Tags: tags, CreatedAt: now, Issuer: id.Issuer, Subject: id.Subject, SignedOnAt: &now}
 		err = a.trail.Do(ctx, actorOf(p, from), person(p), func(ctx context.Context) error { return a.db.AddPerson(ctx, p) },
 			"%s joined as %s through %s", name, words.Article(p.Role), label)

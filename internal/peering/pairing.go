@@ -180,9 +180,12 @@ func (p *Peering) nameFree(name, id string) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, s := range p.byID {
-		if strings.EqualFold(s.rec.PeerName, name) && s.rec.PeerID != id {
-			return problem.Invalid("invitation", "%s is paired with another site called %s already.", p.Site.Name, name)
+		if ident.Skeleton(s.rec.PeerName) == ident.Skeleton(name) && s.rec.PeerID != id {
+			return problem.Invalid("invitation", "%s is paired with another site called %s already, for which %s would be taken.", p.Site.Name, s.rec.PeerName, name)
 		}
+	}
+	if ident.Mixed(name) {
+		return problem.Invalid("invitation", "A word of the name %s mixes letters of several alphabets, and could be taken for another name.", name)
 	}
 	return nil
 }

@@ -260,3 +260,19 @@ func TestTokens(t *testing.T) {
 		require.Equal(t, http.StatusUnauthorized, status)
 	}
 }
+
+// Nobody takes a name that is taken for another's, and the link stays good for a better
+// one.
+func TestLookalikeNames(t *testing.T) {
+	s := start(t, "Norhaven", clock.Wall{})
+	join(t, s, "anna", "administrator")
+	link, err := s.Access.InvitePerson(ctx, admin, api.NewPerson{Role: "viewer"})
+	require.NoError(t, err)
+	_, once, _ := strings.Cut(link.Link, "#")
+	for _, name := range []string{"аnna", "Αnna", "аппа​", "kestrel", "кestrel", "аnnа", "ａｎｎａ", "Anna"} {
+		_, _, err := s.Access.Welcome(ctx, api.Welcome{Name: name, Password: password, Token: once}, "192.0.2.7")
+		require.Equal(t, http.StatusUnprocessableEntity, statusOf(t, err), name)
+	}
+	_, _, err = s.Access.Welcome(ctx, api.Welcome{Name: "hanna", Password: password, Token: once}, "192.0.2.7")
+	require.NoError(t, err)
+}

@@ -26,3 +26,18 @@ func TestUnseen(t *testing.T) {
 		require.Equal(t, want, r)
 	}
 }
+
+func TestLookalikes(t *testing.T) {
+	for _, x := range [][2]string{{"anna", "аnna"}, {"anna", "ANNA"}, {"olaf", "0laf"}, {"olaf", "оlаf"}, {"harbour-master", "harbour-rnaster"}, {"liv", "1iv"}, {"anna", "ａｎｎａ"}, {"Cape", "Саре"}, {"Nora", "Νοra"}, {"a b", "a  b"}} {
+		require.Equal(t, ident.Skeleton(x[0]), ident.Skeleton(x[1]), "%q", x)
+	}
+	for _, x := range [][2]string{{"anna", "hanna"}, {"jörg", "jorg"}, {"olaf", "olav"}, {"Ticketing", "Ticketing 2"}, {"渡船", "渡舟"}} {
+		require.NotEqual(t, ident.Skeleton(x[0]), ident.Skeleton(x[1]), "%q", x)
+	}
+	for _, good := range []string{"", "anna", "Jörg Ståle", "Анна", "Άννα", "渡船ひらがなカタカナ", "김민수", "anna (Анна)", "pier 7", "O'Brien", "ş̌"} {
+		require.False(t, ident.Mixed(good), good)
+	}
+	for _, bad := range []string{"аnna", "Sкerry", "Νora"} {
+		require.True(t, ident.Mixed(bad), bad)
+	}
+}
