@@ -26,6 +26,7 @@ import (
 )
 
 var (
+	attack       = flag.Duration("site.attack", 2*time.Second, "how long forged peers go at a site")
 	requests     = flag.Int("site.requests", 3000, "how many requests are made up from the contract")
 	requestsSeed = flag.Uint64("site.seed", 1, "seed of the first one")
 )
