@@ -143,7 +143,7 @@ func usage(format string, args ...any) error {
 }
 
 func (a *app) root() *cobra.Command {
-	root := &cobra.Command{Use: "kestrel", Short: "Keep virtual machines recoverable at another site", SilenceUsage: true, SilenceErrors: true,
+	root := &cobra.Command{Version: site.Version, Use: "kestrel", Short: "Keep virtual machines recoverable at another site", SilenceUsage: true, SilenceErrors: true,
 		Long: `Kestrel Tide keeps virtual machines recoverable at another site.
 
 One binary: "kestrel serve" runs a site, all other commands speak to one.
