@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -62,6 +63,17 @@ type Hinter interface {
 // WriteOncer marks a system whose files cannot be added to once they are synced.
 // A sync that failed may be tried again there: nothing is lost by it.
 type WriteOncer interface{ WriteOnce() }
+
+// Retainer is a system that can keep everybody from removing a file before a time, also
+// those who do not go through it.
+type Retainer interface {
+	// Retains tells whether it can.
+	Retains() bool
+	// Retain does; a shorter time than before changes nothing.
+	Retain(path string, until time.Time) error
+	// Retained is until when, as far as it is known.
+	Retained(path string) time.Time
+}
 
 // OS is the file system of the host.
 type OS struct{}

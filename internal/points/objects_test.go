@@ -5,9 +5,11 @@ import (
 	"context"
 	"math/rand/v2"
 	"os"
+	"strings"
 	"testing"
 	"time"
 
+	"github.com/minio/minio-go/v7"
 	"github.com/stretchr/testify/require"
 
 	"kestrel/internal/files/bucket"
@@ -99,5 +101,87 @@ func TestStoreOnObjects(t *testing.T) {
 	require.NoError(t, s.Close())
 	s, fs = opened()
 	all()
+	require.NoError(t, s.Close())
+}
+
+// What locked points need is kept from removal also at the object service: who has the
+// store's keys to it removes and writes over what they like, and it comes back. What
+// nobody locked gives its room back, with all versions.
+func TestLockedObjectsComeBack(t *testing.T) {
+	server := buckettest.StartLocking(t)
+	dir := t.TempDir()
+	ctx := context.Background()
+	open := func() (*points.Store, *bucket.FS) {
+		fs := server.Open(t, dir)
+		s, err := points.Open(dir, points.Options{Now: time.Now, Files: fs, PackBytes: 2 << 20})
+		require.NoError(t, err)
+		return s, fs
+	}
+	s, fs := open()
+	require.True(t, s.Retains())
+	r := rand.New(rand.NewPCG(5, 6))
+	m := &model{data: make([]byte, diskSize)}
+	pass := func() (*points.Seal, []byte) {
+		in, _, err := s.OpenIntake(spec(m))
+		require.NoError(t, err)
+		for range 40 {
+			send(t, in, m, r.Int64N(points.Blocks(diskSize)-1), randomBlock(r))
+		}
+		m.base = seal(t, in, time.Now())
+		return m.base, bytes.Clone(m.data)
+	}
+	first, want := pass()
+	_, err := s.SetLock(first.Point, points.Lock{Until: time.Now().Add(time.Hour)})
+	require.NoError(t, err)
+	require.NoError(t, s.Retain(ctx))
+	second, _ := pass()
+	versions := func() (all []minio.ObjectInfo) {
+		for v := range server.Client(t).ListObjects(ctx, "points", minio.ListObjectsOptions{WithVersions: true, Recursive: true}) {
+			require.NoError(t, v.Err)
+			all = append(all, v)
+		}
+		return all
+	}
+
+	// Of the other point nothing is left once it is dropped and swept: what it needed
+	// alone was in packs of its own.
+	before := len(versions())
+	m.base = first
+	require.NoError(t, s.Drop(second.Point))
+	require.ErrorIs(t, s.Drop(first.Point), points.ErrLocked)
+	_, err = s.Sweep(ctx)
+	require.NoError(t, err)
+	require.Less(t, len(versions()), before)
+	require.NoError(t, s.Close())
+
+	// Somebody with the keys: removes what is there, each version, and puts rubbish in
+	// its place.
+	c := server.Client(t)
+	refused := 0
+	for _, v := range versions() {
+		_ = c.RemoveObject(ctx, "points", v.Key, minio.RemoveObjectOptions{})
+		if c.RemoveObject(ctx, "points", v.Key, minio.RemoveObjectOptions{VersionID: v.VersionID, GovernanceBypass: true}) != nil {
+			refused++
+		}
+		if strings.HasSuffix(v.Key, ".pack") {
+			_, err := c.PutObject(ctx, "points", v.Key, strings.NewReader("rubbish"), 7, minio.PutObjectOptions{})
+			require.NoError(t, err)
+		}
+	}
+	require.GreaterOrEqual(t, refused, 3, "packs, the seal, the lock")
+	require.NoError(t, os.RemoveAll(dir))
+	server.Config.Take = true
+	s, fs = open()
+	require.Positive(t, fs.Raised)
+	held := s.Points(groupID)
+	require.Len(t, held, 1)
+	require.Equal(t, first.Point, held[0].Point)
+	disk := held[0].Machines[0].Disks[0]
+	got := make([]byte, len(want))
+	_, err = s.Disk(disk.Root, disk.Size).ReadAt(got, 0)
+	require.NoError(t, err)
+	require.True(t, bytes.Equal(want, got))
+	_, holds := s.Locked(first.Point)
+	require.True(t, holds)
 	require.NoError(t, s.Close())
 }

@@ -90,7 +90,9 @@ type Store struct {
 
 	damageSeen atomic.Int64
 	healedSeen atomic.Int64
-	floor      int64 // bytes of the file system that incoming blocks leave free
+	moved      atomic.Int64           // records that were written anew
+	retainedAs atomic.Pointer[string] // what Retain did last
+	floor      int64                  // bytes of the file system that incoming blocks leave free
 }
 
 // Options are what a store may be opened with.

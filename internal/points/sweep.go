@@ -96,7 +96,7 @@ func (s *Store) smallPacks(numbers []uint32) (out []uint32) {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
 	for _, n := range numbers {
-		if p := s.packs[n]; p != nil && p.size < s.packFull/8 {
+		if p := s.packs[n]; p != nil && p.size < s.packFull/8 && !s.retained(n) {
 			out = append(out, n)
 		}
 	}
@@ -195,7 +195,7 @@ func (s *Store) sweepPack(n uint32, live map[key]bool, renew bool, out *Swept) e
 		return err
 	}
 	dead := p.size - packHeader - liveBytes
-	if len(keep) > 0 && !renew && float64(dead) < sweepShare*float64(p.size) {
+	if len(keep) > 0 && !renew && (float64(dead) < sweepShare*float64(p.size) || s.retained(n)) {
 		out.LiveBytes, out.DeadBytes = out.LiveBytes+liveBytes, out.DeadBytes+dead
 		return nil
 	}
@@ -288,6 +288,7 @@ func (s *Store) moveRecords(p *openPack, entries []entry) error {
 		if err := s.append(r, payload); err != nil {
 			return err
 		}
+		s.moved.Add(1)
 	}
 	return nil
 }

@@ -51,15 +51,22 @@ const (
 // host alone.
 type FS struct {
 	files.OS
+	// Raised is how many objects were brought back at the start that somebody had removed
+	// or written over though they were retained.
+	Raised               int
 	root, prefix, bucket string
 	client               *minio.Client
+	http                 *http.Client
 	limit                int64
+	locking              bool // the bucket has Object Lock
 
 	mu      sync.Mutex
 	objects map[string]int64   // sizes, by path below the root
 	cached  map[string]*cached // by path below the root
 	used    int64
-	tick    int64 // grows with every read, for what was used longest ago
+	// retained is until when, by path below the root, as far as it is known.
+	retained map[string]time.Time
+	tick     int64 // grows with every read, for what was used longest ago
 }
 
 // cached is what is kept here of an object.
@@ -93,7 +100,7 @@ func Open(ctx context.Context, root string, c Config, within reach.Networks) (*F
 	if err != nil {
 		return nil, fmt.Errorf("object store: %w", err)
 	}
-	s := &FS{root: filepath.Clean(root), prefix: prefix, bucket: name, client: client, limit: c.Cache, objects: map[string]int64{}, cached: map[string]*cached{}}
+	s := &FS{root: filepath.Clean(root), prefix: prefix, bucket: name, client: client, http: &http.Client{Transport: transport, Timeout: deadline}, limit: c.Cache, objects: map[string]int64{}, cached: map[string]*cached{}, retained: map[string]time.Time{}}
 	if err := s.OS.MkdirAll(s.root); err != nil {
 		return nil, err
 	}
@@ -104,11 +111,16 @@ func Open(ctx context.Context, root string, c Config, within reach.Networks) (*F
 	if !ok {
 		return nil, fmt.Errorf("object store %s has no bucket %q; make it first", u.Host, name)
 	}
+	if s.locking = s.lockable(ctx); s.locking {
+		if s.Raised, err = s.raise(ctx); err != nil {
+			return nil, err
+		}
+	}
 	for o := range client.ListObjects(ctx, name, minio.ListObjectsOptions{Prefix: s.key(""), Recursive: true}) {
 		if o.Err != nil {
 			return nil, fmt.Errorf("list objects: %w", o.Err)
 		}
-		s.objects[strings.TrimPrefix(strings.TrimPrefix(o.Key, s.prefix), "/")] = o.Size
+		s.objects[s.rel(o.Key)] = o.Size
 	}
 	if err := s.take(ctx, c.Take); err != nil {
 		return nil, err
@@ -204,6 +216,7 @@ func (s *FS) put(ctx context.Context, rel string, r io.Reader, size int64) error
 	}
 	s.mu.Lock()
 	s.objects[rel] = size
+	delete(s.retained, rel) // of the version before
 	s.mu.Unlock()
 	return nil
 }
@@ -367,7 +380,13 @@ func (s *FS) Remove(p string) error {
 	if stored {
 		ctx, cancel := within()
 		defer cancel()
-		if err := s.client.RemoveObject(ctx, s.bucket, s.key(rel), minio.RemoveObjectOptions{}); err != nil {
+		remove := func() error {
+			return s.client.RemoveObject(ctx, s.bucket, s.key(rel), minio.RemoveObjectOptions{})
+		}
+		if s.locking {
+			remove = func() error { return s.purge(ctx, rel) }
+		}
+		if err := remove(); err != nil {
 			return fmt.Errorf("remove object %s: %w", rel, err)
 		}
 	}
@@ -375,6 +394,7 @@ func (s *FS) Remove(p string) error {
 	defer s.mu.Unlock()
 	delete(s.objects, rel)
 	delete(s.cached, rel)
+	delete(s.retained, rel)
 	if c != nil {
 		s.used -= c.bytes
 		c.bytes = 0

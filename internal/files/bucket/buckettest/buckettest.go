@@ -29,6 +29,17 @@ type Server struct {
 // if there is none to run.
 func Start(t testing.TB) *Server {
 	t.Helper()
+	return start(t, minio.MakeBucketOptions{})
+}
+
+// StartLocking is Start with a bucket that has Object Lock.
+func StartLocking(t testing.TB) *Server {
+	t.Helper()
+	return start(t, minio.MakeBucketOptions{ObjectLocking: true})
+}
+
+func start(t testing.TB, bucketOptions minio.MakeBucketOptions) *Server {
+	t.Helper()
 	binary := os.Getenv("KESTREL_S3_SERVER")
 	if binary == "" {
 		t.Skip("KESTREL_S3_SERVER does not name an S3 server; ./dev test builds one")
@@ -37,13 +48,19 @@ func Start(t testing.TB) *Server {
 	require.NoError(t, err)
 	addr := fmt.Sprintf("127.0.0.1:%d", port)
 	s := &Server{Config: bucket.Config{URL: "http://" + addr + "/points/eastmole", AccessKey: "skerry", SecretKey: "harbour-lights", Cache: 4 << 20},
-		args: []string{binary, "--access", "skerry", "--secret", "harbour-lights", "--port", addr, "--iam-dir", t.TempDir(), "posix", t.TempDir()}}
+		args: []string{binary, "--access", "skerry", "--secret", "harbour-lights", "--port", addr, "--iam-dir", t.TempDir(), "posix", "--versioning-dir", t.TempDir(), t.TempDir()}}
 	s.Run(t)
 	t.Cleanup(s.Stop)
-	c, err := minio.New(addr, &minio.Options{Creds: credentials.NewStaticV4("skerry", "harbour-lights", "")})
-	require.NoError(t, err)
-	require.NoError(t, c.MakeBucket(context.Background(), "points", minio.MakeBucketOptions{}))
+	require.NoError(t, s.Client(t).MakeBucket(context.Background(), "points", bucketOptions))
 	return s
+}
+
+// Client speaks to the server with the same keys as the store.
+func (s *Server) Client(t testing.TB) *minio.Client {
+	t.Helper()
+	c, err := minio.New(s.args[6], &minio.Options{Creds: credentials.NewStaticV4("skerry", "harbour-lights", "")})
+	require.NoError(t, err)
+	return c
 }
 
 // Run starts the server again after Stop.
