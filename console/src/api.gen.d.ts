@@ -2162,6 +2162,13 @@ export interface components {
              * @description When the last of them is free again
              */
             lockedUntil?: string;
+            /** @description The objects that they need are locked at the object service as well */
+            lockedOutside: boolean;
+            /**
+             * Format: date-time
+             * @description When it is full at the pace of the last day; left out if it does not grow
+             */
+            fillsAt?: string;
             directory: string;
             /** Format: int64 */
             packBytes: number;

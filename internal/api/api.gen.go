@@ -1255,6 +1255,9 @@ type Store struct {
 	// ExportDirs Folders of the host below which points may be exported
 	ExportDirs []string `json:"exportDirs"`
 
+	// FillsAt When it is full at the pace of the last day; left out if it does not grow
+	FillsAt *time.Time `json:"fillsAt,omitempty"`
+
 	// FloorBytes What cycles that arrive have to leave free
 	FloorBytes int64 `json:"floorBytes"`
 	FreeBytes  int64 `json:"freeBytes"`
@@ -1265,6 +1268,9 @@ type Store struct {
 	// HealedRecords Replaced since the start
 	HealedRecords int64 `json:"healedRecords"`
 	Intakes       int   `json:"intakes"`
+
+	// LockedOutside The objects that they need are locked at the object service as well
+	LockedOutside bool `json:"lockedOutside"`
 
 	// LockedPoints Points that nobody can delete now
 	LockedPoints int `json:"lockedPoints"`

@@ -67,8 +67,15 @@ func (a *app) storeCmd() *cobra.Command {
 				}
 				row(w, "Bad", bad)
 				row(w, "Encrypted", encrypted(s.Encryption))
+				if s.FillsAt != nil {
+					row(w, "Full", "about "+clockTime(s.FillsAt)+", at the pace of the last day")
+				}
 				if s.LockedPoints > 0 {
-					row(w, "Locked", fmt.Sprintf("%s, the last until %s", count(s.LockedPoints, "point"), clockTime(s.LockedUntil)))
+					outside := ""
+					if s.LockedOutside {
+						outside = ", at the object service as well"
+					}
+					row(w, "Locked", fmt.Sprintf("%s, the last until %s%s", count(s.LockedPoints, "point"), clockTime(s.LockedUntil), outside))
 				}
 				if len(s.ExportDirs) > 0 {
 					row(w, "Exports", "below "+strings.Join(s.ExportDirs, ", "))

@@ -18,6 +18,7 @@ import (
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/exposure"
 	"kestrel/internal/core/ladder"
+	"kestrel/internal/core/room"
 	"kestrel/internal/directory"
 	"kestrel/internal/events"
 	"kestrel/internal/files/bucket"
@@ -88,6 +89,7 @@ type Keeper struct {
 
 	mu       sync.Mutex
 	by       map[string]*Holding
+	samples  []room.Sample // of how full the store is
 	sweepDue bool
 	damaged  bool // when last looked at, some point had lost something
 	shorter  []shorter

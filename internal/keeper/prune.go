@@ -38,6 +38,7 @@ func (k *Keeper) tidy(ctx context.Context) {
 	if err := k.Store.KeepClock(); err != nil {
 		k.Log.Error("keep the store's clock", "err", err)
 	}
+	k.sample()
 	if err := k.Store.Retain(ctx); err != nil && ctx.Err() == nil {
 		k.Log.Error("retain what locked points need", "err", err)
 	}

@@ -3,9 +3,12 @@ package keeper
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"kestrel/internal/api"
 	"kestrel/internal/core/actor"
+	"kestrel/internal/core/room"
+	"kestrel/internal/core/span"
 	"kestrel/internal/core/words"
 	"kestrel/internal/operation"
 	"kestrel/internal/problem"
@@ -48,6 +51,10 @@ func (k *Keeper) StoreView() api.Store {
 		Full: u.FreeBytes < u.FloorBytes, BadRecords: u.BadRecords, HealedRecords: u.HealedRecords, Verify: k.passView(), Encryption: api.Encryption{On: keys.Number > 0, Key: int(keys.Number), StaleBytes: keys.StaleBytes}}
 	v.ExportDirs, v.CarryDirs = k.Exports.Dirs(), k.Carried.Dirs()
 	v.LockedPoints, v.LockedUntil = k.lockedNow()
+	if at, ok := k.Fills(); ok {
+		v.FillsAt = &at
+	}
+	v.LockedOutside = k.Store.Retains()
 	if !keys.Created.IsZero() {
 		v.Encryption.KeyCreatedAt = new(keys.Created)
 	}
@@ -55,6 +62,46 @@ func (k *Keeper) StoreView() api.Store {
 		v.Objects, v.CacheBytes = new(k.ObjectsURL), new(k.Objects.CacheBytes())
 	}
 	return v
+}
+
+// Fills foretells when the store is full at the pace of the last day; false if it does
+// not grow, is not known well enough, or is kept where there is no end of room.
+func (k *Keeper) Fills() (time.Time, bool) {
+	if k.Objects != nil {
+		return time.Time{}, false
+	}
+	u := k.Store.Usage()
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return room.Fills(k.samples, u.PackBytes, u.FreeBytes-u.FloorBytes, k.Clock.Now())
+}
+
+// sample notes how full the store is.
+func (k *Keeper) sample() {
+	u := k.Store.Usage()
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.samples = room.Add(k.samples, room.Sample{At: k.Clock.Now(), Bytes: u.PackBytes})
+}
+
+// fillsSoon is how long before the store is full the board says so.
+const fillsSoon = 14 * span.Day
+
+// Filling is what the board says of a store that fills, and of what is locked in it.
+func (k *Keeper) Filling() (api.Need, bool) {
+	at, ok := k.Fills()
+	left := at.Sub(k.Clock.Now())
+	if !ok || left > fillsSoon {
+		return api.Need{}, false
+	}
+	v := api.Need{State: "filling", Title: "The point store is full in about " + span.Format(max(left, time.Hour).Round(time.Hour)), Text: "At the pace of the last day. Then cycles that arrive wait.", Action: "Look at the point store", Href: "/store"}
+	if left <= 0 {
+		v.Title, v.Text = "The point store is full", "Cycles that arrive wait until there is room."
+	}
+	if n, until := k.lockedNow(); n > 0 {
+		v.Text += fmt.Sprintf(" %s locked, the last until %s: nobody can make room by deleting those.", words.Are(n, "point"), until.UTC().Format("2006-01-02 15:04 MST"))
+	}
+	return v, true
 }
 
 // Room is what is free for points, and what arriving cycles leave of it, in bytes.

@@ -434,6 +434,9 @@ func (o *Overview) Board(ctx context.Context, see func(r directory.Record) bool)
 	for _, n := range words.Needs(ws) {
 		b.Needs = append(b.Needs, api.Need{Group: &n.Group, State: string(n.State), Title: n.Title, Text: n.Text, Action: "Look at the group", Href: "/groups/" + n.Group})
 	}
+	if n, ok := o.Keeper.Filling(); ok {
+		b.Needs = append(b.Needs, n)
+	}
 	for _, l := range b.Links {
 		if n, ok := linkNeed(l); ok {
 			b.Needs = append(b.Needs, n)

@@ -22,6 +22,7 @@ import (
 	"kestrel/internal/core/group"
 	"kestrel/internal/core/ladder"
 	"kestrel/internal/core/span"
+	"kestrel/internal/core/words"
 	"kestrel/internal/cycle"
 	"kestrel/internal/directory"
 	"kestrel/internal/events"
@@ -268,6 +269,9 @@ func (s *Site) openRooms(ctx context.Context, objects *bucket.FS) (err error) {
 		return err
 	}
 	s.Trail = audit.New(db, clk, hub, log)
+	if objects != nil && objects.Raised > 0 {
+		s.Trail.Note(ctx, actor.System(), audit.Object{Kind: "store", Name: s.self.Name}, "%s of locked points had been removed or written over at the object service, and were brought back. Somebody has keys to it who should not.", words.Count(objects.Raised, "object"))
+	}
 	s.Notary = &audit.Notary{Site: s.self.ID, Name: s.self.Name, Ledger: db, Signer: s.id, Trail: s.Trail, Clock: clk}
 	box, err := sealed.Open(cfg.StateDir)
 	if err != nil {

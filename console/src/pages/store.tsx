@@ -60,11 +60,20 @@ function StoreCard() {
             </span>
           )}
         </dd>
+        {store.fillsAt && (
+          <>
+            <dt className="text-muted">Full</dt>
+            <dd>
+              about <When at={store.fillsAt} />, at the pace of the last day
+            </dd>
+          </>
+        )}
         {store.lockedPoints > 0 && (
           <>
             <dt className="text-muted">Locked</dt>
             <dd>
               {count(store.lockedPoints, "point")}, the last until <When at={store.lockedUntil} />
+              {store.lockedOutside && ", at the object service as well"}
             </dd>
           </>
         )}

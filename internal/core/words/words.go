@@ -227,6 +227,9 @@ func Count(n int, noun string) string {
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 
+// Are counts things that are something: 1 point is, 2 points are.
+func Are(n int, noun string) string { return Count(n, noun) + either(n, " is", " are") }
+
 // Article puts "a" or "an" before a word.
 func Article(word string) string {
 	if word != "" && strings.ContainsRune("aeiou", rune(word[0])) {
