@@ -1591,6 +1591,8 @@ export interface components {
             eachSeconds: number;
             /** Format: int64 */
             forSeconds: number;
+            /** @description Nobody may delete what it keeps before it is so old */
+            locked?: boolean;
         };
         Promise: {
             /** Format: int64 */

@@ -77,5 +77,5 @@ export function plainSpan(s: number): string {
 
 export const count = (n: number, noun: string) => `${n} ${noun}${n === 1 ? "" : "s"}`;
 
-export const rungText = (each: number, reach: number) =>
-  `${each === 0 ? "every point" : each === 3600 ? "hourly" : each === 86400 ? "daily" : each === 604800 ? "weekly" : `one per ${span(each)}`} · ${span(reach)}`;
+export const rungText = (each: number, reach: number, locked?: boolean) =>
+  `${each === 0 ? "every point" : each === 3600 ? "hourly" : each === 86400 ? "daily" : each === 604800 ? "weekly" : `one per ${span(each)}`} · ${span(reach)}${locked ? " · locked" : ""}`;

@@ -1138,6 +1138,9 @@ type Resource struct {
 type Rung struct {
 	EachSeconds int64 `json:"eachSeconds"`
 	ForSeconds  int64 `json:"forSeconds"`
+
+	// Locked Nobody may delete what it keeps before it is so old
+	Locked *bool `json:"locked,omitempty"`
 }
 
 // Safeguards What a site demands of its people

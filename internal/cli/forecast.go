@@ -52,7 +52,11 @@ func (p *promiseFlags) read() (*api.PromisePatch, error) {
 		}
 		out.Keep = &[]api.Rung{}
 		for _, r := range l {
-			*out.Keep = append(*out.Keep, api.Rung{EachSeconds: int64(r.Each / time.Second), ForSeconds: int64(r.For / time.Second)})
+			x := api.Rung{EachSeconds: int64(r.Each / time.Second), ForSeconds: int64(r.For / time.Second)}
+			if r.Locked {
+				x.Locked = &r.Locked
+			}
+			*out.Keep = append(*out.Keep, x)
 		}
 	}
 	return out, nil
@@ -61,7 +65,7 @@ func (p *promiseFlags) read() (*api.PromisePatch, error) {
 func keepText(rs []api.Rung) string {
 	var l ladder.Ladder
 	for _, r := range rs {
-		l = append(l, ladder.Rung{Each: time.Duration(r.EachSeconds) * time.Second, For: time.Duration(r.ForSeconds) * time.Second})
+		l = append(l, ladder.Rung{Each: time.Duration(r.EachSeconds) * time.Second, For: time.Duration(r.ForSeconds) * time.Second, Locked: r.Locked != nil && *r.Locked})
 	}
 	return l.String()
 }

@@ -57,6 +57,8 @@ type storedPromise struct {
 type storedRung struct {
 	Each int64 `json:"eachSeconds"`
 	For  int64 `json:"forSeconds"`
+	// Locked is left out where it is not, as before there was such a thing.
+	Locked bool `json:"locked,omitempty"`
 }
 
 type storedPause struct {
@@ -82,7 +84,7 @@ func Encode(s group.Spec) []byte {
 		x.Machines = append(x.Machines, storedMachine(m))
 	}
 	for _, r := range s.Promise.Keep {
-		x.Promise.Keep = append(x.Promise.Keep, storedRung{seconds(r.Each), seconds(r.For)})
+		x.Promise.Keep = append(x.Promise.Keep, storedRung{seconds(r.Each), seconds(r.For), r.Locked})
 	}
 	for _, d := range s.Destinations {
 		x.Destinations = append(x.Destinations, storedDestination(d))
@@ -120,7 +122,7 @@ func Decode(b []byte, name string) (group.Spec, error) {
 		s.Machines = append(s.Machines, group.Machine(m))
 	}
 	for _, r := range x.Promise.Keep {
-		s.Promise.Keep = append(s.Promise.Keep, ladder.Rung{Each: span(r.Each), For: span(r.For)})
+		s.Promise.Keep = append(s.Promise.Keep, ladder.Rung{Each: span(r.Each), For: span(r.For), Locked: r.Locked})
 	}
 	for _, d := range x.Destinations {
 		s.Destinations = append(s.Destinations, group.Destination(d))
@@ -182,7 +184,7 @@ func EncodeWish(w Wish) []byte {
 	if w.Keep != nil {
 		x.Keep = &[]storedRung{}
 		for _, r := range *w.Keep {
-			*x.Keep = append(*x.Keep, storedRung{seconds(r.Each), seconds(r.For)})
+			*x.Keep = append(*x.Keep, storedRung{seconds(r.Each), seconds(r.For), r.Locked})
 		}
 	}
 	if p := w.Pause; p != nil {
@@ -222,7 +224,7 @@ func DecodeWish(b []byte) (Wish, error) {
 	if x.Keep != nil {
 		w.Keep = &ladder.Ladder{}
 		for _, r := range *x.Keep {
-			*w.Keep = append(*w.Keep, ladder.Rung{Each: span(r.Each), For: span(r.For)})
+			*w.Keep = append(*w.Keep, ladder.Rung{Each: span(r.Each), For: span(r.For), Locked: r.Locked})
 		}
 	}
 	if p := x.Pause; p != nil {

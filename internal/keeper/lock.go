@@ -10,6 +10,7 @@ import (
 	"kestrel/internal/api"
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/group"
+	"kestrel/internal/core/ladder"
 	"kestrel/internal/core/span"
 	"kestrel/internal/directory"
 	"kestrel/internal/points"
@@ -89,6 +90,34 @@ func (k *Keeper) lockNew(ctx context.Context, r directory.Record, x *points.Seal
 		return err
 	}
 	return k.Records.LockPoint(ctx, x.Point, l.Until, records.Activity{})
+}
+
+// lockRungs locks what the locked rungs of a group's ladder hold. A lock that is there
+// and lasts as long stays as it is.
+func (k *Keeper) lockRungs(ctx context.Context, r directory.Record, ps []ladder.Point) {
+	if r.Direction != directory.In {
+		return
+	}
+	now := k.Store.Clock()
+	for _, h := range r.Spec.Promise.Keep.Locks(ps, now) {
+		until := h.Until.UTC()
+		least := time.Duration(0)
+		if most := now.Add(group.MaxLock).UTC(); until.After(most) {
+			until, least = most, span.Day // what the bound cuts goes on a day at a time
+		}
+		if l, ok := k.Store.Locked(h.ID); ok && until.Sub(l.Until) <= least || !until.After(now) {
+			continue
+		}
+		l, err := k.Store.SetLock(h.ID, points.Lock{Until: until, At: now.UTC(), By: "its group's keep ladder"})
+		if err == nil {
+			err = k.Records.LockPoint(ctx, h.ID, l.Until, records.Activity{})
+		}
+		if err != nil && ctx.Err() == nil {
+			k.Log.Error("lock a point", "group", r.Spec.Name, "err", err)
+			return
+		}
+		k.told(h.ID, r.ID)
+	}
 }
 
 // lockWaiting locks what a crash came in before, or a fault.

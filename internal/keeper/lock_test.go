@@ -154,3 +154,38 @@ func TestHomeKnowsOfLocks(t *testing.T) {
 		require.Nil(t, fetch("a").LockedUntil, "it is over")
 	})
 }
+
+// What a locked rung of the ladder keeps nobody deletes, once its stretch is over, and a
+// shorter ladder from home frees nothing.
+func TestLockedRungsLock(t *testing.T) {
+	virtual(t, ladder.Ladder{{For: 6 * time.Hour}, {Each: span.Day, For: 14 * span.Day, Locked: true}}, func(t *testing.T, r *rig) {
+		var all []*points.Seal
+		for range 11 {
+			all = append(all, r.seal())
+			r.tidy(4 * time.Hour)
+		}
+		locked := map[string]time.Time{}
+		for _, x := range r.Store.Points(r.g.ID) {
+			if l, ok := r.Store.Locked(x.Point); ok {
+				locked[x.Point] = l.Until
+				require.WithinDuration(t, x.CaptureAt.Add(14*span.Day), l.Until, time.Minute)
+			}
+		}
+		require.NotEmpty(t, locked)
+		require.Less(t, len(locked), 4, "one a day")
+		newest := all[len(all)-1].Point
+		require.NotContains(t, locked, newest, "its day is not over")
+		r.edit(func(s *group.Spec) { s.Promise.Keep = ladder.Ladder{{For: time.Hour}} })
+		r.tidy(2 * span.Day)
+		for point := range locked {
+			_, err := r.Store.Point(point)
+			require.NoError(t, err)
+			require.Contains(t, fault(t, r.Keeper.Delete(t.Context(), rooms.Anna(), point)).Detail, "nobody can delete it before")
+		}
+		r.tidy(15 * span.Day)
+		for point := range locked {
+			_, err := r.Store.Point(point)
+			require.ErrorIs(t, err, points.ErrNotFound, "the lock has ended, and the ladder no longer keeps it")
+		}
+	})
+}

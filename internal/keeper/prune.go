@@ -166,6 +166,7 @@ func (k *Keeper) Prune(ctx context.Context, r directory.Record) {
 		}
 		return
 	}
+	k.lockRungs(ctx, r, ps)
 	dropped := 0
 	for _, v := range k.judge(ctx, r, ps) {
 		if v.Keep {

@@ -117,7 +117,7 @@ func TestLockedObjectsComeBack(t *testing.T) {
 		require.NoError(t, err)
 		return s, fs
 	}
-	s, fs := open()
+	s, _ := open()
 	require.True(t, s.Retains())
 	r := rand.New(rand.NewPCG(5, 6))
 	m := &model{data: make([]byte, diskSize)}

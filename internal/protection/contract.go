@@ -64,7 +64,7 @@ func promiseInto(p *group.Patch, in *api.PromisePatch, text *api.PromiseText) []
 		if in.Keep != nil {
 			p.Keep = &ladder.Ladder{}
 			for _, r := range *in.Keep {
-				*p.Keep = append(*p.Keep, ladder.Rung{Each: duration(r.EachSeconds), For: duration(r.ForSeconds)})
+				*p.Keep = append(*p.Keep, ladder.Rung{Each: duration(r.EachSeconds), For: duration(r.ForSeconds), Locked: r.Locked != nil && *r.Locked})
 			}
 		}
 	}
@@ -111,7 +111,7 @@ func Show(s group.Spec, v *api.Group, now time.Time) {
 	v.CompareEverySeconds, v.HomePoints, v.LockSeconds = seconds(s.CompareEvery), s.HomePoints, seconds(s.LockFor)
 	v.Promise = api.Promise{RpoTargetSeconds: seconds(s.Promise.Target), CadenceSeconds: seconds(s.Promise.Cadence.Every), Keep: []api.Rung{}}
 	for _, r := range s.Promise.Keep {
-		v.Promise.Keep = append(v.Promise.Keep, api.Rung{EachSeconds: seconds(r.Each), ForSeconds: seconds(r.For)})
+		v.Promise.Keep = append(v.Promise.Keep, api.Rung{EachSeconds: seconds(r.Each), ForSeconds: seconds(r.For), Locked: lockedRung(r)})
 	}
 	v.Paused = s.PausedAt(now)
 	if p := s.Pause; v.Paused {
@@ -165,4 +165,12 @@ func pausedText(who fmt.Stringer, name string, p group.Pause) string {
 		t += ": " + p.Reason
 	}
 	return t
+}
+
+// lockedRung leaves out that a rung is not locked, as most are.
+func lockedRung(r ladder.Rung) *bool {
+	if !r.Locked {
+		return nil
+	}
+	return &r.Locked
 }

@@ -17,6 +17,9 @@ import (
 type Rung struct {
 	Each time.Duration
 	For  time.Duration
+	// Locked says that nobody may delete what the rung keeps until it is so old: see
+	// Locks.
+	Locked bool
 }
 
 // Ladder is a list of rungs from the finest and youngest to the coarsest and
@@ -90,6 +93,55 @@ func (l Ladder) Judge(points []Point, now time.Time) []Verdict {
 		}
 		out[i] = v
 	}
+	return out
+}
+
+// Hold says until when nobody may delete a point.
+type Hold struct {
+	ID    string
+	Until time.Time
+}
+
+// Locks tells which points the locked rungs hold, and until when: of each stretch that is
+// over the newest, until it is as old as the rung reaches; of a rung that keeps every
+// point, each. While a stretch goes on, another point may still come to stand for it.
+func (l Ladder) Locks(points []Point, now time.Time) []Hold {
+	var out []Hold
+	held := map[string]int{}
+	hold := func(p Point, until time.Time) {
+		if i, ok := held[p.ID]; ok {
+			if until.After(out[i].Until) {
+				out[i].Until = until
+			}
+			return
+		}
+		held[p.ID] = len(out)
+		out = append(out, Hold{p.ID, until})
+	}
+	for _, r := range l {
+		if !r.Locked {
+			continue
+		}
+		newest := map[int64]Point{}
+		for _, p := range points {
+			switch {
+			case now.Sub(p.Capture) >= r.For:
+			case r.Each <= 0:
+				hold(p, p.Capture.Add(r.For))
+			default:
+				stretch := p.Capture.UnixNano() / int64(r.Each)
+				if q, ok := newest[stretch]; !ok || p.Capture.After(q.Capture) {
+					newest[stretch] = p
+				}
+			}
+		}
+		for stretch, p := range newest {
+			if now.UnixNano()/int64(r.Each) > stretch {
+				hold(p, p.Capture.Add(r.For))
+			}
+		}
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].ID < out[j].ID })
 	return out
 }
 
@@ -189,6 +241,9 @@ func (l Ladder) String() string {
 			each = short(r.Each)
 		}
 		parts[i] = each + " " + short(r.For)
+		if r.Locked {
+			parts[i] += " locked"
+		}
 	}
 	return strings.Join(parts, ", ")
 }
@@ -212,6 +267,7 @@ func short(d time.Duration) string {
 //	1h 2d, hourly for 2d   one an hour, up to that age
 //	24 hourly              one an hour, 24 of them
 //	3 a day for 5 days     one every eight hours, up to that age
+//	1d 14d locked          the same as 1d 14d, and nobody may delete those before
 //
 // in any case, with or without blanks before units; a comma at the end is
 // forgiven. What String writes reads back the same.
@@ -224,10 +280,12 @@ func Parse(s string) (Ladder, error) {
 	}
 	var out Ladder
 	for _, part := range strings.Split(text, ",") {
+		part, locked := strings.CutSuffix(strings.TrimSpace(part), " locked")
 		r, err := parseRung(strings.TrimSpace(part))
 		if err != nil {
 			return nil, err
 		}
+		r.Locked = locked
 		out = append(out, r)
 	}
 	return out, nil

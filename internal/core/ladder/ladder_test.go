@@ -156,3 +156,37 @@ func TestSlowedHoldsBackWhatOnesOwnLadderKeeps(t *testing.T) {
 		}
 	})
 }
+
+// A locked rung holds the newest of each stretch that is over, until it is as old as the
+// rung reaches, and what it holds the ladder keeps that long.
+func TestLockedRungs(t *testing.T) {
+	l, err := ladder.Parse("all 6h, 1h 2d, 1d 14d locked")
+	require.NoError(t, err)
+	require.Equal(t, "all 6h, 1h 2d, 1d 2w locked", l.String())
+	require.True(t, l[2].Locked)
+	_, err = ladder.Parse("locked")
+	require.Error(t, err)
+	midnight := time.Date(2026, 11, 26, 0, 0, 0, 0, time.UTC)
+	at := func(h int) time.Time { return midnight.Add(time.Duration(h) * time.Hour) }
+	points := []ladder.Point{{ID: "old", Capture: at(-15 * 24)}, {ID: "tue", Capture: at(-30)}, {ID: "wed morning", Capture: at(-20)}, {ID: "wed", Capture: at(-2)}, {ID: "thu", Capture: at(1)}}
+	require.Equal(t, []ladder.Hold{{ID: "tue", Until: at(-30 + 14*24)}, {ID: "wed", Until: at(-2 + 14*24)}}, l.Locks(points, at(2)), "today's is not over")
+	require.Contains(t, l.Locks(points, at(24)), ladder.Hold{ID: "thu", Until: at(1 + 14*24)})
+	all, err := ladder.Parse("all 6h locked, 1d 14d")
+	require.NoError(t, err)
+	require.Equal(t, []ladder.Hold{{ID: "thu", Until: at(7)}, {ID: "wed", Until: at(4)}}, all.Locks(points, at(2)))
+	rapid.Check(t, func(t *rapid.T) {
+		now := midnight
+		var ps []ladder.Point
+		for i := range rapid.IntRange(0, 60).Draw(t, "points") {
+			ps = append(ps, ladder.Point{ID: fmt.Sprint(i), Capture: now.Add(-time.Duration(rapid.IntRange(0, 20*24*60).Draw(t, "age")) * time.Minute)})
+		}
+		kept := map[string]bool{}
+		for _, v := range l.Judge(ps, now) {
+			kept[v.Point.ID] = v.Keep
+		}
+		for _, h := range l.Locks(ps, now) {
+			require.True(t, kept[h.ID], "what is held is kept as well")
+			require.True(t, h.Until.After(now))
+		}
+	})
+}
