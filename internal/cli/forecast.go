@@ -20,7 +20,7 @@ type promiseFlags struct{ rpo, every, keep string }
 func (p *promiseFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&p.rpo, "rpo", "", "RPO target, such as 15min")
 	c.Flags().StringVar(&p.every, "every", "", `cadence, such as 5min; "hand" for cycles run by hand`)
-	c.Flags().StringVar(&p.keep, "keep", "", `keep ladder, such as "all 6h, 1h 2d, 1d 14d", "24 hourly, 7 daily" or "3 a day for 5 days"`)
+	c.Flags().StringVar(&p.keep, "keep", "", `keep ladder, such as "all 6h, 1h 2d, 1d 14d", "24 hourly, 7 daily" or "3 a day for 5 days"; a rung may end in locked: nobody deletes what it keeps`)
 }
 
 // read gives what was given, read by the rules that the API has too.

@@ -171,7 +171,7 @@ func TestLockedObjectsComeBack(t *testing.T) {
 	require.GreaterOrEqual(t, refused, 3, "packs, the seal, the lock")
 	require.NoError(t, os.RemoveAll(dir))
 	server.Config.Take = true
-	s, fs = open()
+	s, fs := open()
 	require.Positive(t, fs.Raised)
 	held := s.Points(groupID)
 	require.Len(t, held, 1)

@@ -333,7 +333,7 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
               <div className="sm:col-span-2">
                 <Field
                   label="Keep ladder"
-                  hint="From fine to coarse: “all 6h, 1h 2d, 1d 14d”, “24 hourly, 7 daily” or “3 a day for 5 days”."
+                  hint="From fine to coarse: “all 6h, 1h 2d, 1d 14d”, “24 hourly, 7 daily” or “3 a day for 5 days”. What “1d 14d locked” keeps nobody deletes before."
                   faults={faultsAt("promise.keep")}
                 >
                   {(i, d) => <input id={i} aria-describedby={d} className={inputLook} {...form.register("keep")} />}
