@@ -1217,14 +1217,14 @@ export interface components {
         };
         PasskeyAnswer: {
             ticket: string;
-            /** @description What the browser gave */
+            /** @description What the browser gave, as JSON */
             response: {
                 [key: string]: unknown;
             };
         };
         NewPasskey: {
             ticket: string;
-            /** @description What the browser gave */
+            /** @description What the browser gave, as JSON */
             response: {
                 [key: string]: unknown;
             };
@@ -1253,10 +1253,10 @@ export interface components {
         };
         /** @description Shown once; good when a code of it was shown */
         SecondFactorSeed: {
-            /** @description Base32 */
+            /** @description Base32, for an authenticator (RFC 6238) */
             secret: string;
             uri: string;
-            /** @description The URI as a QR code */
+            /** @description The URI as a QR code, as a data URL */
             image: string;
         };
         SecondFactorCode: {
@@ -1573,7 +1573,7 @@ export interface components {
         NewInvitation: {
             forSite?: string;
             minutes?: number;
-            /** @description The site in forSite is paired already */
+            /** @description The site in forSite is paired already, has lost its key and may come with a new one */
             newKey?: boolean;
         };
         InvitationSecret: {
@@ -1583,7 +1583,7 @@ export interface components {
         };
         AcceptInvitation: {
             invitation: string;
-            /** @description The inviting site is paired already */
+            /** @description The inviting site is paired already, has lost its key and has a new one */
             newKey?: boolean;
         };
         Rung: {
@@ -2072,7 +2072,7 @@ export interface components {
             prefix?: string;
             /**
              * Format: int64
-             * @description Limit for making its disks local
+             * @description Limit for making its disks local, one after the other
              */
             localBytesPerSecond?: number;
         };
@@ -3466,7 +3466,7 @@ export interface operations {
     listGroups: {
         parameters: {
             query?: {
-                /** @description Words of name */
+                /** @description Words of name, sites, machines or tags */
                 q?: string;
                 tag?: string;
                 /** @description out, in or ended */

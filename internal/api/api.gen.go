@@ -143,7 +143,7 @@ func (e PhraseTone) Valid() bool {
 type AcceptInvitation struct {
 	Invitation string `json:"invitation"`
 
-	// NewKey The inviting site is paired already
+	// NewKey The inviting site is paired already, has lost its key and has a new one
 	NewKey *bool `json:"newKey,omitempty"`
 }
 
@@ -739,7 +739,7 @@ type NewInvitation struct {
 	ForSite *string `json:"forSite,omitempty"`
 	Minutes *int    `json:"minutes,omitempty"`
 
-	// NewKey The site in forSite is paired already
+	// NewKey The site in forSite is paired already, has lost its key and may come with a new one
 	NewKey *bool `json:"newKey,omitempty"`
 }
 
@@ -754,7 +754,7 @@ type NewLanding struct {
 	// How at-once (the default): starts from the point and is made local while it runs; copied: made local first
 	How *string `json:"how,omitempty"`
 
-	// LocalBytesPerSecond Limit for making its disks local
+	// LocalBytesPerSecond Limit for making its disks local, one after the other
 	LocalBytesPerSecond *int64 `json:"localBytesPerSecond,omitempty"`
 
 	// Machines Names or IDs; all if left out
@@ -776,7 +776,7 @@ type NewLanding struct {
 type NewPasskey struct {
 	Name string `json:"name"`
 
-	// Response What the browser gave
+	// Response What the browser gave, as JSON
 	Response map[string]interface{} `json:"response"`
 	Ticket   string                 `json:"ticket"`
 }
@@ -870,7 +870,7 @@ type Passkey struct {
 
 // PasskeyAnswer defines model for PasskeyAnswer.
 type PasskeyAnswer struct {
-	// Response What the browser gave
+	// Response What the browser gave, as JSON
 	Response map[string]interface{} `json:"response"`
 	Ticket   string                 `json:"ticket"`
 }
@@ -1178,10 +1178,10 @@ type SecondFactorCode struct {
 
 // SecondFactorSeed Shown once; good when a code of it was shown
 type SecondFactorSeed struct {
-	// Image The URI as a QR code
+	// Image The URI as a QR code, as a data URL
 	Image string `json:"image"`
 
-	// Secret Base32
+	// Secret Base32, for an authenticator (RFC 6238)
 	Secret string `json:"secret"`
 	URI    string `json:"uri"`
 }
@@ -1404,7 +1404,7 @@ type ListActivityParams struct {
 
 // ListGroupsParams defines parameters for ListGroups.
 type ListGroupsParams struct {
-	// Q Words of name
+	// Q Words of name, sites, machines or tags
 	Q   *string `form:"q,omitempty" json:"q,omitempty"`
 	Tag *string `form:"tag,omitempty" json:"tag,omitempty"`
 

@@ -196,7 +196,7 @@ func TestBodiesAreWhole(t *testing.T) {
 		`{"pinned":true,"colour":1}`:     "colour",
 		`{"pinned":"yes"}`:               "pinned",
 		`{"pinned":true}`:                "",
-		`{"pinned":false,"reason":null}`: "",
+		`{"pinned":false,"reason":null}`: "reason",
 	} {
 		err := bind(body, &api.PointPatch{})
 		if field == "" {

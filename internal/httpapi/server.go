@@ -383,6 +383,9 @@ func missing(path string, t reflect.Type, raw any) error {
 	}
 	switch t.Kind() {
 	case reflect.Struct:
+		if raw == nil {
+			return problem.Invalid(path, "null is no value here; leave it out.")
+		}
 		object, ok := raw.(map[string]any)
 		if !ok || t == reflect.TypeFor[time.Time]() {
 			return nil
@@ -398,6 +401,9 @@ func missing(path string, t reflect.Type, raw any) error {
 				}
 				return problem.Invalid(where, "This field is required; give it.")
 			}
+			if value == nil {
+				return problem.Invalid(where, "null is no value here; leave the field out.")
+			}
 			if err := missing(where, f.Type, value); err != nil {
 				return err
 			}
@@ -405,6 +411,9 @@ func missing(path string, t reflect.Type, raw any) error {
 	case reflect.Slice:
 		list, _ := raw.([]any)
 		for i, x := range list {
+			if x == nil {
+				return problem.Invalid(fmt.Sprintf("%s[%d]", path, i), "null is no value here; leave it out.")
+			}
 			if err := missing(fmt.Sprintf("%s[%d]", path, i), t.Elem(), x); err != nil {
 				return err
 			}

@@ -61,7 +61,10 @@ function valuesOf(g: Group, all: Schemas["Machine"][]): Values {
     rpo: plainSpan(p.rpoTargetSeconds),
     every: p.cadenceSeconds ? plainSpan(p.cadenceSeconds) : "hand",
     keep: p.keep
-      .map((r) => `${r.eachSeconds ? plainSpan(r.eachSeconds) : "all"} ${plainSpan(r.forSeconds)}${r.locked ? " locked" : ""}`)
+      .map(
+        (r) =>
+          `${r.eachSeconds ? plainSpan(r.eachSeconds) : "all"} ${plainSpan(r.forSeconds)}${r.locked ? " locked" : ""}`,
+      )
       .join(", "),
   };
 }
