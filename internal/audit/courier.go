@@ -35,7 +35,7 @@ type Outbox interface {
 
 // Courier sends the lines of the trail to a log server, in their order, as messages of
 // RFC 5424 over TLS as RFC 5425 frames them. It goes on after the line that it sent last,
-// also after a restart; what was sent when a connection broke may be sent again.
+// also after a restart; what was sent just before a connection broke is sent again.
 type Courier struct {
 	Address string // HOST:PORT
 	TLS     *tls.Config
@@ -53,6 +53,7 @@ type Courier struct {
 const (
 	courierBatch = 200
 	courierIdle  = 10 * time.Second // between two looks for lines, if no event comes before
+	courierTrust = 2 * time.Second  // a connection that holds so long after a write has taken it
 	courierRetry = time.Minute      // between two tries to connect at most
 	courierWrite = 30 * time.Second // until a batch is taken
 	tellAfter    = 5 * time.Minute  // until people are told that it does not go
@@ -139,17 +140,34 @@ func (c *Courier) session(ctx context.Context) error {
 	}
 	news, done := c.Hub.Listen()
 	defer done()
+	// Syslog confirms nothing, and what was written to a connection that is about to end
+	// is lost: it counts as sent only when the connection has held for a while after.
+	saved, mark, marked := at, at, time.Time{}
 	for {
 		n, err := c.send(ctx, conn, at)
 		if err != nil {
 			return err
 		}
-		if at = max(at, n); n == 0 {
-			if err := c.wait(ctx, news); err != nil {
+		at = max(at, n)
+		if mark == saved && at > saved {
+			mark, marked = at, time.Now()
+		}
+		idle := courierIdle
+		if mark > saved {
+			idle = max(0, courierTrust-time.Since(marked))
+		}
+		if n == 0 || idle == 0 {
+			if err := c.wait(ctx, news, idle); err != nil {
 				return errors.New("the log server has hung up")
 			}
 		}
 		c.broken(nil) // it took what there was, or stayed
+		if mark > saved && time.Since(marked) >= courierTrust {
+			if err := c.Outbox.SaveSent(ctx, c.Address, mark); err != nil {
+				return err
+			}
+			saved = mark
+		}
 	}
 }
 
@@ -175,13 +193,15 @@ func (c *Courier) send(ctx context.Context, conn net.Conn, after int64) (int64, 
 	if err := w.Flush(); err != nil {
 		return 0, err
 	}
-	last := *lines[len(lines)-1].Number
-	return last, c.Outbox.SaveSent(ctx, c.Address, last)
+	return *lines[len(lines)-1].Number, nil
 }
 
 // wait waits until there may be lines to send.
-func (c *Courier) wait(ctx context.Context, news <-chan events.Event) error {
-	t := time.NewTimer(courierIdle)
+func (c *Courier) wait(ctx context.Context, news <-chan events.Event, most time.Duration) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	t := time.NewTimer(most)
 	defer t.Stop()
 	for {
 		select {

@@ -178,14 +178,21 @@ func TestLinesReachTheLogServer(t *testing.T) {
 	}
 	require.Less(t, len(*m.Message), 7000)
 
-	// The server goes away, and comes back.
+	saved := func(n int64) {
+		t.Helper()
+		require.Eventually(t, func() bool { got, _ := o.Sent(t.Context(), ""); return got == n }, 20*time.Second, 10*time.Millisecond)
+	}
+	saved(452)
+
+	// The server goes away, and comes back: what it may not have had it gets again.
 	s.close()
 	again := listen(t, s.l.Addr().String(), cert)
 	s = again
 	o.add(records.Activity{Who: "anna", Kind: "point", Text: "while it was away"})
 	hub.Send(events.Event{Type: "activity"})
-	for number(t, next()) != 453 { // what was sent last may come again
+	for number(t, next()) != 453 {
 	}
+	saved(453)
 	stop()
 
 	o.add(records.Activity{Who: "anna", Kind: "point", Text: "for nobody else"})
