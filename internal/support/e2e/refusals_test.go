@@ -53,6 +53,9 @@ func TestRefusals(t *testing.T) {
 		return map[string]any{"name": "p2", "kind": "lab", "address": address, "user": user, "password": password}
 	}
 	libvirt := func(address string, settings map[string]any) map[string]any {
+		if settings == nil {
+			settings = map[string]any{}
+		}
 		return map[string]any{"name": "p3", "kind": "libvirt", "address": address, "libvirt": settings}
 	}
 	gid := must[[]api.Group](w.home, http.MethodGet, "/groups", nil)[0].ID
