@@ -29,6 +29,9 @@ func guards() map[string]guarded {
 		},
 		"UpdateGroup": func(h *handlers, ctx context.Context, request any) (safeguard.Act, bool, error) {
 			r := request.(api.UpdateGroupRequestObject)
+			if p, t := r.Body.Promise, r.Body.PromiseText; (p == nil || p.Keep == nil) && (t == nil || t.Keep == nil) {
+				return safeguard.Act{}, false, nil
+			}
 			v, err := h.Groups.Preview(ctx, r.ID, *r.Body)
 			if err != nil || v.DropsPoints == 0 || len(v.Faults) > 0 {
 				return safeguard.Act{}, false, err // what is wrong is said by who makes the change
@@ -108,8 +111,8 @@ func minute(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 MST") 
 // consented lets pass what needs no second person, or what one consented to.
 func (h *handlers) consented(c *echo.Context, operation string, request any, onGroup bool, tags []string) error {
 	guard, ok := h.guards[operation]
-	if !ok {
-		return nil
+	if !ok || len(h.Safeguards.View().Consent) == 0 {
+		return nil // what an act would do is not looked at for nothing
 	}
 	ctx := c.Request().Context()
 	act, needs, err := guard(h, ctx, request)

@@ -212,6 +212,9 @@ func (h *handlers) guard(next echo.HandlerFunc) echo.HandlerFunc {
 		if r.URL.Path == "/metrics" {
 			h.lately.put(secret, a)
 		}
+		if r.URL.Path == "/metrics" && a.Held != "" {
+			return forbidden(a.Held)
+		}
 		if r.URL.Path == "/metrics" && len(a.Tags) > 0 {
 			return forbidden(a.String() + " is limited to some groups, and this concerns the whole site.")
 		}

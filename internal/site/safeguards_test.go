@@ -14,6 +14,7 @@ import (
 	"kestrel/internal/api"
 	"kestrel/internal/clock"
 	"kestrel/internal/records"
+	"kestrel/internal/site"
 )
 
 // moving is a clock that is moved.
@@ -151,6 +152,13 @@ func TestADemandedSecondFactor(t *testing.T) {
 		require.Equal(t, http.StatusForbidden, status)
 		require.Contains(t, text, "second factor is demanded of every operator")
 	}
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, c.url+"/metrics", nil)
+	require.NoError(t, err)
+	r.Header.Set("Authorization", "Bearer "+olaf.secret)
+	res, err := http.DefaultClient.Do(r)
+	require.NoError(t, err)
+	require.NoError(t, res.Body.Close())
+	require.Equal(t, http.StatusForbidden, res.StatusCode)
 	var me api.Me
 	session.ask(http.MethodGet, "/session", nil, &me)
 	require.True(t, me.SecondFactor.Demanded)
@@ -308,4 +316,47 @@ func TestTwoPeople(t *testing.T) {
 	}, patience, 10*time.Millisecond)
 	status, text = unpair(anna)
 	require.Less(t, status, 300, text)
+}
+
+// Points and groups with their points take two where a site says so, and so does keeping
+// fewer of them; what destroys nothing does not.
+func TestDestroyingTakesTwo(t *testing.T) {
+	home, recovery := start(t, "Norhaven", clock.Wall{}), start(t, "Eastmole", clock.Wall{})
+	g := joined(t, home, recovery, promise(300, 1, 3600))
+	require.Eventually(t, func() bool { return len(listed(t, recovery, g.ID)) >= 3 }, patience, 20*time.Millisecond)
+	points := listed(t, recovery, g.ID)
+	for _, s := range []*site.Site{home, recovery} {
+		c := console(t, s)
+		anna, olaf := c.as(join(t, s, "anna", "administrator")), c.as(join(t, s, "olaf", "administrator"))
+		anna.ask(http.MethodPut, "/safeguards", api.Safeguards{SecondFactor: []string{}, Consent: []string{"delete-points", "end-groups"}, ConsentHours: 1}, &api.Safeguards{})
+		asked := func(method, path string, in any, what string) {
+			t.Helper()
+			status, _, text := anna.ask(method, path, in, nil)
+			require.Equal(t, http.StatusConflict, status, text)
+			require.Contains(t, text, "A second person has to consent", path)
+			require.Contains(t, text, what)
+		}
+		asked(http.MethodPatch, "/groups/"+g.ID, api.GroupPatch{DropPoints: new(true), Promise: &api.PromisePatch{Keep: &[]api.Rung{{EachSeconds: 3600, ForSeconds: 3600}}}}, "keep fewer points of Ticketing")
+		asked(http.MethodDelete, "/groups/"+g.ID+"?points=delete", nil, "end the group Ticketing and delete its points")
+		status, _, text := anna.ask(http.MethodPatch, "/groups/"+g.ID, api.GroupPatch{Priority: new("high")}, nil)
+		require.Equal(t, http.StatusOK, status, text)
+		status, _, text = anna.ask(http.MethodPatch, "/groups/"+g.ID, api.GroupPatch{Promise: &api.PromisePatch{Keep: &[]api.Rung{{ForSeconds: 3900}}}}, nil)
+		require.Equal(t, http.StatusOK, status, "keeping more: %s", text)
+		if s == home {
+			continue
+		}
+		oldest := points[len(points)-1].ID
+		asked(http.MethodDelete, "/points/"+oldest, nil, "delete point ")
+		var waiting []api.Consent
+		olaf.ask(http.MethodGet, "/consents", nil, &waiting)
+		for _, x := range waiting {
+			if strings.HasPrefix(x.What, "delete point") {
+				olaf.ask(http.MethodPost, "/consents/"+x.ID+"/give", nil, &api.Consent{})
+			}
+		}
+		asked(http.MethodDelete, "/points/"+points[len(points)-2].ID, nil, "delete point ") // another than was consented to
+		status, _, text = anna.ask(http.MethodDelete, "/points/"+oldest, nil, nil)
+		require.Equal(t, http.StatusNoContent, status, text)
+	}
+	require.NotEmpty(t, listed(t, recovery, g.ID))
 }
