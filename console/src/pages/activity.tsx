@@ -116,7 +116,18 @@ export function ActivityPage() {
   });
   const verify = useMutation({ mutationFn: () => ask(api.GET("/activity/verification")) });
   return (
-    <Page title="Activity">
+    <Page
+      title="Activity"
+      actions={
+        <Button
+          disabled={verify.isPending}
+          title="Goes through all lines, and holds them against what this site signed and others hold"
+          onClick={() => verify.mutate()}
+        >
+          {verify.isPending ? "Verifying…" : "Verify the trail"}
+        </Button>
+      }
+    >
       <Fault of={list.error} />
       <Fault of={verify.error} />
       {verify.data && <Verdict v={verify.data} />}
@@ -142,14 +153,6 @@ export function ActivityPage() {
             value={day}
             onChange={(e) => set({ day: e.target.value })}
           />
-          <span className="flex-1" />
-          <Button
-            disabled={verify.isPending}
-            title="Goes through all lines, and holds them against what this site signed and others hold"
-            onClick={() => verify.mutate()}
-          >
-            {verify.isPending ? "Verifying…" : "Verify the trail"}
-          </Button>
         </div>
         <RowTable
           label="Activity"
