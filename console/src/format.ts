@@ -79,3 +79,6 @@ export const count = (n: number, noun: string) => `${n} ${noun}${n === 1 ? "" : 
 
 export const rungText = (each: number, reach: number, locked?: boolean) =>
   `${each === 0 ? "every point" : each === 3600 ? "hourly" : each === 86400 ? "daily" : each === 604800 ? "weekly" : `one per ${span(each)}`} · ${span(reach)}${locked ? " · locked" : ""}`;
+
+/** tagsOf reads tags as they are typed, or networks: with spaces or commas between. */
+export const tagsOf = (text: string) => text.split(/[\s,]+/).filter(Boolean);

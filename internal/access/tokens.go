@@ -14,6 +14,7 @@ import (
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/group"
 	"kestrel/internal/problem"
+	"kestrel/internal/reach"
 	"kestrel/internal/records"
 )
 
@@ -63,14 +64,11 @@ func checkNetworks(networks *[]string) (records.Tags, []problem.Field) {
 		return out, nil
 	}
 	for i, text := range *networks {
-		p, err := netip.ParsePrefix(text)
-		if a, bare := netip.ParseAddr(text); bare == nil && a.Zone() == "" {
-			p, err = a.Prefix(a.BitLen())
-		}
+		n, err := reach.Parse([]string{text})
 		if err != nil || i >= maxNetworks {
 			return nil, []problem.Field{{Field: fmt.Sprintf("networks[%d]", i), Message: fmt.Sprintf("Up to %d networks, such as 192.0.2.0/24 or 2001:db8::/32, or single addresses.", maxNetworks)}}
 		}
-		out = append(out, p.Masked().String())
+		out = append(out, n[0].String())
 	}
 	return out, nil
 }
@@ -81,11 +79,9 @@ func within(networks []string, from string) bool {
 	if len(networks) == 0 {
 		return true
 	}
-	a, err := netip.ParseAddr(from)
-	return err == nil && slices.ContainsFunc(networks, func(n string) bool {
-		p, err := netip.ParsePrefix(n)
-		return err == nil && p.Contains(a.Unmap().WithZone(""))
-	})
+	n, err := reach.Parse(networks)
+	a, bad := netip.ParseAddr(from)
+	return err == nil && bad == nil && n.Contains(a)
 }
 
 // inside tells whether all of some networks lie in others; where there are no others,

@@ -52,8 +52,17 @@ type signedIn struct {
 	secure bool
 }
 
+// sessionCookie keeps a session in a browser; without a secret it takes it away.
+func sessionCookie(secret string, secure bool) *http.Cookie {
+	c := &http.Cookie{Name: cookieName, Value: secret, Path: "/", HttpOnly: true, Secure: secure, SameSite: http.SameSiteStrictMode}
+	if secret == "" {
+		c.MaxAge = -1
+	}
+	return c
+}
+
 func (s signedIn) write(w http.ResponseWriter) error {
-	http.SetCookie(w, &http.Cookie{Name: cookieName, Value: s.secret, Path: "/", HttpOnly: true, Secure: s.secure, SameSite: http.SameSiteStrictMode})
+	http.SetCookie(w, sessionCookie(s.secret, s.secure))
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(http.StatusOK)
 	return json.NewEncoder(w).Encode(s.me)
@@ -105,7 +114,7 @@ type signedOut struct{ secure bool }
 
 // VisitSignOutResponse implements api.SignOutResponseObject.
 func (s signedOut) VisitSignOutResponse(w http.ResponseWriter) error {
-	http.SetCookie(w, &http.Cookie{Name: cookieName, Path: "/", MaxAge: -1, HttpOnly: true, Secure: s.secure, SameSite: http.SameSiteStrictMode})
+	http.SetCookie(w, sessionCookie("", s.secure))
 	w.WriteHeader(http.StatusNoContent)
 	return nil
 }

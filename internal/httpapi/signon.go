@@ -5,7 +5,6 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"errors"
-	"net"
 	"net/http"
 	"net/url"
 	"strings"
@@ -71,15 +70,11 @@ func (h *handlers) endSignOn(c *echo.Context) error {
 	if err != nil {
 		return h.notSignedOn(c, err)
 	}
-	host, _, err := net.SplitHostPort(c.Request().RemoteAddr)
-	if err != nil {
-		host = c.Request().RemoteAddr
-	}
-	_, secret, err := h.Access.SignOn(ctx, id, h.SignOn.Label, h.SignOn.Grants, host)
+	_, secret, err := h.Access.SignOn(ctx, id, h.SignOn.Label, h.SignOn.Grants, from(ctx))
 	if err != nil {
 		return h.notSignedOn(c, err)
 	}
-	c.SetCookie(&http.Cookie{Name: cookieName, Value: secret, Path: "/", HttpOnly: true, Secure: h.secure, SameSite: http.SameSiteStrictMode})
+	c.SetCookie(sessionCookie(secret, h.secure))
 	return c.Redirect(http.StatusSeeOther, state.To)
 }
 

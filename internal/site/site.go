@@ -108,6 +108,7 @@ type Config struct {
 const (
 	beatPulses    = 4
 	refreshPulses = 20
+	peoplePulses  = 10 // what was changed on the host or ran out is seen within so many
 	tidyPulses    = 120
 )
 
@@ -429,10 +430,12 @@ func (s *Site) tidy(ctx context.Context) {
 		s.log.Error("take up landings", "err", err)
 	}
 	for n := 0; ; n++ {
-		if err := s.Safeguards.Refresh(ctx); err != nil && ctx.Err() == nil {
-			s.log.Warn("what is demanded of people", "err", err)
+		if n%peoplePulses == 0 {
+			if err := s.Safeguards.Refresh(ctx); err != nil && ctx.Err() == nil {
+				s.log.Warn("what is demanded of people", "err", err)
+			}
+			s.recheck(ctx)
 		}
-		s.recheck(ctx)
 		if err := s.Groups.ResumeDue(ctx); err != nil && ctx.Err() == nil {
 			s.log.Error("end pauses", "err", err)
 		}

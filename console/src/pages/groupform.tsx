@@ -4,7 +4,7 @@ import { type UseFormReturn, useForm, useWatch } from "react-hook-form";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, ask, type Group, Problem, type Schemas } from "../api";
 import { asks } from "../asks";
-import { count, plainSpan, span, when } from "../format";
+import { count, plainSpan, span, tagsOf, when } from "../format";
 import { Button, Card, Fault, Field, inputLook, Page } from "../ui";
 import { Consequence } from "./consequence";
 import { homeOf, Machines } from "./groupmachines";
@@ -68,8 +68,6 @@ function valuesOf(g: Group, all: Schemas["Machine"][]): Values {
       .join(", "),
   };
 }
-
-const tagsOf = (text: string) => text.split(/[\s,]+/).filter(Boolean);
 
 /** patchOf names only what was edited, so that what others edit meanwhile stays. */
 function patchOf(v: Values, dirty: Partial<Record<keyof Values, unknown>>): Patch {

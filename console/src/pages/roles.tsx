@@ -18,6 +18,3 @@ export function RoleSelect(p: ComponentProps<"select">) {
     </select>
   );
 }
-
-/** tagsOf reads tags as they are typed, or networks: with spaces or commas between. */
-export const tagsOf = (text: string) => text.split(/[\s,]+/).filter(Boolean);

@@ -2,9 +2,9 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useForm } from "react-hook-form";
 import { api, ask, Problem } from "../api";
 import { asks } from "../asks";
-import { when } from "../format";
+import { tagsOf, when } from "../format";
 import { Button, Card, Fault, Field, inputLook, Listed, Once } from "../ui";
-import { RoleSelect, tagsOf } from "./roles";
+import { RoleSelect } from "./roles";
 
 /** Tokens are for programs and the command line; a secret is shown once. */
 export function TokensCard() {
