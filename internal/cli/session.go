@@ -10,8 +10,8 @@ import (
 )
 
 func (a *app) sessionCmd() *cobra.Command {
-	c := &cobra.Command{Use: "session", Short: "Your own sessions, password and second factor"}
-	c.AddCommand(a.sessionListCmd(), a.sessionEndCmd(), a.sessionPasswordCmd(), a.sessionFactorCmd())
+	c := &cobra.Command{Use: "session", Short: "Your own sessions, password and second factors"}
+	c.AddCommand(a.sessionListCmd(), a.sessionEndCmd(), a.sessionPasswordCmd(), a.sessionFactorCmd(), a.sessionPasskeysCmd())
 	return c
 }
 
@@ -141,4 +141,22 @@ without your authenticator.`,
 	c.Flags().BoolVar(&stdin, "password-stdin", false, "read the password and then codes, a line each, from standard input")
 	c.Flags().BoolVar(&off, "off", false, "take it off")
 	return c
+}
+
+// sessionPasskeysCmd lists: only a browser makes passkeys, and a token, by which the command
+// line comes, takes none away.
+func (a *app) sessionPasskeysCmd() *cobra.Command {
+	return &cobra.Command{Use: "passkeys", Short: "List your passkeys; the console adds and removes them", Args: cobra.NoArgs, Example: "  kestrel session passkeys",
+		RunE: a.with(func(cmd *cobra.Command, c *api.Client, _ []string) error {
+			xs, err := read[[]api.Passkey](c.ListPasskeys(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.emit(xs, func(w *tabwriter.Writer) {
+				row(w, "NAME", "MADE", "LAST USED")
+				for _, x := range xs {
+					row(w, x.Name, clockTime(&x.CreatedAt), clockTime(x.LastUsedAt))
+				}
+			})
+		})}
 }
