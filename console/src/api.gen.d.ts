@@ -526,6 +526,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/machines/leave-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Note that machines are left out on purpose, all or none */
+        post: operations["leaveOutMachines"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/machines/take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Note that machines are no longer left out, all or none */
+        post: operations["takeBackMachines"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/coverage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What protects the machines of this site, what does not, and how that was */
+        get: operations["getCoverage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rules/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a rule matches now, and what becomes of each machine */
+        post: operations["previewRule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/links": {
         parameters: {
             query?: never;
@@ -1444,6 +1512,105 @@ export interface components {
             datastores: components["schemas"]["Resource"][];
             networks: components["schemas"]["Named"][];
         };
+        LeaveOut: {
+            machines: string[];
+            reason: string;
+        };
+        TakeBack: {
+            machines: string[];
+        };
+        LeftOutMachine: {
+            reason: string;
+            by: string;
+            /** Format: date-time */
+            at: string;
+        };
+        CoverageCounts: {
+            machines: number;
+            /** @description Chosen by hand for a group */
+            protected: number;
+            /** @description In a group by its rule */
+            byRule: number;
+            /** @description On purpose */
+            leftOut: number;
+            cannotBe: number;
+            /** @description Made from points here */
+            landed: number;
+            unprotected: number;
+            /**
+             * Format: double
+             * @description Of the machines that are neither left out on purpose nor landed copies, the part that a group protects, from 0 to 1
+             */
+            share: number;
+        };
+        CoverageSample: {
+            /** Format: date-time */
+            at: string;
+            counts: components["schemas"]["CoverageCounts"];
+        };
+        SiteCoverage: {
+            site: string;
+            counts: components["schemas"]["CoverageCounts"];
+            /**
+             * Format: date-time
+             * @description When it said so
+             */
+            at: string;
+        };
+        MemberRule: {
+            /** @description Conditions with "and" between, such as: folder /harbour and tag gold and not name *-test */
+            match: string;
+            /** @description Of several rules that match a machine the one with the lowest counts */
+            order: number;
+        };
+        RuleInUse: {
+            group: string;
+            groupName: string;
+            rule: components["schemas"]["MemberRule"];
+            members: number;
+            byRule: number;
+            leavers: components["schemas"]["Leaver"][];
+        };
+        /** @description A machine that joined by a rule which no longer speaks for it; it is kept until somebody decides */
+        Leaver: {
+            machine: string;
+            name: string;
+            why: string;
+        };
+        Coverage: {
+            site: string;
+            counts: components["schemas"]["CoverageCounts"];
+            /** @description Hour by hour, the last 30 days */
+            history: components["schemas"]["CoverageSample"][];
+            /** @description What paired sites say of their own machines */
+            peers: components["schemas"]["SiteCoverage"][];
+            /** @description In the order in which they are asked */
+            rules: components["schemas"]["RuleInUse"][];
+        };
+        RulePreviewRequest: {
+            match: string;
+            order?: number;
+            /** @description That has the rule already */
+            group?: string;
+        };
+        RulePreview: {
+            /** @description As it was read */
+            match: string;
+            /** @description How many would join */
+            joins: number;
+            machines: components["schemas"]["RuleMatch"][];
+        };
+        RuleMatch: {
+            machine: string;
+            name: string;
+            folder: string;
+            platformName: string;
+            joins: boolean;
+            /** @description It joins, or why it does not */
+            becomes: string;
+            /** @description That it is in */
+            group?: string;
+        };
         MachineDisk: {
             key: string;
             label: string;
@@ -1452,6 +1619,10 @@ export interface components {
             /** Format: int64 */
             usedBytes: number;
             datastore: string;
+            /** @description The machine starts from it */
+            boot?: boolean;
+            /** @description Why it may be left out */
+            suggest?: string;
             /** @description Why its changes cannot be tracked */
             untrackable?: string;
             mend?: string;
@@ -1476,6 +1647,11 @@ export interface components {
             memoryBytes: number;
             disks: components["schemas"]["MachineDisk"][];
             nics: components["schemas"]["Nic"][];
+            /** @description unprotected, cannot be, by rule, protected, left out or landed copy */
+            coverage: string;
+            leftOut?: components["schemas"]["LeftOutMachine"];
+            /** @description What is known of its guest agent: none, silent or answers */
+            agent?: string;
             group?: string;
             groupName?: string;
             barrier?: string;
@@ -1623,6 +1799,10 @@ export interface components {
             link?: string;
             promise?: components["schemas"]["PromisePatch"];
             promiseText?: components["schemas"]["PromiseText"];
+            rule?: components["schemas"]["MemberRule"];
+            withoutDisks?: string[];
+            withoutBootDisks?: boolean;
+            quiesce?: components["schemas"]["QuiesceOf"][];
             machines?: string[];
             /** @description The one that would be changed */
             group?: string;
@@ -1663,8 +1843,15 @@ export interface components {
             link: string;
             promise?: components["schemas"]["Promise"];
             paused?: boolean;
-            /** @description Machines whose guests bring their file systems to rest */
-            quiesce?: string[];
+            /** @description Machines whose guests bring their file systems to rest, and how */
+            quiesce?: components["schemas"]["QuiesceOf"][];
+            rule?: components["schemas"]["MemberRule"];
+            /** @description Disks that are not copied, as MACHINE:DISK; where a machine is started from a point they are made empty */
+            withoutDisks?: string[];
+            /** @description Allow that a disk that a machine starts from is left out */
+            withoutBootDisks?: boolean;
+            /** @description Disks that are added to machines later are copied (the default), or flagged until somebody decides */
+            newDisks?: string;
             /** @description Machines are held still for one instant (the default), or captured one by one */
             together?: boolean;
             /** @description high, normal (the default) or low: the share of a limited link, 4 to 2 to 1 */
@@ -1690,7 +1877,21 @@ export interface components {
             promiseText?: components["schemas"]["PromiseText"];
             /** @description Allow that a shorter ladder drops points at once; see the preview */
             dropPoints?: boolean;
-            quiesce?: string[];
+            /** @description All that are brought to rest from now on */
+            quiesce?: components["schemas"]["QuiesceOf"][];
+            rule?: components["schemas"]["MemberRule"];
+            /** @description No rule from now on */
+            noRule?: boolean;
+            /** @description Machines that stay whatever the rule says */
+            byHand?: string[];
+            /** @description Machines beside those that there are */
+            addMachines?: string[];
+            removeMachines?: string[];
+            /** @description All disks that are left out from now on, as MACHINE:DISK; all others are copied, new ones included */
+            withoutDisks?: string[];
+            /** @description Allow that a disk that a machine starts from is left out */
+            withoutBootDisks?: boolean;
+            newDisks?: string;
             together?: boolean;
             priority?: string;
             /** Format: int64 */
@@ -1743,15 +1944,60 @@ export interface components {
         GroupMachine: {
             id: string;
             name: string;
-            disks: number;
-            /** Format: int64 */
+            disks: components["schemas"]["GroupDisk"][];
+            /**
+             * Format: int64
+             * @description Of the disks that are copied
+             */
             sizeBytes: number;
+            /** @description It joined by the group's rule */
+            byRule?: boolean;
             /** Format: int64 */
             usedBytes?: number;
             /** Format: int64 */
             backlogBytes?: number;
-            quiesce: boolean;
+            quiesce?: components["schemas"]["Quiesce"];
             lastQuiet?: components["schemas"]["Quiet"];
+            /** @description Of how many of the newest cycles it was to be brought to rest */
+            restTries?: number;
+            /** @description Of those, how many it was not */
+            restFailures?: number;
+        };
+        GroupDisk: {
+            key: string;
+            label: string;
+            /** Format: int64 */
+            sizeBytes: number;
+            /** @description The machine starts from it */
+            boot: boolean;
+            /** @description It is not copied, and made empty where the machine is started from a point */
+            leftOut: boolean;
+            /** @description It was added later, and is not copied until somebody decides */
+            undecided?: boolean;
+        };
+        Quiesce: {
+            /** @description try: if it fails, the machine is captured as it is, and the point says so; required: if it fails, there is no point */
+            mode: string;
+            /**
+             * Format: int64
+             * @description How long its guest may take to come to rest; 0 is what the platform gives
+             */
+            limitSeconds?: number;
+            /** @description At one of so many captures; 0 and 1 are each */
+            everyNth?: number;
+            /** @description A command that its guest agent runs before its file systems come to rest */
+            before?: string;
+            /** @description A command that its guest agent runs once they were let go */
+            after?: string;
+        };
+        QuiesceOf: {
+            machine: string;
+            mode: string;
+            /** Format: int64 */
+            limitSeconds?: number;
+            everyNth?: number;
+            before?: string;
+            after?: string;
         };
         Quiet: {
             machine: string;
@@ -1763,8 +2009,15 @@ export interface components {
              * @description How long its guest waited
              */
             heldMillis: number;
+            /**
+             * Format: double
+             * @description How long it took to come to rest, the command before included
+             */
+            tookMillis?: number;
             /** @description Why it was not done */
             why?: string;
+            /** @description What went wrong with the command after */
+            after?: string;
         };
         Progress: {
             phase: string;
@@ -1898,6 +2151,10 @@ export interface components {
             homePoints: boolean;
             /** @description Points that are kept at the home site as well */
             homePointCount: number;
+            /** @description Disks that are added later: copy or flag */
+            newDisks: string;
+            rule?: components["schemas"]["MemberRule"];
+            leavers?: components["schemas"]["Leaver"][];
             id: string;
             name: string;
             tags: string[];
@@ -1987,6 +2244,14 @@ export interface components {
             quiesced: boolean;
             nics: components["schemas"]["Nic"][];
             disks: components["schemas"]["PointDisk"][];
+            /** @description Disks that it had and the point has not; they are made empty where it is started */
+            leftOut?: components["schemas"]["LeftDisk"][];
+        };
+        LeftDisk: {
+            key: string;
+            label: string;
+            /** Format: int64 */
+            sizeBytes: number;
         };
         Point: {
             id: string;
@@ -3225,8 +3490,8 @@ export interface operations {
                 folder?: string;
                 tag?: string;
                 power?: string;
-                /** @description none, protected or cannot */
-                protection?: string;
+                /** @description One of the words of Machine.coverage, or "covered" for what a group protects, or "open" for what nobody has decided */
+                coverage?: string;
                 /** @description folder, name, host, group, power, memory or size; with - before it the other way round */
                 sort?: string;
                 /** @description At most so many */
@@ -3249,6 +3514,98 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Machine"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    leaveOutMachines: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LeaveOut"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeBackMachines: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeBack"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCoverage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Coverage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RulePreviewRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RulePreview"];
                 };
             };
             default: components["responses"]["Problem"];

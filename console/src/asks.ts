@@ -9,6 +9,11 @@ const second = 1000;
 export const asks = {
   board: queryOptions({ queryKey: ["board"], queryFn: () => ask(api.GET("/board")), refetchInterval: 5 * second }),
   copies: queryOptions({ queryKey: ["copies"], queryFn: () => ask(api.GET("/copies")), refetchInterval: 15 * second }),
+  coverage: queryOptions({
+    queryKey: ["coverage"],
+    queryFn: () => ask(api.GET("/coverage")),
+    refetchInterval: 15 * second,
+  }),
   groups: queryOptions({ queryKey: ["groups"], queryFn: () => ask(api.GET("/groups")), refetchInterval: 5 * second }),
   invitations: queryOptions({
     queryKey: ["invitations"],

@@ -247,6 +247,48 @@ type Copy struct {
 	UsedBytes int64 `json:"usedBytes"`
 }
 
+// Coverage defines model for Coverage.
+type Coverage struct {
+	Counts CoverageCounts `json:"counts"`
+
+	// History Hour by hour, the last 30 days
+	History []CoverageSample `json:"history"`
+
+	// Peers What paired sites say of their own machines
+	Peers []SiteCoverage `json:"peers"`
+
+	// Rules In the order in which they are asked
+	Rules []RuleInUse `json:"rules"`
+	Site  string      `json:"site"`
+}
+
+// CoverageCounts defines model for CoverageCounts.
+type CoverageCounts struct {
+	// ByRule In a group by its rule
+	ByRule   int `json:"byRule"`
+	CannotBe int `json:"cannotBe"`
+
+	// Landed Made from points here
+	Landed int `json:"landed"`
+
+	// LeftOut On purpose
+	LeftOut  int `json:"leftOut"`
+	Machines int `json:"machines"`
+
+	// Protected Chosen by hand for a group
+	Protected int `json:"protected"`
+
+	// Share Of the machines that are neither left out on purpose nor landed copies, the part that a group protects, from 0 to 1
+	Share       float64 `json:"share"`
+	Unprotected int     `json:"unprotected"`
+}
+
+// CoverageSample defines model for CoverageSample.
+type CoverageSample struct {
+	At     time.Time      `json:"at"`
+	Counts CoverageCounts `json:"counts"`
+}
+
 // Cycle defines model for Cycle.
 type Cycle struct {
 	Attempts     int        `json:"attempts"`
@@ -383,7 +425,11 @@ type ForecastRequest struct {
 	Promise  *PromisePatch `json:"promise,omitempty"`
 
 	// PromiseText A promise as people write it. What is left out stays as it is
-	PromiseText *PromiseText `json:"promiseText,omitempty"`
+	PromiseText      *PromiseText `json:"promiseText,omitempty"`
+	Quiesce          *[]QuiesceOf `json:"quiesce,omitempty"`
+	Rule             *MemberRule  `json:"rule,omitempty"`
+	WithoutBootDisks *bool        `json:"withoutBootDisks,omitempty"`
+	WithoutDisks     *[]string    `json:"withoutDisks,omitempty"`
 }
 
 // Group defines model for Group.
@@ -409,68 +455,118 @@ type Group struct {
 	HomePointCount int `json:"homePointCount"`
 
 	// HomePoints Points are kept at the home site as well
-	HomePoints bool   `json:"homePoints"`
-	ID         string `json:"id"`
-	LastCycle  *Cycle `json:"lastCycle,omitempty"`
-	Link       string `json:"link"`
+	HomePoints bool      `json:"homePoints"`
+	ID         string    `json:"id"`
+	LastCycle  *Cycle    `json:"lastCycle,omitempty"`
+	Leavers    *[]Leaver `json:"leavers,omitempty"`
+	Link       string    `json:"link"`
 
 	// LockSeconds How long nobody may delete a point after it was sealed
 	LockSeconds int64 `json:"lockSeconds"`
 
 	// LostPoints Points that cannot be read whole
-	LostPoints      int            `json:"lostPoints"`
-	Machines        []GroupMachine `json:"machines"`
-	Name            string         `json:"name"`
-	NewestCaptureAt *time.Time     `json:"newestCaptureAt,omitempty"`
-	NextStartAt     *time.Time     `json:"nextStartAt,omitempty"`
-	OldestCaptureAt *time.Time     `json:"oldestCaptureAt,omitempty"`
-	Pause           *Pause         `json:"pause,omitempty"`
-	Paused          bool           `json:"paused"`
-	Points          int            `json:"points"`
-	Priority        string         `json:"priority"`
-	Promise         Promise        `json:"promise"`
-	Reasons         []string       `json:"reasons"`
-	Recovery        string         `json:"recovery"`
-	Revision        int64          `json:"revision"`
-	Running         *Progress      `json:"running,omitempty"`
-	Tags            []string       `json:"tags"`
-	Term            int64          `json:"term"`
-	Together        bool           `json:"together"`
+	LostPoints int            `json:"lostPoints"`
+	Machines   []GroupMachine `json:"machines"`
+	Name       string         `json:"name"`
+
+	// NewDisks Disks that are added later: copy or flag
+	NewDisks        string      `json:"newDisks"`
+	NewestCaptureAt *time.Time  `json:"newestCaptureAt,omitempty"`
+	NextStartAt     *time.Time  `json:"nextStartAt,omitempty"`
+	OldestCaptureAt *time.Time  `json:"oldestCaptureAt,omitempty"`
+	Pause           *Pause      `json:"pause,omitempty"`
+	Paused          bool        `json:"paused"`
+	Points          int         `json:"points"`
+	Priority        string      `json:"priority"`
+	Promise         Promise     `json:"promise"`
+	Reasons         []string    `json:"reasons"`
+	Recovery        string      `json:"recovery"`
+	Revision        int64       `json:"revision"`
+	Rule            *MemberRule `json:"rule,omitempty"`
+	Running         *Progress   `json:"running,omitempty"`
+	Tags            []string    `json:"tags"`
+	Term            int64       `json:"term"`
+	Together        bool        `json:"together"`
 }
 
 // GroupDirection defines model for Group.Direction.
 type GroupDirection string
 
+// GroupDisk defines model for GroupDisk.
+type GroupDisk struct {
+	// Boot The machine starts from it
+	Boot  bool   `json:"boot"`
+	Key   string `json:"key"`
+	Label string `json:"label"`
+
+	// LeftOut It is not copied, and made empty where the machine is started from a point
+	LeftOut   bool  `json:"leftOut"`
+	SizeBytes int64 `json:"sizeBytes"`
+
+	// Undecided It was added later, and is not copied until somebody decides
+	Undecided *bool `json:"undecided,omitempty"`
+}
+
 // GroupMachine defines model for GroupMachine.
 type GroupMachine struct {
 	BacklogBytes *int64 `json:"backlogBytes,omitempty"`
-	Disks        int    `json:"disks"`
-	ID           string `json:"id"`
-	LastQuiet    *Quiet `json:"lastQuiet,omitempty"`
-	Name         string `json:"name"`
-	Quiesce      bool   `json:"quiesce"`
-	SizeBytes    int64  `json:"sizeBytes"`
-	UsedBytes    *int64 `json:"usedBytes,omitempty"`
+
+	// ByRule It joined by the group's rule
+	ByRule    *bool       `json:"byRule,omitempty"`
+	Disks     []GroupDisk `json:"disks"`
+	ID        string      `json:"id"`
+	LastQuiet *Quiet      `json:"lastQuiet,omitempty"`
+	Name      string      `json:"name"`
+	Quiesce   *Quiesce    `json:"quiesce,omitempty"`
+
+	// RestFailures Of those, how many it was not
+	RestFailures *int `json:"restFailures,omitempty"`
+
+	// RestTries Of how many of the newest cycles it was to be brought to rest
+	RestTries *int `json:"restTries,omitempty"`
+
+	// SizeBytes Of the disks that are copied
+	SizeBytes int64  `json:"sizeBytes"`
+	UsedBytes *int64 `json:"usedBytes,omitempty"`
 }
 
 // GroupPatch defines model for GroupPatch.
 type GroupPatch struct {
-	CompareEverySeconds *int64 `json:"compareEverySeconds,omitempty"`
+	// AddMachines Machines beside those that there are
+	AddMachines *[]string `json:"addMachines,omitempty"`
+
+	// ByHand Machines that stay whatever the rule says
+	ByHand              *[]string `json:"byHand,omitempty"`
+	CompareEverySeconds *int64    `json:"compareEverySeconds,omitempty"`
 
 	// DropPoints Allow that a shorter ladder drops points at once; see the preview
-	DropPoints  *bool         `json:"dropPoints,omitempty"`
-	HomePoints  *bool         `json:"homePoints,omitempty"`
-	LockSeconds *int64        `json:"lockSeconds,omitempty"`
-	Machines    *[]string     `json:"machines,omitempty"`
-	Name        *string       `json:"name,omitempty"`
-	Priority    *string       `json:"priority,omitempty"`
-	Promise     *PromisePatch `json:"promise,omitempty"`
+	DropPoints  *bool     `json:"dropPoints,omitempty"`
+	HomePoints  *bool     `json:"homePoints,omitempty"`
+	LockSeconds *int64    `json:"lockSeconds,omitempty"`
+	Machines    *[]string `json:"machines,omitempty"`
+	Name        *string   `json:"name,omitempty"`
+	NewDisks    *string   `json:"newDisks,omitempty"`
+
+	// NoRule No rule from now on
+	NoRule   *bool         `json:"noRule,omitempty"`
+	Priority *string       `json:"priority,omitempty"`
+	Promise  *PromisePatch `json:"promise,omitempty"`
 
 	// PromiseText A promise as people write it. What is left out stays as it is
 	PromiseText *PromiseText `json:"promiseText,omitempty"`
-	Quiesce     *[]string    `json:"quiesce,omitempty"`
-	Tags        *[]string    `json:"tags,omitempty"`
-	Together    *bool        `json:"together,omitempty"`
+
+	// Quiesce All that are brought to rest from now on
+	Quiesce        *[]QuiesceOf `json:"quiesce,omitempty"`
+	RemoveMachines *[]string    `json:"removeMachines,omitempty"`
+	Rule           *MemberRule  `json:"rule,omitempty"`
+	Tags           *[]string    `json:"tags,omitempty"`
+	Together       *bool        `json:"together,omitempty"`
+
+	// WithoutBootDisks Allow that a disk that a machine starts from is left out
+	WithoutBootDisks *bool `json:"withoutBootDisks,omitempty"`
+
+	// WithoutDisks All disks that are left out from now on, as MACHINE:DISK; all others are copied, new ones included
+	WithoutDisks *[]string `json:"withoutDisks,omitempty"`
 }
 
 // Inventory defines model for Inventory.
@@ -544,6 +640,33 @@ type LandingNic struct {
 
 	// Network Network here; empty means not connected
 	Network string `json:"network"`
+}
+
+// LeaveOut defines model for LeaveOut.
+type LeaveOut struct {
+	Machines []string `json:"machines"`
+	Reason   string   `json:"reason"`
+}
+
+// Leaver A machine that joined by a rule which no longer speaks for it; it is kept until somebody decides
+type Leaver struct {
+	Machine string `json:"machine"`
+	Name    string `json:"name"`
+	Why     string `json:"why"`
+}
+
+// LeftDisk defines model for LeftDisk.
+type LeftDisk struct {
+	Key       string `json:"key"`
+	Label     string `json:"label"`
+	SizeBytes int64  `json:"sizeBytes"`
+}
+
+// LeftOutMachine defines model for LeftOutMachine.
+type LeftOutMachine struct {
+	At     time.Time `json:"at"`
+	By     string    `json:"by"`
+	Reason string    `json:"reason"`
 }
 
 // LibvirtSettings defines model for LibvirtSettings.
@@ -625,32 +748,43 @@ type Loss struct {
 
 // Machine defines model for Machine.
 type Machine struct {
-	Barrier      *string       `json:"barrier,omitempty"`
-	Cpus         int           `json:"cpus"`
-	Disks        []MachineDisk `json:"disks"`
-	Folder       string        `json:"folder"`
-	Group        *string       `json:"group,omitempty"`
-	GroupName    *string       `json:"groupName,omitempty"`
-	Guest        string        `json:"guest"`
-	Host         string        `json:"host"`
-	ID           string        `json:"id"`
-	MemoryBytes  int64         `json:"memoryBytes"`
-	Mend         *string       `json:"mend,omitempty"`
-	Name         string        `json:"name"`
-	Nics         []Nic         `json:"nics"`
-	Platform     string        `json:"platform"`
-	PlatformName string        `json:"platformName"`
-	Power        string        `json:"power"`
-	Tags         []string      `json:"tags"`
+	// Agent What is known of its guest agent: none, silent or answers
+	Agent   *string `json:"agent,omitempty"`
+	Barrier *string `json:"barrier,omitempty"`
+
+	// Coverage unprotected, cannot be, by rule, protected, left out or landed copy
+	Coverage     string          `json:"coverage"`
+	Cpus         int             `json:"cpus"`
+	Disks        []MachineDisk   `json:"disks"`
+	Folder       string          `json:"folder"`
+	Group        *string         `json:"group,omitempty"`
+	GroupName    *string         `json:"groupName,omitempty"`
+	Guest        string          `json:"guest"`
+	Host         string          `json:"host"`
+	ID           string          `json:"id"`
+	LeftOut      *LeftOutMachine `json:"leftOut,omitempty"`
+	MemoryBytes  int64           `json:"memoryBytes"`
+	Mend         *string         `json:"mend,omitempty"`
+	Name         string          `json:"name"`
+	Nics         []Nic           `json:"nics"`
+	Platform     string          `json:"platform"`
+	PlatformName string          `json:"platformName"`
+	Power        string          `json:"power"`
+	Tags         []string        `json:"tags"`
 }
 
 // MachineDisk defines model for MachineDisk.
 type MachineDisk struct {
+	// Boot The machine starts from it
+	Boot      *bool   `json:"boot,omitempty"`
 	Datastore string  `json:"datastore"`
 	Key       string  `json:"key"`
 	Label     string  `json:"label"`
 	Mend      *string `json:"mend,omitempty"`
 	SizeBytes int64   `json:"sizeBytes"`
+
+	// Suggest Why it may be left out
+	Suggest *string `json:"suggest,omitempty"`
 
 	// Untrackable Why its changes cannot be tracked
 	Untrackable *string `json:"untrackable,omitempty"`
@@ -676,6 +810,15 @@ type Me struct {
 	// Tags Limited to groups with one of these; empty is no limit
 	Tags    []string `json:"tags"`
 	Version string   `json:"version"`
+}
+
+// MemberRule defines model for MemberRule.
+type MemberRule struct {
+	// Match Conditions with "and" between, such as: folder /harbour and tag gold and not name *-test
+	Match string `json:"match"`
+
+	// Order Of several rules that match a machine the one with the lowest counts
+	Order int `json:"order"`
 }
 
 // Named defines model for Named.
@@ -717,7 +860,10 @@ type NewGroup struct {
 	LockSeconds *int64   `json:"lockSeconds,omitempty"`
 	Machines    []string `json:"machines"`
 	Name        string   `json:"name"`
-	Paused      *bool    `json:"paused,omitempty"`
+
+	// NewDisks Disks that are added to machines later are copied (the default), or flagged until somebody decides
+	NewDisks *string `json:"newDisks,omitempty"`
+	Paused   *bool   `json:"paused,omitempty"`
 
 	// Priority high, normal (the default) or low: the share of a limited link, 4 to 2 to 1
 	Priority *string  `json:"priority,omitempty"`
@@ -726,12 +872,19 @@ type NewGroup struct {
 	// PromiseText A promise as people write it. What is left out stays as it is
 	PromiseText *PromiseText `json:"promiseText,omitempty"`
 
-	// Quiesce Machines whose guests bring their file systems to rest
-	Quiesce *[]string `json:"quiesce,omitempty"`
-	Tags    *[]string `json:"tags,omitempty"`
+	// Quiesce Machines whose guests bring their file systems to rest, and how
+	Quiesce *[]QuiesceOf `json:"quiesce,omitempty"`
+	Rule    *MemberRule  `json:"rule,omitempty"`
+	Tags    *[]string    `json:"tags,omitempty"`
 
 	// Together Machines are held still for one instant (the default), or captured one by one
 	Together *bool `json:"together,omitempty"`
+
+	// WithoutBootDisks Allow that a disk that a machine starts from is left out
+	WithoutBootDisks *bool `json:"withoutBootDisks,omitempty"`
+
+	// WithoutDisks Disks that are not copied, as MACHINE:DISK; where a machine is started from a point they are made empty
+	WithoutDisks *[]string `json:"withoutDisks,omitempty"`
 }
 
 // NewInvitation defines model for NewInvitation.
@@ -1009,8 +1162,11 @@ type PointDisk struct {
 
 // PointMachine defines model for PointMachine.
 type PointMachine struct {
-	Disks    []PointDisk `json:"disks"`
-	ID       string      `json:"id"`
+	Disks []PointDisk `json:"disks"`
+	ID    string      `json:"id"`
+
+	// LeftOut Disks that it had and the point has not; they are made empty where it is started
+	LeftOut  *[]LeftDisk `json:"leftOut,omitempty"`
 	Name     string      `json:"name"`
 	Nics     []Nic       `json:"nics"`
 	Quiesced bool        `json:"quiesced"`
@@ -1091,8 +1247,39 @@ type PromiseText struct {
 	RpoTarget *string `json:"rpoTarget,omitempty"`
 }
 
+// Quiesce defines model for Quiesce.
+type Quiesce struct {
+	// After A command that its guest agent runs once they were let go
+	After *string `json:"after,omitempty"`
+
+	// Before A command that its guest agent runs before its file systems come to rest
+	Before *string `json:"before,omitempty"`
+
+	// EveryNth At one of so many captures; 0 and 1 are each
+	EveryNth *int `json:"everyNth,omitempty"`
+
+	// LimitSeconds How long its guest may take to come to rest; 0 is what the platform gives
+	LimitSeconds *int64 `json:"limitSeconds,omitempty"`
+
+	// Mode try: if it fails, the machine is captured as it is, and the point says so; required: if it fails, there is no point
+	Mode string `json:"mode"`
+}
+
+// QuiesceOf defines model for QuiesceOf.
+type QuiesceOf struct {
+	After        *string `json:"after,omitempty"`
+	Before       *string `json:"before,omitempty"`
+	EveryNth     *int    `json:"everyNth,omitempty"`
+	LimitSeconds *int64  `json:"limitSeconds,omitempty"`
+	Machine      string  `json:"machine"`
+	Mode         string  `json:"mode"`
+}
+
 // Quiet defines model for Quiet.
 type Quiet struct {
+	// After What went wrong with the command after
+	After *string `json:"after,omitempty"`
+
 	// Done Its file systems were at rest
 	Done bool `json:"done"`
 
@@ -1100,6 +1287,9 @@ type Quiet struct {
 	HeldMillis float64 `json:"heldMillis"`
 	Machine    string  `json:"machine"`
 	Name       string  `json:"name"`
+
+	// TookMillis How long it took to come to rest, the command before included
+	TookMillis *float64 `json:"tookMillis,omitempty"`
 
 	// Why Why it was not done
 	Why *string `json:"why,omitempty"`
@@ -1132,6 +1322,48 @@ type Resource struct {
 	ID         string `json:"id"`
 	Name       string `json:"name"`
 	TotalBytes int64  `json:"totalBytes"`
+}
+
+// RuleInUse defines model for RuleInUse.
+type RuleInUse struct {
+	ByRule    int        `json:"byRule"`
+	Group     string     `json:"group"`
+	GroupName string     `json:"groupName"`
+	Leavers   []Leaver   `json:"leavers"`
+	Members   int        `json:"members"`
+	Rule      MemberRule `json:"rule"`
+}
+
+// RuleMatch defines model for RuleMatch.
+type RuleMatch struct {
+	// Becomes It joins, or why it does not
+	Becomes string `json:"becomes"`
+	Folder  string `json:"folder"`
+
+	// Group That it is in
+	Group        *string `json:"group,omitempty"`
+	Joins        bool    `json:"joins"`
+	Machine      string  `json:"machine"`
+	Name         string  `json:"name"`
+	PlatformName string  `json:"platformName"`
+}
+
+// RulePreview defines model for RulePreview.
+type RulePreview struct {
+	// Joins How many would join
+	Joins    int         `json:"joins"`
+	Machines []RuleMatch `json:"machines"`
+
+	// Match As it was read
+	Match string `json:"match"`
+}
+
+// RulePreviewRequest defines model for RulePreviewRequest.
+type RulePreviewRequest struct {
+	// Group That has the rule already
+	Group *string `json:"group,omitempty"`
+	Match string  `json:"match"`
+	Order *int    `json:"order,omitempty"`
 }
 
 // Rung defines model for Rung.
@@ -1241,6 +1473,14 @@ type SignInWays struct {
 	SignOn *string `json:"signOn,omitempty"`
 }
 
+// SiteCoverage defines model for SiteCoverage.
+type SiteCoverage struct {
+	// At When it said so
+	At     time.Time      `json:"at"`
+	Counts CoverageCounts `json:"counts"`
+	Site   string         `json:"site"`
+}
+
 // Store defines model for Store.
 type Store struct {
 	// BadRecords Damaged and not replaced
@@ -1290,6 +1530,11 @@ type Store struct {
 
 	// Verify The pass that verifies all of the store in the background
 	Verify VerifyPass `json:"verify"`
+}
+
+// TakeBack defines model for TakeBack.
+type TakeBack struct {
+	Machines []string `json:"machines"`
 }
 
 // TargetSince defines model for TargetSince.
@@ -1483,8 +1728,8 @@ type ListMachinesParams struct {
 	Tag      *string `form:"tag,omitempty" json:"tag,omitempty"`
 	Power    *string `form:"power,omitempty" json:"power,omitempty"`
 
-	// Protection none, protected or cannot
-	Protection *string `form:"protection,omitempty" json:"protection,omitempty"`
+	// Coverage One of the words of Machine.coverage, or "covered" for what a group protects, or "open" for what nobody has decided
+	Coverage *string `form:"coverage,omitempty" json:"coverage,omitempty"`
 
 	// Sort folder, name, host, group, power, memory or size; with - before it the other way round
 	Sort *string `form:"sort,omitempty" json:"sort,omitempty"`
@@ -1558,6 +1803,12 @@ type AcceptInvitationJSONRequestBody = AcceptInvitation
 // EditLinkJSONRequestBody defines body for EditLink for application/json ContentType.
 type EditLinkJSONRequestBody = EditLink
 
+// LeaveOutMachinesJSONRequestBody defines body for LeaveOutMachines for application/json ContentType.
+type LeaveOutMachinesJSONRequestBody = LeaveOut
+
+// TakeBackMachinesJSONRequestBody defines body for TakeBackMachines for application/json ContentType.
+type TakeBackMachinesJSONRequestBody = TakeBack
+
 // InvitePersonJSONRequestBody defines body for InvitePerson for application/json ContentType.
 type InvitePersonJSONRequestBody = NewPerson
 
@@ -1578,6 +1829,9 @@ type ExportPointJSONRequestBody = ExportRequest
 
 // LockPointJSONRequestBody defines body for LockPoint for application/json ContentType.
 type LockPointJSONRequestBody = LockRequest
+
+// PreviewRuleJSONRequestBody defines body for PreviewRule for application/json ContentType.
+type PreviewRuleJSONRequestBody = RulePreviewRequest
 
 // SetSafeguardsJSONRequestBody defines body for SetSafeguards for application/json ContentType.
 type SetSafeguardsJSONRequestBody = Safeguards
@@ -1736,6 +1990,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /copies/{id} (the `DeleteCopy` operationId).
 	DeleteCopy(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetCoverage What protects the machines of this site, what does not, and how that was
+	//
+	// Corresponds with GET /coverage (the `GetCoverage` operationId).
+	GetCoverage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StreamEvents Live updates as server-sent events
 	//
@@ -1953,6 +2212,34 @@ type ClientInterface interface {
 	// Corresponds with GET /machines (the `ListMachines` operationId).
 	ListMachines(ctx context.Context, params *ListMachinesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// LeaveOutMachinesWithBody Note that machines are left out on purpose, all or none
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /machines/leave-out (the `LeaveOutMachines` operationId).
+	LeaveOutMachinesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LeaveOutMachines Note that machines are left out on purpose, all or none
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /machines/leave-out (the `LeaveOutMachines` operationId).
+	LeaveOutMachines(ctx context.Context, body LeaveOutMachinesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeBackMachinesWithBody Note that machines are no longer left out, all or none
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /machines/take-back (the `TakeBackMachines` operationId).
+	TakeBackMachinesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeBackMachines Note that machines are no longer left out, all or none
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /machines/take-back (the `TakeBackMachines` operationId).
+	TakeBackMachines(ctx context.Context, body TakeBackMachinesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListOperations Long work, newest first
 	//
 	// Corresponds with GET /operations (the `ListOperations` operationId).
@@ -2115,6 +2402,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /points/{id}/lock (the `LockPoint` operationId).
 	LockPoint(ctx context.Context, id string, body LockPointJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewRuleWithBody What a rule matches now, and what becomes of each machine
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /rules/preview (the `PreviewRule` operationId).
+	PreviewRuleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewRule What a rule matches now, and what becomes of each machine
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /rules/preview (the `PreviewRule` operationId).
+	PreviewRule(ctx context.Context, body PreviewRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetSafeguards What this site demands of its people
 	//
@@ -2501,6 +2802,21 @@ func (c *Client) CarryCopy(ctx context.Context, body CarryCopyJSONRequestBody, r
 // Corresponds with DELETE /copies/{id} (the `DeleteCopy` operationId).
 func (c *Client) DeleteCopy(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDeleteCopyRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCoverage What protects the machines of this site, what does not, and how that was
+//
+// Corresponds with GET /coverage (the `GetCoverage` operationId).
+func (c *Client) GetCoverage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCoverageRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -3087,6 +3403,74 @@ func (c *Client) ListMachines(ctx context.Context, params *ListMachinesParams, r
 	return c.Client.Do(req)
 }
 
+// LeaveOutMachinesWithBody Note that machines are left out on purpose, all or none
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /machines/leave-out (the `LeaveOutMachines` operationId).
+func (c *Client) LeaveOutMachinesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLeaveOutMachinesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LeaveOutMachines Note that machines are left out on purpose, all or none
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /machines/leave-out (the `LeaveOutMachines` operationId).
+func (c *Client) LeaveOutMachines(ctx context.Context, body LeaveOutMachinesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLeaveOutMachinesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeBackMachinesWithBody Note that machines are no longer left out, all or none
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /machines/take-back (the `TakeBackMachines` operationId).
+func (c *Client) TakeBackMachinesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeBackMachinesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeBackMachines Note that machines are no longer left out, all or none
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /machines/take-back (the `TakeBackMachines` operationId).
+func (c *Client) TakeBackMachines(ctx context.Context, body TakeBackMachinesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeBackMachinesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListOperations Long work, newest first
 //
 // Corresponds with GET /operations (the `ListOperations` operationId).
@@ -3510,6 +3894,40 @@ func (c *Client) LockPointWithBody(ctx context.Context, id string, contentType s
 // Corresponds with POST /points/{id}/lock (the `LockPoint` operationId).
 func (c *Client) LockPoint(ctx context.Context, id string, body LockPointJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLockPointRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewRuleWithBody What a rule matches now, and what becomes of each machine
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /rules/preview (the `PreviewRule` operationId).
+func (c *Client) PreviewRuleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewRuleRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewRule What a rule matches now, and what becomes of each machine
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /rules/preview (the `PreviewRule` operationId).
+func (c *Client) PreviewRule(ctx context.Context, body PreviewRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewRuleRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4529,6 +4947,33 @@ func NewDeleteCopyRequest(server string, id string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetCoverageRequest constructs an http.Request for the GetCoverage method
+func NewGetCoverageRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/coverage")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -5903,9 +6348,9 @@ func NewListMachinesRequest(server string, params *ListMachinesParams) (*http.Re
 
 		}
 
-		if params.Protection != nil {
+		if params.Coverage != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "protection", *params.Protection, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "coverage", *params.Coverage, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5961,6 +6406,86 @@ func NewListMachinesRequest(server string, params *ListMachinesParams) (*http.Re
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewLeaveOutMachinesRequest calls the generic LeaveOutMachines builder with application/json body
+func NewLeaveOutMachinesRequest(server string, body LeaveOutMachinesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLeaveOutMachinesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewLeaveOutMachinesRequestWithBody constructs an http.Request for the LeaveOutMachines method, with any body, and a specified content type
+func NewLeaveOutMachinesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/machines/leave-out")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTakeBackMachinesRequest calls the generic TakeBackMachines builder with application/json body
+func NewTakeBackMachinesRequest(server string, body TakeBackMachinesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTakeBackMachinesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTakeBackMachinesRequestWithBody constructs an http.Request for the TakeBackMachines method, with any body, and a specified content type
+func NewTakeBackMachinesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/machines/take-back")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -6806,6 +7331,46 @@ func NewLockPointRequestWithBody(server string, id string, contentType string, b
 	}
 
 	operationPath := fmt.Sprintf("/points/%s/lock", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPreviewRuleRequest calls the generic PreviewRule builder with application/json body
+func NewPreviewRuleRequest(server string, body PreviewRuleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPreviewRuleRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPreviewRuleRequestWithBody constructs an http.Request for the PreviewRule method, with any body, and a specified content type
+func NewPreviewRuleRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rules/preview")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -7907,6 +8472,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /copies/{id} (the `DeleteCopy` operationId).
 	DeleteCopyWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*DeleteCopyResponse, error)
 
+	// GetCoverageWithResponse What protects the machines of this site, what does not, and how that was
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /coverage (the `GetCoverage` operationId).
+	GetCoverageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetCoverageResponse, error)
+
 	// StreamEventsWithResponse Live updates as server-sent events
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8159,6 +8731,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /machines (the `ListMachines` operationId).
 	ListMachinesWithResponse(ctx context.Context, params *ListMachinesParams, reqEditors ...RequestEditorFn) (*ListMachinesResponse, error)
 
+	// LeaveOutMachinesWithBodyWithResponse Note that machines are left out on purpose, all or none
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /machines/leave-out (the `LeaveOutMachines` operationId).
+	LeaveOutMachinesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeaveOutMachinesResponse, error)
+
+	// LeaveOutMachinesWithResponse Note that machines are left out on purpose, all or none
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /machines/leave-out (the `LeaveOutMachines` operationId).
+	LeaveOutMachinesWithResponse(ctx context.Context, body LeaveOutMachinesJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaveOutMachinesResponse, error)
+
+	// TakeBackMachinesWithBodyWithResponse Note that machines are no longer left out, all or none
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /machines/take-back (the `TakeBackMachines` operationId).
+	TakeBackMachinesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeBackMachinesResponse, error)
+
+	// TakeBackMachinesWithResponse Note that machines are no longer left out, all or none
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /machines/take-back (the `TakeBackMachines` operationId).
+	TakeBackMachinesWithResponse(ctx context.Context, body TakeBackMachinesJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeBackMachinesResponse, error)
+
 	// ListOperationsWithResponse Long work, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8347,6 +8947,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /points/{id}/lock (the `LockPoint` operationId).
 	LockPointWithResponse(ctx context.Context, id string, body LockPointJSONRequestBody, reqEditors ...RequestEditorFn) (*LockPointResponse, error)
+
+	// PreviewRuleWithBodyWithResponse What a rule matches now, and what becomes of each machine
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /rules/preview (the `PreviewRule` operationId).
+	PreviewRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewRuleResponse, error)
+
+	// PreviewRuleWithResponse What a rule matches now, and what becomes of each machine
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /rules/preview (the `PreviewRule` operationId).
+	PreviewRuleWithResponse(ctx context.Context, body PreviewRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewRuleResponse, error)
 
 	// GetSafeguardsWithResponse What this site demands of its people
 	//
@@ -9048,6 +9662,54 @@ func (r DeleteCopyResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r DeleteCopyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetCoverageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Coverage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCoverageResponse) GetJSON200() *Coverage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetCoverageResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCoverageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCoverageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCoverageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCoverageResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10350,6 +11012,88 @@ func (r ListMachinesResponse) ContentType() string {
 	return ""
 }
 
+type LeaveOutMachinesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LeaveOutMachinesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LeaveOutMachinesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LeaveOutMachinesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LeaveOutMachinesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LeaveOutMachinesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TakeBackMachinesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakeBackMachinesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeBackMachinesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeBackMachinesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeBackMachinesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeBackMachinesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListOperationsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11283,6 +12027,54 @@ func (r LockPointResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r LockPointResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RulePreview
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewRuleResponse) GetJSON200() *RulePreview {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewRuleResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewRuleResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12810,6 +13602,19 @@ func (c *ClientWithResponses) DeleteCopyWithResponse(ctx context.Context, id str
 	return ParseDeleteCopyResponse(rsp)
 }
 
+// GetCoverageWithResponse What protects the machines of this site, what does not, and how that was
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /coverage (the `GetCoverage` operationId).
+func (c *ClientWithResponses) GetCoverageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetCoverageResponse, error) {
+	rsp, err := c.GetCoverage(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCoverageResponse(rsp)
+}
+
 // StreamEventsWithResponse Live updates as server-sent events
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13278,6 +14083,58 @@ func (c *ClientWithResponses) ListMachinesWithResponse(ctx context.Context, para
 	return ParseListMachinesResponse(rsp)
 }
 
+// LeaveOutMachinesWithBodyWithResponse Note that machines are left out on purpose, all or none
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /machines/leave-out (the `LeaveOutMachines` operationId).
+func (c *ClientWithResponses) LeaveOutMachinesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeaveOutMachinesResponse, error) {
+	rsp, err := c.LeaveOutMachinesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLeaveOutMachinesResponse(rsp)
+}
+
+// LeaveOutMachinesWithResponse Note that machines are left out on purpose, all or none
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /machines/leave-out (the `LeaveOutMachines` operationId).
+func (c *ClientWithResponses) LeaveOutMachinesWithResponse(ctx context.Context, body LeaveOutMachinesJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaveOutMachinesResponse, error) {
+	rsp, err := c.LeaveOutMachines(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLeaveOutMachinesResponse(rsp)
+}
+
+// TakeBackMachinesWithBodyWithResponse Note that machines are no longer left out, all or none
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /machines/take-back (the `TakeBackMachines` operationId).
+func (c *ClientWithResponses) TakeBackMachinesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeBackMachinesResponse, error) {
+	rsp, err := c.TakeBackMachinesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeBackMachinesResponse(rsp)
+}
+
+// TakeBackMachinesWithResponse Note that machines are no longer left out, all or none
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /machines/take-back (the `TakeBackMachines` operationId).
+func (c *ClientWithResponses) TakeBackMachinesWithResponse(ctx context.Context, body TakeBackMachinesJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeBackMachinesResponse, error) {
+	rsp, err := c.TakeBackMachines(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeBackMachinesResponse(rsp)
+}
+
 // ListOperationsWithResponse Long work, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13627,6 +14484,32 @@ func (c *ClientWithResponses) LockPointWithResponse(ctx context.Context, id stri
 		return nil, err
 	}
 	return ParseLockPointResponse(rsp)
+}
+
+// PreviewRuleWithBodyWithResponse What a rule matches now, and what becomes of each machine
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /rules/preview (the `PreviewRule` operationId).
+func (c *ClientWithResponses) PreviewRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewRuleResponse, error) {
+	rsp, err := c.PreviewRuleWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewRuleResponse(rsp)
+}
+
+// PreviewRuleWithResponse What a rule matches now, and what becomes of each machine
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /rules/preview (the `PreviewRule` operationId).
+func (c *ClientWithResponses) PreviewRuleWithResponse(ctx context.Context, body PreviewRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewRuleResponse, error) {
+	rsp, err := c.PreviewRule(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewRuleResponse(rsp)
 }
 
 // GetSafeguardsWithResponse What this site demands of its people
@@ -14429,6 +15312,39 @@ func ParseDeleteCopyResponse(rsp *http.Response) (*DeleteCopyResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetCoverageResponse parses an HTTP response from a GetCoverageWithResponse call
+func ParseGetCoverageResponse(rsp *http.Response) (*GetCoverageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCoverageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Coverage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -15375,6 +16291,64 @@ func ParseListMachinesResponse(rsp *http.Response) (*ListMachinesResponse, error
 	return response, nil
 }
 
+// ParseLeaveOutMachinesResponse parses an HTTP response from a LeaveOutMachinesWithResponse call
+func ParseLeaveOutMachinesResponse(rsp *http.Response) (*LeaveOutMachinesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LeaveOutMachinesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTakeBackMachinesResponse parses an HTTP response from a TakeBackMachinesWithResponse call
+func ParseTakeBackMachinesResponse(rsp *http.Response) (*TakeBackMachinesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeBackMachinesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListOperationsResponse parses an HTTP response from a ListOperationsWithResponse call
 func ParseListOperationsResponse(rsp *http.Response) (*ListOperationsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -16015,6 +16989,39 @@ func ParseLockPointResponse(rsp *http.Response) (*LockPointResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Point
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePreviewRuleResponse parses an HTTP response from a PreviewRuleWithResponse call
+func ParsePreviewRuleResponse(rsp *http.Response) (*PreviewRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RulePreview
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -17023,6 +18030,9 @@ type ServerInterface interface {
 	// DeleteCopy Give it up; what points share with it stays
 	// (DELETE /copies/{id})
 	DeleteCopy(ctx *echo.Context, id string) error
+	// GetCoverage What protects the machines of this site, what does not, and how that was
+	// (GET /coverage)
+	GetCoverage(ctx *echo.Context) error
 	// StreamEvents Live updates as server-sent events
 	// (GET /events)
 	StreamEvents(ctx *echo.Context) error
@@ -17104,6 +18114,12 @@ type ServerInterface interface {
 	// ListMachines Machines of all platforms
 	// (GET /machines)
 	ListMachines(ctx *echo.Context, params ListMachinesParams) error
+	// LeaveOutMachines Note that machines are left out on purpose, all or none
+	// (POST /machines/leave-out)
+	LeaveOutMachines(ctx *echo.Context) error
+	// TakeBackMachines Note that machines are no longer left out, all or none
+	// (POST /machines/take-back)
+	TakeBackMachines(ctx *echo.Context) error
 	// ListOperations Long work, newest first
 	// (GET /operations)
 	ListOperations(ctx *echo.Context, params ListOperationsParams) error
@@ -17164,6 +18180,9 @@ type ServerInterface interface {
 	// LockPoint Keep anybody from deleting it until a time; a lock is never made shorter
 	// (POST /points/{id}/lock)
 	LockPoint(ctx *echo.Context, id string) error
+	// PreviewRule What a rule matches now, and what becomes of each machine
+	// (POST /rules/preview)
+	PreviewRule(ctx *echo.Context) error
 	// GetSafeguards What this site demands of its people
 	// (GET /safeguards)
 	GetSafeguards(ctx *echo.Context) error
@@ -17411,6 +18430,15 @@ func (w *ServerInterfaceWrapper) DeleteCopy(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.DeleteCopy(ctx, id)
+	return err
+}
+
+// GetCoverage converts echo context to params.
+func (w *ServerInterfaceWrapper) GetCoverage(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetCoverage(ctx)
 	return err
 }
 
@@ -17968,11 +18996,11 @@ func (w *ServerInterfaceWrapper) ListMachines(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter power: %s", err))
 	}
 
-	// ------------- Optional query parameter "protection" -------------
+	// ------------- Optional query parameter "coverage" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "protection", ctx.QueryParams(), &params.Protection, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "coverage", ctx.QueryParams(), &params.Coverage, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter protection: %s", err))
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter coverage: %s", err))
 	}
 
 	// ------------- Optional query parameter "sort" -------------
@@ -17998,6 +19026,24 @@ func (w *ServerInterfaceWrapper) ListMachines(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListMachines(ctx, params)
+	return err
+}
+
+// LeaveOutMachines converts echo context to params.
+func (w *ServerInterfaceWrapper) LeaveOutMachines(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LeaveOutMachines(ctx)
+	return err
+}
+
+// TakeBackMachines converts echo context to params.
+func (w *ServerInterfaceWrapper) TakeBackMachines(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TakeBackMachines(ctx)
 	return err
 }
 
@@ -18336,6 +19382,15 @@ func (w *ServerInterfaceWrapper) LockPoint(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.LockPoint(ctx, id)
+	return err
+}
+
+// PreviewRule converts echo context to params.
+func (w *ServerInterfaceWrapper) PreviewRule(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PreviewRule(ctx)
 	return err
 }
 
@@ -18722,6 +19777,10 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/platforms/:id/test", wrapper.RetestPlatform, options.OperationMiddlewares["retestPlatform"]...)
 	router.GET(options.BaseURL+"/platforms/:id/inventory", wrapper.GetInventory, options.OperationMiddlewares["getInventory"]...)
 	router.GET(options.BaseURL+"/machines", wrapper.ListMachines, options.OperationMiddlewares["listMachines"]...)
+	router.POST(options.BaseURL+"/machines/leave-out", wrapper.LeaveOutMachines, options.OperationMiddlewares["leaveOutMachines"]...)
+	router.POST(options.BaseURL+"/machines/take-back", wrapper.TakeBackMachines, options.OperationMiddlewares["takeBackMachines"]...)
+	router.GET(options.BaseURL+"/coverage", wrapper.GetCoverage, options.OperationMiddlewares["getCoverage"]...)
+	router.POST(options.BaseURL+"/rules/preview", wrapper.PreviewRule, options.OperationMiddlewares["previewRule"]...)
 	router.GET(options.BaseURL+"/links", wrapper.ListLinks, options.OperationMiddlewares["listLinks"]...)
 	router.POST(options.BaseURL+"/links", wrapper.AcceptInvitation, options.OperationMiddlewares["acceptInvitation"]...)
 	router.DELETE(options.BaseURL+"/links/:id", wrapper.DeleteLink, options.OperationMiddlewares["deleteLink"]...)
@@ -19105,6 +20164,44 @@ type DeleteCopydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response DeleteCopydefaultApplicationProblemPlusJSONResponse) VisitDeleteCopyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCoverageRequestObject struct {
+}
+
+type GetCoverageResponseObject interface {
+	VisitGetCoverageResponse(w http.ResponseWriter) error
+}
+
+type GetCoverage200JSONResponse Coverage
+
+func (response GetCoverage200JSONResponse) VisitGetCoverageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCoveragedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetCoveragedefaultApplicationProblemPlusJSONResponse) VisitGetCoverageResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -20231,6 +21328,72 @@ func (response ListMachinesdefaultApplicationProblemPlusJSONResponse) VisitListM
 	return err
 }
 
+type LeaveOutMachinesRequestObject struct {
+	Body *LeaveOutMachinesJSONRequestBody
+}
+
+type LeaveOutMachinesResponseObject interface {
+	VisitLeaveOutMachinesResponse(w http.ResponseWriter) error
+}
+
+type LeaveOutMachines204Response struct {
+}
+
+func (response LeaveOutMachines204Response) VisitLeaveOutMachinesResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type LeaveOutMachinesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LeaveOutMachinesdefaultApplicationProblemPlusJSONResponse) VisitLeaveOutMachinesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeBackMachinesRequestObject struct {
+	Body *TakeBackMachinesJSONRequestBody
+}
+
+type TakeBackMachinesResponseObject interface {
+	VisitTakeBackMachinesResponse(w http.ResponseWriter) error
+}
+
+type TakeBackMachines204Response struct {
+}
+
+func (response TakeBackMachines204Response) VisitTakeBackMachinesResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type TakeBackMachinesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TakeBackMachinesdefaultApplicationProblemPlusJSONResponse) VisitTakeBackMachinesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListOperationsRequestObject struct {
 	Params ListOperationsParams
 }
@@ -20988,6 +22151,45 @@ type LockPointdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response LockPointdefaultApplicationProblemPlusJSONResponse) VisitLockPointResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewRuleRequestObject struct {
+	Body *PreviewRuleJSONRequestBody
+}
+
+type PreviewRuleResponseObject interface {
+	VisitPreviewRuleResponse(w http.ResponseWriter) error
+}
+
+type PreviewRule200JSONResponse RulePreview
+
+func (response PreviewRule200JSONResponse) VisitPreviewRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewRuledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewRuledefaultApplicationProblemPlusJSONResponse) VisitPreviewRuleResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -22140,6 +23342,9 @@ type StrictServerInterface interface {
 	// DeleteCopy Give it up; what points share with it stays
 	// (DELETE /copies/{id})
 	DeleteCopy(ctx context.Context, request DeleteCopyRequestObject) (DeleteCopyResponseObject, error)
+	// GetCoverage What protects the machines of this site, what does not, and how that was
+	// (GET /coverage)
+	GetCoverage(ctx context.Context, request GetCoverageRequestObject) (GetCoverageResponseObject, error)
 	// StreamEvents Live updates as server-sent events
 	// (GET /events)
 	StreamEvents(ctx context.Context, request StreamEventsRequestObject) (StreamEventsResponseObject, error)
@@ -22221,6 +23426,12 @@ type StrictServerInterface interface {
 	// ListMachines Machines of all platforms
 	// (GET /machines)
 	ListMachines(ctx context.Context, request ListMachinesRequestObject) (ListMachinesResponseObject, error)
+	// LeaveOutMachines Note that machines are left out on purpose, all or none
+	// (POST /machines/leave-out)
+	LeaveOutMachines(ctx context.Context, request LeaveOutMachinesRequestObject) (LeaveOutMachinesResponseObject, error)
+	// TakeBackMachines Note that machines are no longer left out, all or none
+	// (POST /machines/take-back)
+	TakeBackMachines(ctx context.Context, request TakeBackMachinesRequestObject) (TakeBackMachinesResponseObject, error)
 	// ListOperations Long work, newest first
 	// (GET /operations)
 	ListOperations(ctx context.Context, request ListOperationsRequestObject) (ListOperationsResponseObject, error)
@@ -22281,6 +23492,9 @@ type StrictServerInterface interface {
 	// LockPoint Keep anybody from deleting it until a time; a lock is never made shorter
 	// (POST /points/{id}/lock)
 	LockPoint(ctx context.Context, request LockPointRequestObject) (LockPointResponseObject, error)
+	// PreviewRule What a rule matches now, and what becomes of each machine
+	// (POST /rules/preview)
+	PreviewRule(ctx context.Context, request PreviewRuleRequestObject) (PreviewRuleResponseObject, error)
 	// GetSafeguards What this site demands of its people
 	// (GET /safeguards)
 	GetSafeguards(ctx context.Context, request GetSafeguardsRequestObject) (GetSafeguardsResponseObject, error)
@@ -22617,6 +23831,29 @@ func (sh *strictHandler) DeleteCopy(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(DeleteCopyResponseObject); ok {
 		return validResponse.VisitDeleteCopyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetCoverage operation middleware
+func (sh *strictHandler) GetCoverage(ctx *echo.Context) error {
+	var request GetCoverageRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetCoverage(ctx.Request().Context(), request.(GetCoverageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetCoverage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetCoverageResponseObject); ok {
+		return validResponse.VisitGetCoverageResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -23499,6 +24736,98 @@ func (sh *strictHandler) ListMachines(ctx *echo.Context, params ListMachinesPara
 	return nil
 }
 
+// LeaveOutMachines operation middleware
+func (sh *strictHandler) LeaveOutMachines(ctx *echo.Context) error {
+	var request LeaveOutMachinesRequestObject
+
+	var body LeaveOutMachinesJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.LeaveOutMachines(ctx.Request().Context(), request.(LeaveOutMachinesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LeaveOutMachines")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(LeaveOutMachinesResponseObject); ok {
+		return validResponse.VisitLeaveOutMachinesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TakeBackMachines operation middleware
+func (sh *strictHandler) TakeBackMachines(ctx *echo.Context) error {
+	var request TakeBackMachinesRequestObject
+
+	var body TakeBackMachinesJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeBackMachines(ctx.Request().Context(), request.(TakeBackMachinesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeBackMachines")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TakeBackMachinesResponseObject); ok {
+		return validResponse.VisitTakeBackMachinesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListOperations operation middleware
 func (sh *strictHandler) ListOperations(ctx *echo.Context, params ListOperationsParams) error {
 	var request ListOperationsRequestObject
@@ -24144,6 +25473,52 @@ func (sh *strictHandler) LockPoint(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(LockPointResponseObject); ok {
 		return validResponse.VisitLockPointResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PreviewRule operation middleware
+func (sh *strictHandler) PreviewRule(ctx *echo.Context) error {
+	var request PreviewRuleRequestObject
+
+	var body PreviewRuleJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PreviewRule(ctx.Request().Context(), request.(PreviewRuleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PreviewRule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PreviewRuleResponseObject); ok {
+		return validResponse.VisitPreviewRuleResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

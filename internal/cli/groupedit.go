@@ -15,7 +15,9 @@ func (a *app) groupCreateCmd() *cobra.Command {
 	var in api.NewGroup
 	var p promiseFlags
 	var paused, waitFor, dry, apart, homePoints bool
-	var quiesce, tags []string
+	var ms machineFlags
+	var rule ruleFlags
+	var tags []string
 	var priority, compareEvery, lock string
 	c := &cobra.Command{Use: "create NAME", Short: "Protect machines together", Args: cobra.ExactArgs(1),
 		Example: `  kestrel group create Ticketing -m tick-db -m tick-app --to Eastmole --rpo 5min --every 2min --keep "all 6h, 1h 2d"
@@ -39,9 +41,14 @@ func (a *app) groupCreateCmd() *cobra.Command {
 			}
 			in.Name, in.Paused = args[0], &paused
 			in.Promise = &api.Promise{RpoTargetSeconds: *patch.RpoTargetSeconds, CadenceSeconds: *patch.CadenceSeconds, Keep: *patch.Keep}
-			if len(quiesce) > 0 {
-				in.Quiesce = &quiesce
+			if in.Quiesce, err = ms.rest(); err != nil {
+				return err
 			}
+			if ms.without != nil {
+				in.WithoutDisks, in.WithoutBootDisks = &ms.without, &ms.bootToo
+			}
+			in.NewDisks = strOr(ms.newDisks)
+			in.Rule = rule.read(nil)
 			if len(tags) > 0 {
 				in.Tags = &tags
 			}
@@ -71,7 +78,8 @@ func (a *app) groupCreateCmd() *cobra.Command {
 	f.BoolVar(&waitFor, "wait", false, "wait until the first copy is sealed")
 	f.BoolVar(&dry, "dry-run", false, "only check it and show what it would lead to")
 	f.StringArrayVar(&tags, "tag", nil, "a tag, for choosing groups and for who may see them; repeat for more")
-	f.StringArrayVar(&quiesce, "quiesce", nil, "a machine whose guest brings its file systems to rest at each capture (needs its guest agent); repeat for more")
+	ms.add(f, "; repeat for more")
+	rule.add(f)
 	f.BoolVar(&apart, "apart", false, "capture machines one by one instead of holding them still for one instant")
 	f.StringVar(&priority, "priority", "", "high, normal or low: the share of a limited link, 4 to 2 to 1 (default normal)")
 	f.StringVar(&compareEvery, "compare-every", "", "read all of the disks after this time and not only what the platform reports as changed, such as 30d (default only when asked)")
@@ -85,7 +93,9 @@ func (a *app) groupCreateCmd() *cobra.Command {
 func (a *app) groupEditCmd() *cobra.Command {
 	var p promiseFlags
 	var name, priority, compareEvery, lock string
-	var machines, quiesce, tags []string
+	var ms machineFlags
+	var rule ruleFlags
+	var machines, add, remove, byHand, tags []string
 	var together, homePoints, dry, dropPoints bool
 	c := &cobra.Command{Use: "edit GROUP", Short: "Change name, tags, machines, promise or how it is captured", Args: cobra.ExactArgs(1),
 		Long: `Change a group. What is not given stays as it is. An edit that somebody else has
@@ -114,8 +124,23 @@ drop points at once shows which, and needs --drop-points.`,
 			if len(machines) > 0 {
 				patch.Machines = &machines
 			}
-			if given("quiesce") {
-				patch.Quiesce = orNone(quiesce)
+			if patch.Quiesce, err = ms.rest(); err != nil {
+				return err
+			}
+			if given("without-disk") {
+				patch.WithoutDisks, patch.WithoutBootDisks = orNone(ms.without), &ms.bootToo
+			}
+			patch.NewDisks = strOr(ms.newDisks)
+			if patch.Rule = rule.read(g.Rule); rule.match == "none" {
+				patch.NoRule = new(true)
+			}
+			for _, x := range []struct {
+				given []string
+				to    **[]string
+			}{{add, &patch.AddMachines}, {remove, &patch.RemoveMachines}, {byHand, &patch.ByHand}} {
+				if len(x.given) > 0 {
+					*x.to = &x.given
+				}
 			}
 			if given("tag") {
 				patch.Tags = orNone(tags)
@@ -124,7 +149,7 @@ drop points at once shows which, and needs --drop-points.`,
 				patch.Together = &together
 			}
 			if patch == (api.GroupPatch{}) {
-				return usage("say what to change: --name, --tag, --machine, --rpo, --every, --keep, --quiesce, --together, --priority, --compare-every, --lock or --home-points")
+				return usage("say what to change: --name, --tag, --machine, --add-machine, --remove-machine, --rule, --by-hand, --rpo, --every, --keep, --quiesce, --without-disk, --new-disks, --together, --priority, --compare-every, --lock or --home-points")
 			}
 			if dry {
 				return a.showPreview(cmd.Context(), c, g, patch)
@@ -143,7 +168,11 @@ drop points at once shows which, and needs --drop-points.`,
 	f.StringVar(&name, "name", "", "new name")
 	f.StringArrayVar(&tags, "tag", nil, "all tags of the group from now on; repeat for more, none for none")
 	f.StringArrayVarP(&machines, "machine", "m", nil, "all machines of the group from now on; repeat for more")
-	f.StringArrayVar(&quiesce, "quiesce", nil, "machines whose guests bring their file systems to rest; repeat for more, none for none")
+	f.StringArrayVar(&add, "add-machine", nil, "a machine more; repeat for more")
+	f.StringArrayVar(&remove, "remove-machine", nil, "a machine less; repeat for more")
+	f.StringArrayVar(&byHand, "by-hand", nil, "a machine that stays whatever the rule says; repeat for more")
+	rule.add(f)
+	ms.add(f, "; all from now on, repeat for more, none for none")
 	f.StringVar(&priority, "priority", "", "high, normal or low: the share of a limited link")
 	f.StringVar(&compareEvery, "compare-every", "", "read all of the disks after this time, such as 30d; 0 for only when asked")
 	f.BoolVar(&homePoints, "home-points", false, "keep points at the home site as well; =false for no longer")

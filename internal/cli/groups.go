@@ -15,7 +15,7 @@ import (
 
 func (a *app) groupCmd() *cobra.Command {
 	c := &cobra.Command{Use: "group", Short: "Protection groups"}
-	c.AddCommand(a.groupListCmd(), a.groupCreateCmd(), a.groupEditCmd(), a.groupDeleteCmd(), a.groupForecastCmd(), a.groupCyclesCmd(), a.groupExposureCmd(), a.groupRunCmd(), a.groupPauseCmd(), a.groupResumeCmd(), a.groupKeepPointsCmd(),
+	c.AddCommand(a.groupListCmd(), a.groupCreateCmd(), a.groupEditCmd(), a.groupDeleteCmd(), a.groupForecastCmd(), a.groupCyclesCmd(), a.groupExposureCmd(), a.groupRunCmd(), a.groupPauseCmd(), a.groupResumeCmd(), a.groupKeepPointsCmd(), a.groupMatchCmd(),
 		&cobra.Command{Use: "show GROUP", Short: "One group in full", Example: "  kestrel group show Ticketing", Args: cobra.ExactArgs(1), RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
 			g, err := read[api.Group](c.GetGroup(cmd.Context(), args[0]))
 			if err != nil {

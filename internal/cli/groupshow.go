@@ -68,19 +68,74 @@ func groupPage(w *tabwriter.Writer, g api.Group) {
 		row(w, "Machines")
 	}
 	for _, m := range g.Machines {
-		row(w, "", fmt.Sprintf("%s: %s, %s, backlog %s%s", m.Name, count(m.Disks, "disk"), size(m.SizeBytes), sizeOr(m.BacklogBytes), quietText(m)))
+		row(w, "", fmt.Sprintf("%s: %s, %s, backlog %s%s", m.Name, disksText(m), size(m.SizeBytes), sizeOr(m.BacklogBytes), quietText(m)))
+	}
+	if g.Rule != nil {
+		row(w, "Rule", fmt.Sprintf("%s (order %d)", g.Rule.Match, g.Rule.Order))
+	}
+	if g.NewDisks == "flag" {
+		row(w, "New disks", "flagged, and not copied until somebody decides")
 	}
 }
 
-// quietText says how a machine was brought to rest at the last capture.
+// disksText counts the disks that are copied, and names those that are not.
+func disksText(m api.GroupMachine) string {
+	copied := 0
+	var left, open []string
+	for _, d := range m.Disks {
+		switch {
+		case d.Undecided != nil && *d.Undecided:
+			open = append(open, d.Label)
+		case d.LeftOut:
+			left = append(left, d.Label)
+		default:
+			copied++
+		}
+	}
+	t := count(copied, "disk")
+	if m.ByRule != nil {
+		t = "by rule, " + t
+	}
+	if len(left) > 0 {
+		t += " (left out: " + strings.Join(left, ", ") + ")"
+	}
+	if len(open) > 0 {
+		t += " (✕ new and NOT copied: " + strings.Join(open, ", ") + "; decide with --without-disk)"
+	}
+	return t
+}
+
+// quietText says how a machine was brought to rest at the last capture, and what may be
+// asked of it.
 func quietText(m api.GroupMachine) string {
+	t := lastRest(m)
+	if m.RestFailures != nil && *m.RestFailures > 0 {
+		t += fmt.Sprintf("; not at rest at %d of the last %d", *m.RestFailures, *m.RestTries)
+	}
+	q := m.Quiesce
+	if q == nil {
+		return t
+	}
+	if q.Mode == "required" {
+		t += "; no point without"
+	}
+	if q.EveryNth != nil {
+		t += fmt.Sprintf("; at one of %d captures", *q.EveryNth)
+	}
+	return t
+}
+
+func lastRest(m api.GroupMachine) string {
 	q := m.LastQuiet
+	if q != nil && q.After != nil {
+		return "; ✕ " + *q.After
+	}
 	switch {
 	case q != nil && q.Done:
 		return fmt.Sprintf("; file systems at rest, held %.0f ms", q.HeldMillis)
 	case q != nil && q.Why != nil:
 		return fmt.Sprintf("; file systems NOT at rest: %s (held %.0f ms)", *q.Why, q.HeldMillis)
-	case m.Quiesce:
+	case m.Quiesce != nil:
 		return "; file systems to be brought to rest"
 	case q != nil:
 		return fmt.Sprintf("; held still %.0f ms", q.HeldMillis)

@@ -74,6 +74,11 @@ func (a *app) pointCmd() *cobra.Command {
 					for _, d := range m.Disks {
 						row(w, m.Name+" "+d.Key, size(d.SizeBytes)+"  "+d.Root)
 					}
+					if m.LeftOut != nil {
+						for _, d := range *m.LeftOut {
+							row(w, m.Name+" "+d.Key, size(d.SizeBytes)+"  left out ("+d.Label+"): made empty where the machine is started")
+						}
+					}
 				}
 			})
 		}),

@@ -9,7 +9,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"kestrel/internal/api"
-	"kestrel/internal/core/words"
 )
 
 // strOr gives nil for an empty flag.
@@ -184,122 +183,6 @@ func platformTable(w *tabwriter.Writer, ps []api.Platform) {
 			note = *p.Warning
 		}
 		row(w, p.Name, p.Kind, p.Address, state, p.Machines, note)
-	}
-}
-
-func (a *app) machineCmd() *cobra.Command {
-	c := &cobra.Command{Use: "machine", Short: "Machines of this site's platforms"}
-	var p api.ListMachinesParams
-	var page pageFlags
-	var q, plat, folder, tag, power, protection string
-	list := &cobra.Command{Use: "list", Short: "List machines, with filter and search", Args: cobra.NoArgs,
-		Example: "  kestrel machine list --search db --folder /harbour\n  kestrel machine list --protection cannot",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			p.Q, p.Platform, p.Folder, p.Tag, p.Power, p.Protection = strOr(q), strOr(plat), strOr(folder), strOr(tag), strOr(power), strOr(protection)
-			p.Sort, p.Limit, p.Skip = page.sorted(), page.most(), &page.skip
-			ms, err := read[[]api.Machine](c.ListMachines(cmd.Context(), &p))
-			if err != nil {
-				return err
-			}
-			return a.emit(ms, func(w *tabwriter.Writer) {
-				row(w, "MACHINE", "FOLDER", "POWER", "CPUS", "MEMORY", "DISKS", "USED", "ADDRESS", "PROTECTION")
-				for _, m := range ms {
-					var used int64
-					for _, d := range m.Disks {
-						used += d.UsedBytes
-					}
-					var addr []string
-					for _, n := range m.Nics {
-						addr = append(addr, n.Address)
-					}
-					protection := "none"
-					if m.GroupName != nil {
-						protection = *m.GroupName
-					} else if m.Barrier != nil {
-						protection = "cannot: " + *m.Barrier + " " + *m.Mend
-					}
-					row(w, m.Name, m.Folder, m.Power, m.Cpus, size(m.MemoryBytes), len(m.Disks), size(used), strings.Join(addr, " "), protection)
-				}
-			})
-		}}
-	f := list.Flags()
-	f.StringVarP(&q, "search", "s", "", "words in name, folder, tags, host or address")
-	f.StringVar(&plat, "platform", "", "of this platform")
-	f.StringVar(&folder, "folder", "", "in this folder or below")
-	f.StringVar(&tag, "tag", "", "with this tag")
-	f.StringVar(&power, "power", "", "on, off or suspended")
-	f.StringVar(&protection, "protection", "", "none, protected or cannot")
-	page.flags(list, "folder, name, host, group, power, memory or size")
-	c.AddCommand(list, &cobra.Command{Use: "show MACHINE", Short: "One machine with its disks, and whether their changes can be tracked", Args: cobra.ExactArgs(1), Example: "  kestrel machine show purser",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			ms, err := read[[]api.Machine](c.ListMachines(cmd.Context(), &api.ListMachinesParams{}))
-			if err != nil {
-				return err
-			}
-			var found []api.Machine
-			var names []string
-			for _, m := range ms {
-				if m.ID == args[0] || strings.EqualFold(m.Name, args[0]) {
-					found = append(found, m)
-				}
-				names = append(names, m.Name)
-			}
-			switch len(found) {
-			case 1:
-				return a.emit(found[0], func(w *tabwriter.Writer) { machinePage(w, found[0]) })
-			case 0:
-				if near, ok := words.Nearest(args[0], names); ok {
-					return notFound("There is no machine %q. Did you mean %q?", args[0], near)
-				}
-				return notFound("There is no machine %q.", args[0])
-			}
-			var ids []string
-			for _, m := range found {
-				ids = append(ids, m.ID)
-			}
-			return refused("%d machines are called %q; give the ID: %s", len(found), args[0], strings.Join(ids, ", "))
-		}})
-	return c
-}
-
-func machinePage(w *tabwriter.Writer, m api.Machine) {
-	row(w, "Machine", m.Name)
-	row(w, "On", m.PlatformName+", host "+m.Host)
-	row(w, "Power", m.Power)
-	row(w, "Size", fmt.Sprintf("%s, %s", count(m.Cpus, "processor"), size(m.MemoryBytes)))
-	switch {
-	case m.GroupName != nil:
-		row(w, "Protection", *m.GroupName)
-	case m.Barrier != nil:
-		row(w, "Protection", "✕ cannot: "+*m.Barrier)
-	default:
-		row(w, "Protection", "none")
-	}
-	for _, n := range m.Nics {
-		network := n.Network
-		if network == "" {
-			network = "not connected"
-		}
-		row(w, "Card", fmt.Sprintf("%s on %s %s", n.Mac, network, n.Address))
-	}
-	for _, d := range m.Disks {
-		tracked := "✓ changes are tracked"
-		if d.Untrackable != nil {
-			tracked = "✕ " + *d.Untrackable
-		}
-		row(w, "Disk "+d.Label, fmt.Sprintf("%s, %s used, datastore %s", size(d.SizeBytes), size(d.UsedBytes), d.Datastore))
-		row(w, "", tracked)
-		if d.Mend != nil {
-			row(w, "", "  "+*d.Mend)
-		}
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"sync"
 	"time"
 
@@ -35,10 +36,14 @@ type Job struct {
 	// the first.
 	BaseCheckpoint string
 	BasePoint      string
-	// Quiesce lists the machines whose guests are brought to rest; Apart says
-	// that machines are not held still together.
-	Quiesce []string
-	Apart   bool
+	// Quiesce lists the machines whose guests are brought to rest, and Required those
+	// (by ID) of which there is no point otherwise; Apart says that machines are not
+	// held still together.
+	Quiesce  []platform.Rest
+	Required []string
+	Apart    bool
+	// Leaves tells of the disks that are not copied; nil leaves none.
+	Leaves func(machine, disk string) bool
 	// Compare reads all of the disks and not only what the platform reports as
 	// changed, to find what it did not report.
 	Compare bool
@@ -155,6 +160,9 @@ func (p Progress) Captured() *Captured {
 var (
 	// ErrStartAnew says that the capture is gone: a new cycle has to begin.
 	ErrStartAnew = errors.New("the captured instant is gone from the platform")
+	// ErrNotAtRest says that a guest that has to be brought to rest was not. A new
+	// cycle may begin later.
+	ErrNotAtRest = errors.New("no point is made")
 )
 
 const (
@@ -228,10 +236,14 @@ func (o Options) Run(ctx context.Context, d platform.Driver, r Remote, clk clock
 	for _, q := range cap.Quiet {
 		quiesced[q.Machine] = q.Done
 	}
+	left := map[string][]points.SealLeft{}
+	for _, x := range cap.Left {
+		left[x.Machine] = append(left[x.Machine], points.SealLeft{Key: x.Disk, Label: x.Label, Size: x.Size})
+	}
 	for _, x := range cap.Disks {
 		n := len(seal.Machines)
 		if n == 0 || seal.Machines[n-1].ID != x.Machine {
-			seal.Machines = append(seal.Machines, points.SealMachine{ID: x.Machine, Name: x.Name, Config: cap.Configs[x.Machine], Quiesced: quiesced[x.Machine]})
+			seal.Machines = append(seal.Machines, points.SealMachine{ID: x.Machine, Name: x.Name, Config: cap.Configs[x.Machine], Quiesced: quiesced[x.Machine], Left: left[x.Machine]})
 			n++
 		}
 		seal.Machines[n-1].Disks = append(seal.Machines[n-1].Disks, points.SealDisk{Key: x.Disk})
@@ -319,7 +331,10 @@ func (c *run) capture(ctx context.Context) (*platform.Capture, error) {
 			cap.At, cap.OneInstant, cap.Application, cap.Quiet = n.At, n.OneInstant, n.Application, n.Quiet
 		}
 	} else {
-		cap, err = c.driver.Capture(ctx, platform.CaptureRequest{Name: c.job.Checkpoint, Machines: c.job.Machines, Base: c.job.BaseCheckpoint, Quiesce: c.job.Quiesce, Apart: c.job.Apart})
+		cap, err = c.driver.Capture(ctx, platform.CaptureRequest{Name: c.job.Checkpoint, Machines: c.job.Machines, Base: c.job.BaseCheckpoint, Quiesce: c.job.Quiesce, Leaves: c.job.Leaves, Apart: c.job.Apart})
+		if err == nil {
+			err = c.demand(ctx, cap)
+		}
 	}
 	if err != nil {
 		return nil, fmt.Errorf("capture: %w", err)
@@ -332,6 +347,25 @@ func (c *run) capture(ctx context.Context) (*platform.Capture, error) {
 	})
 	c.end("capture")
 	return cap, nil
+}
+
+// demand lets go of a capture in which a machine that has to be at rest was not.
+func (c *run) demand(ctx context.Context, cap *platform.Capture) error {
+	for _, q := range cap.Quiet {
+		if q.Done || !slices.Contains(c.job.Required, q.Machine) {
+			continue
+		}
+		name := q.Machine
+		for _, d := range cap.Disks {
+			if d.Machine == q.Machine {
+				name = d.Name
+			}
+		}
+		ctx = context.WithoutCancel(ctx)
+		return errors.Join(fmt.Errorf("%w: %s has to be at rest, and is not: %s", ErrNotAtRest, name, q.Why),
+			c.driver.Release(ctx, c.job.Checkpoint), c.driver.Forget(ctx, c.job.Checkpoint))
+	}
+	return nil
 }
 
 func (c *run) open(ctx context.Context, cap *platform.Capture) (Opened, error) {

@@ -48,10 +48,10 @@ func open(t require.TestingT, db *memory.DB) *directory.Directory {
 }
 
 func spec(name string, machines ...string) group.Spec {
-	s := group.Spec{Name: name, Platform: "p", Priority: group.Normal, Destinations: []group.Destination{{SiteID: otherSite, Site: "Eastmole"}},
+	s := group.Spec{Name: name, Platform: "p", Priority: group.Normal, NewDisks: group.CopyNew, Destinations: []group.Destination{{SiteID: otherSite, Site: "Eastmole"}},
 		Promise: promise.Promise{Target: 5 * time.Minute, Cadence: cadence.Cadence{Every: time.Minute}, Keep: ladder.Ladder{{For: time.Hour}}}}
 	for _, m := range machines {
-		s.Machines = append(s.Machines, group.Machine{ID: m, Name: m, Disks: 1, SizeBytes: 1 << 30})
+		s.Machines = append(s.Machines, group.Machine{ID: m, Name: m, Disks: []group.Disk{{Key: "d", Label: "disk 1", SizeBytes: 1 << 30}}})
 	}
 	return s
 }
@@ -345,7 +345,11 @@ func TestStoredFormsReadBack(t *testing.T) {
 		if len(s.Tags) == 0 {
 			s.Tags = nil
 		}
-		s.Apart, s.HomePoints, s.Machines[1].Quiesce = rapid.Bool().Draw(t, "apart"), rapid.Bool().Draw(t, "home"), rapid.Bool().Draw(t, "quiesce")
+		s.Apart, s.HomePoints, s.Machines[1].Disks[0].LeftOut = rapid.Bool().Draw(t, "apart"), rapid.Bool().Draw(t, "home"), rapid.Bool().Draw(t, "left out")
+		if rapid.Bool().Draw(t, "rests") {
+			s.Machines[1].Rest = group.Rest{Mode: rapid.SampledFrom([]group.Mode{group.RestTry, group.RestRequired}).Draw(t, "mode"), Limit: time.Duration(rapid.IntRange(0, 60).Draw(t, "limit")) * time.Second, Nth: rapid.IntRange(0, 9).Draw(t, "nth"), Before: rapid.SampledFrom([]string{"", "flush"}).Draw(t, "before")}
+		}
+		s.NewDisks = rapid.SampledFrom([]group.NewDisks{group.CopyNew, group.FlagNew}).Draw(t, "new disks")
 		s.Priority = rapid.SampledFrom([]group.Priority{group.High, group.Normal, group.Low}).Draw(t, "priority")
 		s.CompareEvery = time.Duration(rapid.IntRange(0, 1000).Draw(t, "compare")) * time.Hour
 		if rapid.Bool().Draw(t, "paused") {
@@ -370,7 +374,7 @@ func TestTheFirstFormatIsRead(t *testing.T) {
 	old := `{"platform":"p","machines":[{"id":"m1","name":"tick-db","disks":2,"sizeBytes":100,"quiesce":true}],"promise":{"rpoTargetSeconds":300,"cadenceSeconds":60,"keep":[{"eachSeconds":0,"forSeconds":3600},{"eachSeconds":3600,"forSeconds":172800}]},"apart":true,"priority":"high","compareEvery":86400,"keepHere":true,"paused":true}`
 	s, err := directory.Decode([]byte(old), "Ticketing")
 	require.NoError(t, err)
-	require.Equal(t, group.Spec{Name: "Ticketing", Platform: "p", Machines: []group.Machine{{ID: "m1", Name: "tick-db", Disks: 2, SizeBytes: 100, Quiesce: true}}, Apart: true, Priority: group.High, CompareEvery: 24 * time.Hour, HomePoints: true, Pause: &group.Pause{},
+	require.Equal(t, group.Spec{Name: "Ticketing", Platform: "p", Machines: []group.Machine{{ID: "m1", Name: "tick-db", Rest: group.Rest{Mode: group.RestTry}}}, NewDisks: group.CopyNew, Apart: true, Priority: group.High, CompareEvery: 24 * time.Hour, HomePoints: true, Pause: &group.Pause{},
 		Promise: promise.Promise{Target: 5 * time.Minute, Cadence: cadence.Cadence{Every: time.Minute}, Keep: ladder.Ladder{{For: time.Hour}, {Each: time.Hour, For: 48 * time.Hour}}}}, s)
 	require.True(t, s.PausedAt(time.Now()))
 	_, err = directory.Decode([]byte(`{`), "x")

@@ -10,6 +10,7 @@ import (
 	"kestrel/internal/core/group"
 	"kestrel/internal/core/ladder"
 	"kestrel/internal/core/promise"
+	"kestrel/internal/core/scope"
 )
 
 // format is that of specifications as they are stored, sealed into points and sent
@@ -25,12 +26,14 @@ type stored struct {
 	Tags         []string            `json:"tags,omitempty"`
 	Platform     string              `json:"platform"`
 	Machines     []storedMachine     `json:"machines"`
+	Rule         *storedRule         `json:"rule,omitempty"`
 	Promise      storedPromise       `json:"promise"`
 	Apart        bool                `json:"apart,omitempty"`
 	Priority     string              `json:"priority,omitempty"` // empty is normal
 	CompareEvery int64               `json:"compareEvery,omitempty"`
 	HomePoints   bool                `json:"homePoints,omitempty"`
 	LockFor      int64               `json:"lockFor,omitempty"`
+	NewDisks     string              `json:"newDisks,omitempty"` // empty is copy
 	Pause        *storedPause        `json:"pause,omitempty"`
 	Destinations []storedDestination `json:"destinations,omitempty"`
 
@@ -39,12 +42,72 @@ type stored struct {
 	Paused   bool `json:"paused,omitempty"`
 }
 
+// storedMachine had only the number of its disks, and whether it is brought to rest, at
+// first; both are still written for sites that know no more.
 type storedMachine struct {
-	ID        string `json:"id"`
-	Name      string `json:"name"`
-	Disks     int    `json:"disks"`
+	ID        string       `json:"id"`
+	Name      string       `json:"name"`
+	Disks     int          `json:"disks"`
+	SizeBytes int64        `json:"sizeBytes"`
+	Known     []storedDisk `json:"known,omitempty"`
+	Quiesce   bool         `json:"quiesce,omitempty"`
+	ByRule    bool         `json:"byRule,omitempty"`
+	Rest      *storedRest  `json:"rest,omitempty"`
+}
+
+type storedRule struct {
+	Match string `json:"match"` // as people write it
+	Order int    `json:"order"`
+}
+
+type storedDisk struct {
+	Key       string `json:"key"`
+	Label     string `json:"label"`
 	SizeBytes int64  `json:"sizeBytes"`
-	Quiesce   bool   `json:"quiesce,omitempty"`
+	Boot      bool   `json:"boot,omitempty"`
+	LeftOut   bool   `json:"leftOut,omitempty"`
+}
+
+type storedRest struct {
+	Mode   string `json:"mode"`
+	Limit  int64  `json:"limitSeconds,omitempty"`
+	Nth    int    `json:"everyNth,omitempty"`
+	Before string `json:"before,omitempty"`
+	After  string `json:"after,omitempty"`
+}
+
+func writeMachine(m group.Machine) storedMachine {
+	x := storedMachine{ID: m.ID, Name: m.Name, Disks: len(m.Disks), SizeBytes: m.SizeBytes(), Quiesce: m.Rest.On(), ByRule: m.ByRule, Rest: writeRest(m.Rest)}
+	for _, d := range m.Disks {
+		x.Known = append(x.Known, storedDisk(d))
+	}
+	return x
+}
+
+func readMachine(x storedMachine) group.Machine {
+	m := group.Machine{ID: x.ID, Name: x.Name, ByRule: x.ByRule}
+	for _, d := range x.Known {
+		m.Disks = append(m.Disks, group.Disk(d))
+	}
+	switch {
+	case x.Rest != nil:
+		m.Rest = readRest(*x.Rest)
+	case x.Quiesce:
+		m.Rest.Mode = group.RestTry
+	}
+	return m
+}
+
+// writeRest gives nothing for a machine that is not brought to rest.
+func writeRest(r group.Rest) *storedRest {
+	if !r.On() {
+		return nil
+	}
+	return &storedRest{string(r.Mode), seconds(r.Limit), r.Nth, r.Before, r.After}
+}
+
+func readRest(x storedRest) group.Rest {
+	return group.Rest{Mode: group.Mode(x.Mode), Limit: span(x.Limit), Nth: x.Nth, Before: x.Before, After: x.After}
 }
 
 // storedPromise has lengths of time in seconds, as format 1 had them.
@@ -80,8 +143,14 @@ func Encode(s group.Spec) []byte {
 	if s.Priority != group.Normal {
 		x.Priority = string(s.Priority)
 	}
+	if s.Rule != nil {
+		x.Rule = &storedRule{s.Rule.Match.String(), s.Rule.Order}
+	}
+	if s.NewDisks != group.CopyNew {
+		x.NewDisks = string(s.NewDisks)
+	}
 	for _, m := range s.Machines {
-		x.Machines = append(x.Machines, storedMachine(m))
+		x.Machines = append(x.Machines, writeMachine(m))
 	}
 	for _, r := range s.Promise.Keep {
 		x.Promise.Keep = append(x.Promise.Keep, storedRung{seconds(r.Each), seconds(r.For), r.Locked})
@@ -118,8 +187,18 @@ func Decode(b []byte, name string) (group.Spec, error) {
 	if s.Priority == "" {
 		s.Priority = group.Normal
 	}
+	if x.Rule != nil {
+		m, err := scope.Parse(x.Rule.Match)
+		if err != nil {
+			return group.Spec{}, fmt.Errorf("rule of %s: %w", name, err)
+		}
+		s.Rule = &group.Rule{Match: m, Order: x.Rule.Order}
+	}
+	if s.NewDisks = group.NewDisks(x.NewDisks); x.NewDisks == "" {
+		s.NewDisks = group.CopyNew
+	}
 	for _, m := range x.Machines {
-		s.Machines = append(s.Machines, group.Machine(m))
+		s.Machines = append(s.Machines, readMachine(m))
 	}
 	for _, r := range x.Promise.Keep {
 		s.Promise.Keep = append(s.Promise.Keep, ladder.Rung{Each: span(r.Each), For: span(r.For), Locked: r.Locked})
@@ -145,7 +224,15 @@ type storedPatch struct {
 	Name         *string       `json:"name,omitempty"`
 	Tags         *[]string     `json:"tags,omitempty"`
 	Machines     *[]string     `json:"machines,omitempty"` // names or IDs, to be resolved at home
-	Quiesce      *[]string     `json:"quiesce,omitempty"`
+	Rest         *[]storedWish `json:"rest,omitempty"`
+	Without      *[]string     `json:"withoutDisks,omitempty"`
+	BootToo      bool          `json:"withoutBootDisks,omitempty"`
+	NewDisks     *string       `json:"newDisks,omitempty"`
+	Rule         *storedRule   `json:"rule,omitempty"`
+	NoRule       bool          `json:"noRule,omitempty"`
+	ByHand       *[]string     `json:"byHand,omitempty"`
+	Add          []string      `json:"addMachines,omitempty"`
+	Remove       []string      `json:"removeMachines,omitempty"`
 	Target       *int64        `json:"rpoTargetSeconds,omitempty"`
 	Cadence      *int64        `json:"cadenceSeconds,omitempty"`
 	Keep         *[]storedRung `json:"keep,omitempty"`
@@ -164,13 +251,29 @@ type storedPatch struct {
 type Wish struct {
 	group.Patch
 	Machines *[]string // instead of Patch.Machines
-	Quiesce  *[]string // names or IDs; instead of Patch.Quiesce
+	Rest     *[]RestOf // of all that are brought to rest; instead of Patch.Rest
+	ByHand   *[]string // names or IDs; instead of Patch.ByHand
+	Add      []string  // names or IDs of machines, beside those that there are
+	Remove   []string  // names or IDs of machines of the group
+	Without  *[]string // MACHINE:DISK, by names or IDs, labels or keys; instead of Patch.Without
+	BootToo  bool      // whoever leaves out a disk that a machine starts from knows it
 	Match    *int64    // the revision that was looked at; nil if that does not matter
+}
+
+// RestOf is how a machine, as people name it, is brought to rest.
+type RestOf struct {
+	Machine string
+	group.Rest
+}
+
+type storedWish struct {
+	Machine string `json:"machine"`
+	storedRest
 }
 
 // EncodeWish writes one.
 func EncodeWish(w Wish) []byte {
-	x := storedPatch{Format: format, Name: w.Name, Tags: w.Tags, Machines: w.Machines, Quiesce: w.Quiesce, Apart: w.Apart, HomePoints: w.HomePoints, Match: w.Match, Resume: w.Resume}
+	x := storedPatch{Format: format, Name: w.Name, Tags: w.Tags, Machines: w.Machines, Without: w.Without, BootToo: w.BootToo, NoRule: w.NoRule, ByHand: w.ByHand, Add: w.Add, Remove: w.Remove, Apart: w.Apart, HomePoints: w.HomePoints, Match: w.Match, Resume: w.Resume}
 	sec := func(d *time.Duration) *int64 {
 		if d == nil {
 			return nil
@@ -180,6 +283,20 @@ func EncodeWish(w Wish) []byte {
 	x.Target, x.Cadence, x.CompareEvery, x.LockFor = sec(w.Target), sec(w.Every), sec(w.CompareEvery), sec(w.LockFor)
 	if w.Priority != nil {
 		x.Priority = new(string(*w.Priority))
+	}
+	if w.Rule != nil {
+		x.Rule = &storedRule{w.Rule.Match.String(), w.Rule.Order}
+	}
+	if w.NewDisks != nil {
+		x.NewDisks = new(string(*w.NewDisks))
+	}
+	if w.Rest != nil {
+		x.Rest = &[]storedWish{}
+		for _, r := range *w.Rest {
+			if one := writeRest(r.Rest); one != nil {
+				*x.Rest = append(*x.Rest, storedWish{r.Machine, *one})
+			}
+		}
 	}
 	if w.Keep != nil {
 		x.Keep = &[]storedRung{}
@@ -209,7 +326,24 @@ func DecodeWish(b []byte) (Wish, error) {
 	if x.Format != format {
 		return Wish{}, fmt.Errorf("an edit of format %d is not known here; update this site", x.Format)
 	}
-	w := Wish{Machines: x.Machines, Quiesce: x.Quiesce, Match: x.Match}
+	w := Wish{Machines: x.Machines, ByHand: x.ByHand, Add: x.Add, Remove: x.Remove, Without: x.Without, BootToo: x.BootToo, Match: x.Match}
+	w.NoRule = x.NoRule
+	if x.Rule != nil {
+		m, err := scope.Parse(x.Rule.Match)
+		if err != nil {
+			return Wish{}, fmt.Errorf("the rule of an edit: %w", err)
+		}
+		w.Rule = &group.Rule{Match: m, Order: x.Rule.Order}
+	}
+	if x.NewDisks != nil {
+		w.NewDisks = new(group.NewDisks(*x.NewDisks))
+	}
+	if x.Rest != nil {
+		w.Rest = &[]RestOf{}
+		for _, r := range *x.Rest {
+			*w.Rest = append(*w.Rest, RestOf{r.Machine, readRest(r.storedRest)})
+		}
+	}
 	w.Name, w.Tags, w.Apart, w.HomePoints, w.Resume = x.Name, x.Tags, x.Apart, x.HomePoints, x.Resume
 	dur := func(n *int64) *time.Duration {
 		if n == nil {

@@ -350,7 +350,7 @@ func (h *handlers) TestLink(ctx context.Context, request api.TestLinkRequestObje
 
 func (h *handlers) ListMachines(ctx context.Context, request api.ListMachinesRequestObject) (api.ListMachinesResponseObject, error) {
 	p := request.Params
-	f := inventory.MachineFilter{Query: value(p.Q), Platform: value(p.Platform), Folder: value(p.Folder), Tag: value(p.Tag), Power: value(p.Power), Protection: value(p.Protection), Page: listing.Page{Sort: value(p.Sort), Limit: value(p.Limit), Skip: value(p.Skip)}}
+	f := inventory.MachineFilter{Query: value(p.Q), Platform: value(p.Platform), Folder: value(p.Folder), Tag: value(p.Tag), Power: value(p.Power), Coverage: value(p.Coverage), Page: listing.Page{Sort: value(p.Sort), Limit: value(p.Limit), Skip: value(p.Skip)}}
 	if len(who(ctx).Tags) > 0 {
 		// Whoever sees some groups sees their machines.
 		see := h.seesID(ctx)

@@ -41,6 +41,13 @@ type Rooms struct {
 	Serving    Serving
 	Landings   Landings
 	Operations Operations
+	Coverage   Coverage
+}
+
+// Coverage is what protects machines, and the rules by which they join groups.
+type Coverage interface {
+	Show(ctx context.Context, site string, peers []api.SiteCoverage, see func(directory.Record) bool) (api.Coverage, error)
+	Preview(in api.RulePreviewRequest) (api.RulePreview, error)
 }
 
 // Site is the site itself.
@@ -152,6 +159,8 @@ type Platforms interface {
 	Platforms() []api.Platform
 	Resources(id string) (api.Inventory, error)
 	Machines(f inventory.MachineFilter) ([]api.Machine, int, error)
+	LeaveOut(ctx context.Context, who actor.Actor, texts []string, reason string) error
+	TakeBack(ctx context.Context, who actor.Actor, texts []string) error
 	Test(ctx context.Context, in api.NewPlatform) (api.ConnectionTest, error)
 	Retest(ctx context.Context, id string) (api.ConnectionTest, error)
 	Create(ctx context.Context, who actor.Actor, in api.NewPlatform) (api.Platform, error)
@@ -160,6 +169,7 @@ type Platforms interface {
 
 // Links is paired sites.
 type Links interface {
+	Covered() []peering.Covered
 	Links() []api.Link
 	Find(text string) (peering.Link, error)
 	Invite(ctx context.Context, who actor.Actor, in api.NewInvitation) (api.InvitationSecret, error)

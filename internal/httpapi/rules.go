@@ -74,7 +74,8 @@ func rules() map[string]rule {
 		"GetSafeguards": site(v), "SetSafeguards": site(a),
 		// Who may answer is decided of each consent.
 		"ListConsents": site(v), "GiveConsent": site(v), "RefuseConsent": site(v),
-		"ListPlatforms": site(v), "GetInventory": site(v), "ListMachines": site(v),
+		"ListPlatforms": site(v), "GetInventory": site(v), "ListMachines": site(v), "GetCoverage": site(v),
+		"LeaveOutMachines": site(a), "TakeBackMachines": site(a), "PreviewRule": site(a),
 		"CreatePlatform": site(a), "TestPlatform": site(a), "RetestPlatform": site(o), "DeletePlatform": site(a),
 		"ListLinks": site(v), "TestLink": site(o), "AcceptInvitation": site(a), "EditLink": site(a), "DeleteLink": site(a),
 		"ListInvitations": site(a), "CreateInvitation": site(a), "DeleteInvitation": site(a),

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net"
 	"net/url"
 	"slices"
@@ -70,6 +71,9 @@ type Records interface {
 	Platforms(ctx context.Context) ([]records.Platform, error)
 	AddPlatform(ctx context.Context, p records.Platform) error
 	DeletePlatform(ctx context.Context, id string) error
+	LeftOut(ctx context.Context) ([]records.LeftOut, error)
+	LeaveOut(ctx context.Context, ms []records.LeftOut) error
+	TakeBack(ctx context.Context, ms []records.LeftOut) error
 }
 
 // Inventory is the platforms of one site.
@@ -79,7 +83,8 @@ type Inventory struct {
 
 	mu   sync.Mutex
 	byID map[string]*state
-	ctx  context.Context // of Run; nil before it
+	left map[string]records.LeftOut // on purpose, by MachineID
+	ctx  context.Context            // of Run; nil before it
 	wg   sync.WaitGroup
 	used []func(platformID string) error
 }
@@ -129,10 +134,17 @@ func orNil(s string) *string {
 
 // Open reads the platforms.
 func Open(ctx context.Context, cfg Config) (*Inventory, error) {
-	v := &Inventory{Config: cfg, byID: map[string]*state{}}
+	v := &Inventory{Config: cfg, byID: map[string]*state{}, left: map[string]records.LeftOut{}}
 	var err error
 	if v.secrets, err = sealed.Open(cfg.StateDir); err != nil {
 		return nil, err
+	}
+	left, err := cfg.DB.LeftOut(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range left {
+		v.left[MachineID(x.Platform, x.Machine)] = x
 	}
 	recs, err := cfg.DB.Platforms(ctx)
 	if err != nil {
@@ -500,6 +512,7 @@ func (v *Inventory) Delete(ctx context.Context, who actor.Actor, id string) erro
 	}
 	v.mu.Lock()
 	delete(v.byID, p.rec.ID)
+	maps.DeleteFunc(v.left, func(_ string, x records.LeftOut) bool { return x.Platform == p.rec.ID })
 	if p.stop != nil {
 		p.stop()
 	}

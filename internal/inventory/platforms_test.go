@@ -302,9 +302,9 @@ func TestListsOfMachines(t *testing.T) {
 			{inventory.MachineFilter{Folder: "/pi"}, "[]", 0},
 			{inventory.MachineFilter{Tag: "GOLD"}, "[tick-db archive]", 2},
 			{inventory.MachineFilter{Power: platform.PowerOff}, "[archive]", 1},
-			{inventory.MachineFilter{Protection: "protected"}, "[tick-db]", 1},
-			{inventory.MachineFilter{Protection: "none"}, "[archive gate]", 2},
-			{inventory.MachineFilter{Protection: "cannot"}, "[router]", 1},
+			{inventory.MachineFilter{Coverage: "protected"}, "[tick-db]", 1},
+			{inventory.MachineFilter{Coverage: "unprotected"}, "[archive gate]", 2},
+			{inventory.MachineFilter{Coverage: "cannot be"}, "[router]", 1},
 			{inventory.MachineFilter{Query: "192.0.2.9"}, "[router]", 1},
 			{inventory.MachineFilter{Query: "ticketing"}, "[tick-db]", 1},
 			{inventory.MachineFilter{Page: listing.Page{Sort: "-size", Limit: 2}}, "[archive tick-db]", 4},
@@ -320,9 +320,9 @@ func TestListsOfMachines(t *testing.T) {
 			require.Equal(t, c.want, fmt.Sprint(names), "%+v", c.f)
 			require.Equal(t, c.n, n)
 		}
-		_, _, err = r.v.Machines(inventory.MachineFilter{Protection: "some"})
-		require.Equal(t, "protection", refused(t, err).Errors[0].Field)
-		ms, _, err := r.v.Machines(inventory.MachineFilter{Protection: "cannot"})
+		_, _, err = r.v.Machines(inventory.MachineFilter{Coverage: "some"})
+		require.Equal(t, "coverage", refused(t, err).Errors[0].Field)
+		ms, _, err := r.v.Machines(inventory.MachineFilter{Coverage: "cannot be"})
 		require.NoError(t, err)
 		require.NotEmpty(t, *ms[0].Mend, "what can be done about it")
 		inv, err := r.v.Resources("quay")

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"kestrel/internal/api"
+	"kestrel/internal/core/scope"
 	"kestrel/internal/core/words"
 	"kestrel/internal/listing"
 	"kestrel/internal/platform"
@@ -88,19 +89,25 @@ func (v *Inventory) Resources(id string) (api.Inventory, error) {
 // pass.
 type MachineFilter struct {
 	Query, Platform, Folder, Tag, Power string
-	Protection                          string // "none", "protected" or "cannot"
-	Page                                listing.Page
+	// Coverage is a word of scope, "covered" for what a group protects, or "open" for
+	// what nobody has decided about.
+	Coverage string
+	Page     listing.Page
 	// See tells by a machine's group (empty if it has none) whether it may be seen;
 	// nil lets all pass.
 	See func(group string) bool
 }
 
+// What several words are asked for by.
+const (
+	covered = "covered"
+	open    = "open"
+)
+
 // Machines lists machines of all platforms, and tells how many there are in all.
 func (v *Inventory) Machines(f MachineFilter) ([]api.Machine, int, error) {
-	switch f.Protection {
-	case "", "none", "protected", "cannot":
-	default:
-		return nil, 0, problem.Invalid("protection", "%q is none of none, protected, cannot.", f.Protection)
+	if f.Coverage != "" && f.Coverage != covered && f.Coverage != open && !slices.Contains(scope.States(), f.Coverage) {
+		return nil, 0, problem.Invalid("coverage", "%q is none of %s, %s, %s.", f.Coverage, strings.Join(scope.States(), ", "), covered, open)
 	}
 	out := []api.Machine{}
 	for _, p := range v.All() {
@@ -127,6 +134,9 @@ func machineOrders() listing.Orders[api.Machine] {
 		"folder": func(a, b api.Machine) int { return strings.Compare(a.Folder, b.Folder) },
 		"host":   func(a, b api.Machine) int { return strings.Compare(a.Host, b.Host) },
 		"power":  func(a, b api.Machine) int { return strings.Compare(a.Power, b.Power) },
+		"coverage": func(a, b api.Machine) int {
+			return cmp.Compare(slices.Index(scope.States(), a.Coverage), slices.Index(scope.States(), b.Coverage))
+		},
 		"group":  func(a, b api.Machine) int { return listing.Fold(value(a.GroupName), value(b.GroupName)) },
 		"memory": func(a, b api.Machine) int { return cmp.Compare(a.MemoryBytes, b.MemoryBytes) },
 		"size":   func(a, b api.Machine) int { return cmp.Compare(size(a), size(b)) },
@@ -148,19 +158,18 @@ func (f MachineFilter) matches(v api.Machine) bool {
 	if f.See != nil && !f.See(value(v.Group)) {
 		return false
 	}
-	switch f.Protection {
-	case "none":
-		if v.Group != nil || v.Barrier != nil {
-			return false
-		}
-	case "protected":
+	switch f.Coverage {
+	case "", v.Coverage:
+	case covered:
 		if v.Group == nil {
 			return false
 		}
-	case "cannot":
-		if v.Barrier == nil {
+	case open:
+		if v.Coverage != scope.Unprotected && v.Coverage != scope.Impossible {
 			return false
 		}
+	default:
+		return false
 	}
 	texts := append([]string{v.Name, v.Folder, v.Guest, v.Host, value(v.GroupName)}, v.Tags...)
 	for _, n := range v.Nics {
@@ -171,16 +180,24 @@ func (f MachineFilter) matches(v api.Machine) bool {
 
 func (v *Inventory) machineView(p Platform, m platform.Machine) api.Machine {
 	x := api.Machine{ID: MachineID(p.ID, m.ID), Platform: p.ID, PlatformName: p.Name, Name: m.Name, Folder: m.Folder, Tags: append([]string{}, m.Tags...),
-		Host: m.Host, Power: m.Power, Guest: m.Guest, Cpus: m.CPUs, MemoryBytes: m.MemoryBytes, Disks: []api.MachineDisk{}, Nics: []api.Nic{}}
+		Host: m.Host, Power: m.Power, Guest: m.Guest, Cpus: m.CPUs, MemoryBytes: m.MemoryBytes, Disks: []api.MachineDisk{}, Nics: []api.Nic{}, Agent: orNil(m.Agent), Coverage: v.Coverage(p, m)}
 	for _, d := range m.Disks {
-		x.Disks = append(x.Disks, api.MachineDisk{Key: d.Key, Label: d.Label, SizeBytes: d.SizeBytes, UsedBytes: d.UsedBytes, Datastore: d.Datastore, Untrackable: orNil(d.Untrackable), Mend: orNil(d.Mend)})
+		k := api.MachineDisk{Key: d.Key, Label: d.Label, SizeBytes: d.SizeBytes, UsedBytes: d.UsedBytes, Datastore: d.Datastore, Untrackable: orNil(d.Untrackable), Mend: orNil(d.Mend)}
+		if d.Boot {
+			k.Boot = &d.Boot
+		}
+		k.Suggest = orNil(scope.Suggest(scope.Disk{Label: d.Label, SizeBytes: d.SizeBytes, Boot: d.Boot}, m.MemoryBytes))
+		x.Disks = append(x.Disks, k)
 	}
 	for _, n := range m.NICs {
 		x.Nics = append(x.Nics, api.Nic{Mac: n.MAC, Network: n.Network, Address: n.Address})
 	}
+	if l, ok := v.LeftOut(p.ID, m.ID); ok {
+		x.LeftOut = &api.LeftOutMachine{Reason: l.Reason, By: l.LeftBy, At: l.At.UTC()}
+	}
 	if g, ok := v.Groups.Guards(p.ID, m.ID); ok {
 		x.Group, x.GroupName = &g.ID, &g.Spec.Name
-	} else if why, mend := m.Barrier(); why != "" {
+	} else if why, mend := m.Barrier(nil); why != "" {
 		x.Barrier, x.Mend = &why, &mend
 	}
 	return x
@@ -196,11 +213,13 @@ func (v *Inventory) SeenAt(id string) time.Time {
 	return time.Time{}
 }
 
-// Used is what a machine's disks hold at the source, in bytes.
-func Used(m platform.Machine) int64 {
+// Used is what the disks of a machine that are not left out hold at the source, in bytes.
+func Used(m platform.Machine, leaves func(disk string) bool) int64 {
 	var n int64
 	for _, d := range m.Disks {
-		n += d.UsedBytes
+		if !leaves(d.Key) {
+			n += d.UsedBytes
+		}
 	}
 	return n
 }

@@ -46,7 +46,7 @@ func Adopt(ctx context.Context, db *records.DB, store *points.Store, site string
 		}
 		set := g.Settings
 		if !json.Valid(set) {
-			set = directory.Encode(group.Spec{Name: g.Name, Priority: group.Normal})
+			set = directory.Encode(group.Spec{Name: g.Name, Priority: group.Normal, NewDisks: group.CopyNew})
 		}
 		home := g.HomeName
 		if home == "" {

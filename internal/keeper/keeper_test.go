@@ -408,12 +408,12 @@ func TestHomeBelievesWhatIsNewer(t *testing.T) {
 
 func openRequest(r directory.Record, id string) cycle.OpenRequest {
 	m := r.Spec.Machines[0]
-	return cycle.OpenRequest{ID: id, Group: points.SealGroup{ID: r.ID, Name: r.Spec.Name, HomeSite: r.HomeID, HomeName: r.HomeName, Term: r.Term}, Disks: []cycle.OpenRequestDisk{{Machine: m.ID, Key: "d", Size: m.SizeBytes}}}
+	return cycle.OpenRequest{ID: id, Group: points.SealGroup{ID: r.ID, Name: r.Spec.Name, HomeSite: r.HomeID, HomeName: r.HomeName, Term: r.Term}, Disks: []cycle.OpenRequestDisk{{Machine: m.ID, Key: "d", Size: m.SizeBytes()}}}
 }
 
 func sealed(r directory.Record) []points.SealMachine {
 	m := r.Spec.Machines[0]
-	return []points.SealMachine{{ID: m.ID, Name: m.Name, Disks: []points.SealDisk{{Key: "d", Size: m.SizeBytes}}}}
+	return []points.SealMachine{{ID: m.ID, Name: m.Name, Disks: []points.SealDisk{{Key: "d", Size: m.SizeBytes()}}}}
 }
 
 func newest(k *keeper.Keeper, group string) time.Time {

@@ -109,6 +109,12 @@ func (k *Keeper) views(ctx context.Context, recs []records.Point) ([]api.Point, 
 			for _, d := range m.Disks {
 				pm.Disks = append(pm.Disks, api.PointDisk{Key: d.Key, SizeBytes: d.Size, Root: d.Root.String()})
 			}
+			if len(m.Left) > 0 {
+				pm.LeftOut = &[]api.LeftDisk{}
+				for _, d := range m.Left {
+					*pm.LeftOut = append(*pm.LeftOut, api.LeftDisk{Key: d.Key, Label: d.Label, SizeBytes: d.Size})
+				}
+			}
 			v.Machines = append(v.Machines, pm)
 		}
 		out = append(out, v)

@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -287,13 +288,21 @@ func (l *Lab) SetPower(id, power string) error {
 
 // describe gives a machine as the inventory shows it; the lock is held.
 func (l *Lab) describe(m *machine) platform.Machine {
-	out := platform.Machine{ID: m.id, Name: m.Name, Folder: m.Folder, Tags: m.Tags, Host: m.Host, Pool: m.Pool, Power: m.power,
+	agent := platform.AgentNone
+	switch {
+	case m.Agent == nil:
+	case m.Agent.Silent || m.power != platform.PowerOn:
+		agent = platform.AgentSilent
+	default:
+		agent = platform.AgentAnswers
+	}
+	out := platform.Machine{ID: m.id, Agent: agent, Name: m.Name, Folder: m.Folder, Tags: m.Tags, Host: m.Host, Pool: m.Pool, Power: m.power,
 		Guest: m.ScenarioMachine.Guest, CPUs: m.CPUs, MemoryBytes: int64(m.MemGiB * (1 << 30)), Disks: []platform.Disk{},
 		NICs: []platform.NIC{{MAC: macOf(m.Name), Network: m.Network, Address: m.Address}}}
 	for i, d := range m.disks {
 		d.mu.RLock()
 		out.Disks = append(out.Disks, platform.Disk{Key: diskKey(i), Label: m.Disks[i].Label, SizeBytes: d.size,
-			UsedBytes: d.used * blockSize, Datastore: m.Disks[i].Datastore})
+			UsedBytes: d.used * blockSize, Datastore: m.Disks[i].Datastore, Boot: i == 0})
 		d.mu.RUnlock()
 	}
 	return out
@@ -325,6 +334,10 @@ func (l *Lab) Checkpoint(r wire.CheckpointRequest) (wire.Checkpoint, error) {
 	if r.Name == "" || strings.ContainsAny(r.Name, "/. ") || len(r.Name) > 100 {
 		return wire.Checkpoint{}, fmt.Errorf("checkpoint name %q: %w", r.Name, ErrBad)
 	}
+	var rests []*resting
+	if _, err := l.CheckpointNamed(r.Name); err != nil {
+		rests = l.settle(r)
+	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if cp, ok := l.cps[r.Name]; ok {
@@ -344,9 +357,26 @@ func (l *Lab) Checkpoint(r wire.CheckpointRequest) (wire.Checkpoint, error) {
 		}
 		ms = append(ms, m)
 	}
+	for _, x := range r.Leave {
+		if _, err := l.diskOf(x.Machine, x.Disk); err != nil {
+			return wire.Checkpoint{}, err
+		}
+	}
 	if len(ms) == 0 {
 		return wire.Checkpoint{}, fmt.Errorf("a checkpoint needs machines: %w", ErrBad)
 	}
+	l.hold(rests)
+	err := l.take(r, ms, cp)
+	cp.Quiet = l.letGo(rests)
+	if err != nil {
+		return wire.Checkpoint{}, err
+	}
+	l.cps[r.Name] = cp
+	return cp.Checkpoint, l.save()
+}
+
+// take freezes the disks of machines as they are at this instant; the lock is held.
+func (l *Lab) take(r wire.CheckpointRequest, ms []*machine, cp *checkpoint) error {
 	l.instant.Lock()
 	defer l.instant.Unlock()
 	cp.At = l.clk.Now().UTC()
@@ -354,11 +384,14 @@ func (l *Lab) Checkpoint(r wire.CheckpointRequest) (wire.Checkpoint, error) {
 	for _, m := range ms {
 		cp.Machines = append(cp.Machines, l.describe(m))
 		for i, d := range m.disks {
+			if slices.Contains(r.Leave, wire.LeftDisk{Machine: m.id, Disk: diskKey(i)}) {
+				continue
+			}
 			if err := d.checkpoint(r.Name); err != nil {
 				for _, d := range done {
 					d.forget(r.Name)
 				}
-				return wire.Checkpoint{}, fmt.Errorf("checkpoint of %s: %w", m.Name, err)
+				return fmt.Errorf("checkpoint of %s: %w", m.Name, err)
 			}
 			done = append(done, d)
 			var since []string
@@ -370,8 +403,7 @@ func (l *Lab) Checkpoint(r wire.CheckpointRequest) (wire.Checkpoint, error) {
 				Export: cp.Token + "/" + m.id + "/" + diskKey(i), Since: since})
 		}
 	}
-	l.cps[r.Name] = cp
-	return cp.Checkpoint, l.save()
+	return nil
 }
 
 // Checkpoints lists all, by name.

@@ -47,6 +47,19 @@ type ScenarioMachine struct {
 	Address  string         `yaml:"address"`
 	Disks    []ScenarioDisk `yaml:"disks"`
 	Workload Workload       `yaml:"workload"`
+	// Agent is the program in its guest that can be asked to bring it to rest; nil if
+	// there is none.
+	Agent *Agent `yaml:"agent"`
+}
+
+// Agent is a guest agent.
+type Agent struct {
+	// RestMillis is how long it takes to flush what the guest has not written yet.
+	RestMillis int `yaml:"restMillis"`
+	// Silent agents do not answer.
+	Silent bool `yaml:"silent"`
+	// Commands are those that the guest has, with the code that each ends with.
+	Commands map[string]int `yaml:"commands"`
 }
 
 // ScenarioDisk is a disk and its first content.

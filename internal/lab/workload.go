@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"math"
 	"math/rand/v2"
+	"sync"
 	"time"
 
 	"kestrel/internal/lab/witness"
@@ -18,6 +19,8 @@ type guest struct {
 	last  *disk
 	rec   witness.Record // newest transaction
 	ticks uint64
+	// between is held during a transaction: a guest comes to rest between two.
+	between sync.Mutex
 }
 
 // Layout of a guest's disks: below appendFrom lies what the witness keeps and
@@ -88,11 +91,21 @@ func (g *guest) step(now time.Time, peer *guest, still func(func() error) error)
 		if peer != nil {
 			next.Peer, next.PeerSeq = peer.id, peer.rec.Seq
 		}
-		if err := next.Write(held{g.first, still}, held{g.last, still}); err != nil {
+		if err := g.transact(next, still); err != nil {
 			return err
 		}
-		g.rec = next
 	}
+	return nil
+}
+
+// transact does one transaction, unless the guest is at rest: then when it is no longer.
+func (g *guest) transact(next witness.Record, still func(func() error) error) error {
+	g.between.Lock()
+	defer g.between.Unlock()
+	if err := next.Write(held{g.first, still}, held{g.last, still}); err != nil {
+		return err
+	}
+	g.rec = next
 	return nil
 }
 

@@ -463,6 +463,9 @@ func (l *Landings) prepare(ctx context.Context, d platform.Lander, s *state) err
 		for _, k := range m.Disks {
 			r.Disks = append(r.Disks, platform.LandingDisk{Key: k.Key, Size: k.Size, Host: host, Port: port, Export: serving.ExportName(s.rec.Token, m.Name, k.Key), TLS: secure})
 		}
+		for _, k := range m.Left {
+			r.Disks = append(r.Disks, platform.LandingDisk{Key: k.Key, Size: k.Size, Empty: true})
+		}
 	}
 	for _, n := range s.detail.NICs {
 		r.NICs = append(r.NICs, platform.LandingNIC{MAC: n.MAC, Network: n.Network})

@@ -38,6 +38,9 @@ type Beat struct {
 	Ended []string `json:"ended,omitempty"`
 	// Trail is the newest line of the sender's audit trail that it has signed.
 	Trail *TrailHead `json:"trail,omitempty"`
+	// Coverage is how many machines of the sender's platforms have which word for what
+	// protects them.
+	Coverage map[string]int `json:"coverage,omitempty"`
 }
 
 // TrailHead is the newest line of a trail, with the key that signed it.

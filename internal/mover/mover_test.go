@@ -223,7 +223,7 @@ func after(d time.Duration) {
 // machines adds one to a group.
 func (r *rig) machines(g directory.Record, name string) {
 	r.t.Helper()
-	more := append(g.Spec.Machines, group.Machine{ID: name, Name: name, Disks: 1, SizeBytes: points.BlockSize})
+	more := append(g.Spec.Machines, group.Machine{ID: name, Name: name, Disks: []group.Disk{{Key: "d", Label: "disk 1", SizeBytes: points.BlockSize}}})
 	_, _, err := r.home.Groups.Update(r.t.Context(), rooms.Anna(), g.ID, group.Patch{Machines: &more}, nil, func(directory.Record, []group.Change) string { return "machines" })
 	require.NoError(r.t, err)
 }

@@ -16,6 +16,7 @@ import (
 	"kestrel/internal/core/words"
 	"kestrel/internal/cycle"
 	"kestrel/internal/directory"
+	"kestrel/internal/platform"
 	"kestrel/internal/points"
 	"kestrel/internal/records"
 )
@@ -34,6 +35,9 @@ type detail struct {
 	Error          string         `json:"error,omitempty"`
 	Why            string         `json:"why,omitempty"`       // it began when it did
 	LinkLimit      int64          `json:"linkLimit,omitempty"` // when it ended
+	// Turn counts cycles that sealed, for what is done at one of several captures: a
+	// cycle that failed leaves its turn to the next.
+	Turn int64 `json:"turn,omitempty"`
 }
 
 // account is what is told of a cycle.
@@ -80,12 +84,15 @@ func (m *Mover) pass(ctx context.Context, r directory.Record, s *state, run *run
 	m.mu.Lock()
 	d := run.detail
 	m.mu.Unlock()
-	job := cycle.Job{ID: run.rec.ID, Checkpoint: d.Checkpoint, BaseCheckpoint: d.BaseCheckpoint, BasePoint: d.BasePoint, Resumed: resumed, Captured: d.Progress.Captured(), Apart: r.Spec.Apart, Compare: d.Compare, Encoding: way.Encoding,
+	job := cycle.Job{ID: run.rec.ID, Checkpoint: d.Checkpoint, BaseCheckpoint: d.BaseCheckpoint, BasePoint: d.BasePoint, Resumed: resumed, Captured: d.Progress.Captured(), Apart: r.Spec.Apart, Leaves: r.Spec.Leaves, Compare: d.Compare, Encoding: way.Encoding,
 		Group: points.SealGroup{ID: r.ID, Name: r.Spec.Name, HomeSite: r.HomeID, HomeName: r.HomeName, Term: r.Term, Settings: directory.Encode(r.Spec)}}
 	for _, x := range r.Spec.Machines {
 		job.Machines = append(job.Machines, x.ID)
-		if x.Quiesce {
-			job.Quiesce = append(job.Quiesce, x.ID)
+		if x.Rest.At(d.Turn) {
+			job.Quiesce = append(job.Quiesce, platform.Rest{Machine: x.ID, Limit: x.Rest.Limit, Before: x.Rest.Before, After: x.Rest.After})
+			if x.Rest.Mode == group.RestRequired {
+				job.Required = append(job.Required, x.ID)
+			}
 		}
 	}
 	to := way.Remote(r.ID, r.Spec.Priority.Weight())
@@ -165,14 +172,12 @@ func (m *Mover) open(ctx context.Context, r directory.Record, s *state, run *run
 	case err == nil:
 		resumed = true
 	case errors.Is(err, records.ErrNotFound):
-		number := int64(1)
-		if last, err := m.Records.Cycles(ctx, r.ID, 0, 1); err != nil {
+		number, turn, err := m.following(ctx, r.ID)
+		if err != nil {
 			return false, err
-		} else if len(last) > 0 {
-			number = last[0].Number + 1
 		}
 		rec = records.Cycle{ID: uuid.NewString(), GroupID: r.ID, Number: number, StartedAt: now}
-		d = detail{Checkpoint: m.Owner + rec.ID, BaseCheckpoint: rep.BaseCheckpoint, BasePoint: rep.BasePoint, Why: run.start, Platform: r.Spec.Platform, Machines: machines(r.Spec),
+		d = detail{Checkpoint: m.Owner + rec.ID, BaseCheckpoint: rep.BaseCheckpoint, BasePoint: rep.BasePoint, Why: run.start, Platform: r.Spec.Platform, Machines: machines(r.Spec), Turn: turn,
 			Compare: rep.BasePoint != "" && (compareNow || schedule.CompareDue(r.Spec.CompareEvery, compared, now))}
 	default:
 		return false, err
@@ -195,6 +200,22 @@ func (m *Mover) open(ctx context.Context, r directory.Record, s *state, run *run
 		return true, nil
 	}
 	return false, m.Records.NoteStart(ctx, r.ID, rec.StartedAt)
+}
+
+// following is what a new cycle counts as: its number and its turn.
+func (m *Mover) following(ctx context.Context, group string) (number, turn int64, err error) {
+	last, err := m.Records.Cycles(ctx, group, 0, 1)
+	if err != nil || len(last) == 0 {
+		return 1, 0, err
+	}
+	var d detail
+	if err := json.Unmarshal(last[0].Detail, &d); err != nil {
+		return 0, 0, fmt.Errorf("cycle record %s: %w", last[0].ID, err)
+	}
+	if last[0].State == cycle.Sealed {
+		d.Turn++
+	}
+	return last[0].Number + 1, d.Turn, nil
 }
 
 // machines are the IDs of a group's machines, in order.
@@ -343,16 +364,19 @@ func (m *Mover) after(r directory.Record, s *state, run *running, err error) {
 		m.mu.Unlock()
 		return
 	}
-	startAnew := errors.Is(err, cycle.ErrStartAnew)
+	startAnew, restless := errors.Is(err, cycle.ErrStartAnew), errors.Is(err, cycle.ErrNotAtRest)
 	run.detail.Error = words.Upper(err.Error())
 	if stopped {
 		run.detail.Error = ""
 	}
 	run.rec.State = cycle.Waiting
-	if startAnew || run.abandon {
+	if startAnew || restless || run.abandon {
 		at := now.UTC()
 		run.rec.State, run.rec.EndedAt = cycle.Failed, &at
-		s.retryAt, s.askedAt = time.Time{}, now
+		s.askedAt = now
+		if !restless {
+			s.retryAt = time.Time{}
+		}
 	}
 	if run.abandon {
 		run.detail.Error = words.Upper(run.why)
@@ -372,6 +396,10 @@ func (m *Mover) after(r directory.Record, s *state, run *running, err error) {
 	}
 	if !stopped && (failures == 1 || startAnew) {
 		m.Log.Warn("cycle cut off", "group", r.Spec.Name, "err", err)
+		if restless {
+			m.note(ctx, r, "%s: %v. It is tried again and again.", r.Spec.Name, err)
+			return
+		}
 		m.note(ctx, r, "%s: a cycle was cut off: %v. It goes on by itself.", r.Spec.Name, err)
 	}
 }

@@ -15,7 +15,9 @@ import (
 	"kestrel/internal/api"
 	"kestrel/internal/clock"
 	"kestrel/internal/core/exposure"
+	"kestrel/internal/core/group"
 	"kestrel/internal/core/health"
+	"kestrel/internal/core/scope"
 	"kestrel/internal/core/span"
 	"kestrel/internal/core/words"
 	"kestrel/internal/cycle"
@@ -43,6 +45,8 @@ type Config struct {
 	Keeper    *keeper.Keeper
 	History   *history.History
 	Clock     clock.Clock
+	// Leavers are the machines of a group that its rule no longer speaks for.
+	Leavers func(group string) []scope.Leaver
 }
 
 // Overview shows one site.
@@ -115,11 +119,40 @@ func (o *Overview) detail(x sight) health.Detail {
 		}
 	}
 	for _, m := range r.Spec.Machines {
-		if q, ok := lastQuiet(x.live.Cycles, m.ID); ok && m.Quiesce && !q.Done && q.Why != "" {
+		if q, ok := lastQuiet(x.live.Cycles, m.ID); ok && m.Rest.On() && !q.Done && q.Why != "" {
 			d.Restless = append(d.Restless, health.Restless{Machine: m.Name, Why: q.Why})
 		}
 	}
 	return d
+}
+
+// rested counts at how many of the newest cycles a machine was to be brought to rest, and
+// at how many it was not.
+func rested(cycles []cycle.Account, machine string) (tries, failures int) {
+	for _, c := range cycles {
+		for _, q := range c.Quiet {
+			// One that was only held still was not asked, and nothing is said of why.
+			if q.Machine != machine || !q.Done && q.Why == "" {
+				continue
+			}
+			tries++
+			if !q.Done {
+				failures++
+			}
+		}
+	}
+	return tries, failures
+}
+
+// undecided lists the disks of a machine that nobody has decided about.
+func undecided(s group.Spec, m platform.Machine) []api.GroupDisk {
+	var out []api.GroupDisk
+	for _, d := range m.Disks {
+		if s.Undecided(m.ID, d.Key) {
+			out = append(out, api.GroupDisk{Key: d.Key, Label: d.Label, SizeBytes: d.SizeBytes, Boot: d.Boot, Undecided: new(true)})
+		}
+	}
+	return out
 }
 
 // lastQuiet is how a machine was last brought to rest.
@@ -174,6 +207,7 @@ func (o *Overview) show(x sight) api.Group {
 		v.ChangeBytesPerSecond = &live.ChangeRate
 	}
 	o.machines(x, &v)
+	o.open(x, &v)
 	if p := live.Running; p != nil && p.Phase != "" {
 		v.Running = &api.Progress{Phase: p.Phase, TotalBytes: p.TotalBytes, ReadBytes: p.ReadBytes, ChangedBytes: p.ChangedBytes, ShippedBytes: p.ShippedBytes, WireBytes: p.WireBytes,
 			BytesPerSecond: live.Rate, FinishAt: orNil(live.FinishAt)}
@@ -192,6 +226,28 @@ func (o *Overview) show(x sight) api.Group {
 	return v
 }
 
+// open adds what waits for somebody to decide: machines that a rule no longer speaks for,
+// and disks that are only flagged.
+func (o *Overview) open(x sight, v *api.Group) {
+	if x.rec.Direction != directory.Out {
+		return
+	}
+	if x.rec.Spec.Rule != nil && o.Leavers != nil {
+		v.Leavers = &[]api.Leaver{}
+		for _, l := range o.Leavers(x.rec.ID) {
+			*v.Leavers = append(*v.Leavers, api.Leaver{Machine: l.ID, Name: l.Name, Why: words.Sentence(l.Why)})
+			v.Reasons = append(v.Reasons, fmt.Sprintf("%s joined by the rule, and %s. It is kept until somebody decides: take it out, or keep it by hand.", l.Name, l.Why))
+		}
+	}
+	for _, m := range v.Machines {
+		for _, d := range m.Disks {
+			if d.Undecided != nil && *d.Undecided {
+				v.Reasons = append(v.Reasons, fmt.Sprintf("Disk %s of %s (%s) is new and not copied until somebody decides.", d.Label, m.Name, span.Bytes(float64(d.SizeBytes))))
+			}
+		}
+	}
+}
+
 // machines fills in what is known of a group's machines besides their settings.
 func (o *Overview) machines(x sight, v *api.Group) {
 	known := x.live.BacklogKnown && x.facts.Sealed
@@ -205,7 +261,12 @@ func (o *Overview) machines(x sight, v *api.Group) {
 			total += n
 		}
 		if pm, ok := p.Machine(m.ID); here && ok {
-			m.UsedBytes = new(inventory.Used(pm))
+			m.UsedBytes = new(inventory.Used(pm, func(disk string) bool { return x.rec.Spec.Leaves(m.ID, disk) }))
+			m.Disks = append(m.Disks, undecided(x.rec.Spec, pm)...)
+		}
+		if m.Quiesce != nil {
+			tries, failures := rested(x.live.Cycles, m.ID)
+			m.RestTries, m.RestFailures = &tries, &failures
 		}
 		if q, ok := lastQuiet(x.live.Cycles, m.ID); ok {
 			m.LastQuiet = new(quietView(q, m.Name))
@@ -238,6 +299,12 @@ func areKept(n int) string {
 
 func quietView(q platform.Quiet, name string) api.Quiet {
 	v := api.Quiet{Machine: q.Machine, Name: name, Done: q.Done, HeldMillis: float64(q.Held.Microseconds()) / 1000}
+	if q.Took > 0 {
+		v.TookMillis = new(float64(q.Took.Microseconds()) / 1000)
+	}
+	if q.After != "" {
+		v.After = &q.After
+	}
 	if q.Why != "" {
 		v.Why = &q.Why
 	}

@@ -18,6 +18,7 @@ import (
 	"kestrel/internal/core/chain"
 	"kestrel/internal/core/exposure"
 	"kestrel/internal/core/group"
+	"kestrel/internal/core/scope"
 	"kestrel/internal/core/words"
 	"kestrel/internal/cycle"
 	"kestrel/internal/directory"
@@ -54,6 +55,9 @@ type Config struct {
 	Address string
 	// Within are the networks that other sites may be in.
 	Within reach.Networks
+	// Coverage counts the machines of this site by what protects them; nil says nothing
+	// of it.
+	Coverage func() scope.Counts
 	// Platforms counts the platforms of this site and their machines.
 	Platforms func() (platforms, machines int)
 	// Live tells what only the home site sees of a group.
@@ -103,6 +107,9 @@ type state struct {
 	ahead time.Duration // how far its clock is ahead of ours
 	// free and floor are of its point store, in bytes; 0 if unknown.
 	free, floor int64
+	// covered is what it said of its own machines, and when.
+	covered   scope.Counts
+	coveredAt time.Time
 
 	received, mark int64
 	markAt         time.Time
@@ -370,6 +377,9 @@ func (p *Peering) Beat(ctx context.Context, id string) {
 // link's site.
 func (p *Peering) report(ctx context.Context, s *state) (link.Beat, error) {
 	b := link.Beat{Site: p.Site.Name, Groups: []link.GroupReport{}}
+	if p.Coverage != nil {
+		b.Coverage = p.Coverage()
+	}
 	for _, r := range p.Groups.All() {
 		if r.Direction != directory.Out || r.Link != s.rec.ID {
 			continue

@@ -63,6 +63,9 @@ func (p *Peering) Beats(ctx context.Context, key []byte, b link.Beat) (link.Beat
 		}
 		out.Groups = append(out.Groups, st)
 	}
+	if b.Coverage != nil {
+		p.covered(s, b.Coverage)
+	}
 	if t := b.Trail; t != nil && p.Notary != nil && t.SignedBy(key) {
 		if err := p.Notary.Heard(ctx, s.rec.PeerID, s.rec.PeerName, t.Head); err != nil {
 			p.Log.Warn("keep the head of a trail", "peer", s.rec.PeerName, "err", err)

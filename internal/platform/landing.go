@@ -25,8 +25,10 @@ type Landing struct {
 
 // LandingDisk is a disk and the export that holds its content.
 type LandingDisk struct {
-	Key    string
-	Size   int64
+	Key  string
+	Size int64
+	// Empty disks have no content and no export: they were left out of the point.
+	Empty  bool
 	Host   string // of the NBD server, as the hypervisor's host reaches it
 	Port   int
 	Export string

@@ -33,6 +33,13 @@ const (
 	PowerSuspended = "suspended"
 )
 
+// What is known of a machine's guest agent.
+const (
+	AgentNone    = "none"    // there is no way to reach one
+	AgentSilent  = "silent"  // there is a way, and nobody answers now
+	AgentAnswers = "answers" // it does
+)
+
 // Step is one step of a connection test, in order. Steps after a failed one
 // are not tried.
 type Step struct {
@@ -100,6 +107,10 @@ type Machine struct {
 	MemoryBytes int64    `json:"memoryBytes"`
 	Disks       []Disk   `json:"disks"`
 	NICs        []NIC    `json:"nics"`
+	// Agent is what is known of its guest agent; empty is nothing.
+	Agent string `json:"agent,omitempty"`
+	// Landed says that it was made from a point.
+	Landed bool `json:"landed,omitempty"`
 }
 
 // Disk is a disk of a machine.
@@ -109,6 +120,8 @@ type Disk struct {
 	SizeBytes int64  `json:"sizeBytes"`
 	UsedBytes int64  `json:"usedBytes"` // allocated at the source
 	Datastore string `json:"datastore"`
+	// Boot says that the machine starts from it.
+	Boot bool `json:"boot,omitempty"`
 	// Untrackable says why changes of this disk cannot be tracked, and Mend
 	// what to do; both are empty if they can.
 	Untrackable string `json:"untrackable,omitempty"`
@@ -123,15 +136,19 @@ type NIC struct {
 }
 
 // Barrier says why a machine cannot be protected, with the mend; both are
-// empty if it can.
-func (m Machine) Barrier() (why, mend string) {
+// empty if it can. Disks that are left out bar nothing; leaves may be nil.
+func (m Machine) Barrier(leaves func(disk string) bool) (why, mend string) {
 	if len(m.Disks) == 0 {
 		return "It has no disks, so there is nothing to copy.", "Attach a disk, or leave it out and recreate it at the other site by hand."
 	}
 	for _, d := range m.Disks {
-		if d.Untrackable != "" {
-			return "Disk " + d.Label + ": " + d.Untrackable, d.Mend
+		if d.Untrackable == "" || leaves != nil && leaves(d.Key) {
+			continue
 		}
+		if len(m.Disks) > 1 && !d.Boot {
+			return "Disk " + d.Label + ": " + d.Untrackable, d.Mend + " Or leave the disk out."
+		}
+		return "Disk " + d.Label + ": " + d.Untrackable, d.Mend
 	}
 	return "", ""
 }
@@ -146,10 +163,45 @@ type CaptureRequest struct {
 	Base string
 	// Quiesce lists the machines whose guests are asked to bring their file
 	// systems to rest for the instant.
-	Quiesce []string
+	Quiesce []Rest
+	// Leaves tells of the disks that are not captured; nil leaves none.
+	Leaves func(machine, disk string) bool
 	// Apart says that machines need not be held still together: each is then
 	// captured at an instant of its own, unless it costs nothing to do better.
 	Apart bool
+}
+
+// Rest is how a machine's guest is brought to rest.
+type Rest struct {
+	Machine string // platform ID
+	// Limit is how long its guest may take; zero is what the platform gives.
+	Limit time.Duration
+	// Before and After are commands that the guest's agent runs, before it comes to
+	// rest and after it was let go.
+	Before, After string
+}
+
+// Resting finds how a machine is to be brought to rest, if it is.
+func (r CaptureRequest) Resting(machine string) (Rest, bool) {
+	for _, q := range r.Quiesce {
+		if q.Machine == machine {
+			return q, true
+		}
+	}
+	return Rest{}, false
+}
+
+// Left tells whether a disk is not to be captured.
+func (r CaptureRequest) Left(machine, disk string) bool {
+	return r.Leaves != nil && r.Leaves(machine, disk)
+}
+
+// LeftDisk is a disk of a captured machine that was not captured.
+type LeftDisk struct {
+	Machine string // platform ID
+	Disk    string // key
+	Label   string
+	Size    int64
 }
 
 // Quiet tells how bringing a machine to rest went.
@@ -158,7 +210,11 @@ type Quiet struct {
 	Done    bool
 	// Held is how long its guest's writes, or all of it, waited for us.
 	Held time.Duration
+	// Took is how long its guest took to come to rest, the command before included.
+	Took time.Duration
 	Why  string // if it was not done
+	// After says what went wrong with the command that runs when it is let go.
+	After string
 }
 
 // Capture is a checkpoint whose disks are open for reading.
@@ -171,6 +227,7 @@ type Capture struct {
 	Application bool    // all machines were quiesced
 	Quiet       []Quiet // of the machines for which it was asked, or which were held
 	Disks       []FrozenDisk
+	Left        []LeftDisk
 	// Configs holds each machine as it was, by its ID: what is needed to make
 	// it again.
 	Configs map[string]json.RawMessage

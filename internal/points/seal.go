@@ -69,6 +69,16 @@ type SealMachine struct {
 	// Quiesced says that its file systems were at rest at the instant.
 	Quiesced bool       `json:"quiesced,omitempty"`
 	Disks    []SealDisk `json:"disks"`
+	// Left are the disks that it had and the point has not.
+	Left []SealLeft `json:"left,omitempty"`
+}
+
+// SealLeft is a disk that was left out on purpose. Where the machine is started, it is
+// made empty.
+type SealLeft struct {
+	Key   string `json:"key"`
+	Label string `json:"label"`
+	Size  int64  `json:"size"` // bytes
 }
 
 // SealDisk is one disk of a point.

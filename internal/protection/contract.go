@@ -9,7 +9,9 @@ import (
 	"kestrel/internal/api"
 	"kestrel/internal/core/group"
 	"kestrel/internal/core/ladder"
+	"kestrel/internal/core/scope"
 	"kestrel/internal/core/span"
+	"kestrel/internal/core/words"
 	"kestrel/internal/directory"
 	"kestrel/internal/problem"
 )
@@ -20,7 +22,24 @@ import (
 // wishOf reads an edit of the contract. What is wrong with its texts is told; the
 // rest is checked where the edit is applied.
 func wishOf(in api.GroupPatch) (directory.Wish, []problem.Field) {
-	w := directory.Wish{Machines: in.Machines, Quiesce: in.Quiesce}
+	w := directory.Wish{Machines: in.Machines, Without: in.WithoutDisks, BootToo: in.WithoutBootDisks != nil && *in.WithoutBootDisks}
+	if in.Quiesce != nil {
+		w.Rest = &[]directory.RestOf{}
+		for _, q := range *in.Quiesce {
+			*w.Rest = append(*w.Rest, restOf(q))
+		}
+	}
+	w.ByHand = in.ByHand
+	if in.AddMachines != nil {
+		w.Add = *in.AddMachines
+	}
+	if in.RemoveMachines != nil {
+		w.Remove = *in.RemoveMachines
+	}
+	w.NoRule = in.NoRule != nil && *in.NoRule
+	if in.NewDisks != nil {
+		w.NewDisks = new(group.NewDisks(*in.NewDisks))
+	}
 	w.Name, w.Tags, w.HomePoints = in.Name, in.Tags, in.HomePoints
 	if in.Priority != nil {
 		w.Priority = new(group.Priority(*in.Priority))
@@ -35,12 +54,25 @@ func wishOf(in api.GroupPatch) (directory.Wish, []problem.Field) {
 		w.LockFor = new(duration(*in.LockSeconds))
 	}
 	faults := promiseInto(&w.Patch, in.Promise, in.PromiseText)
+	if in.Rule != nil {
+		m, err := scope.Parse(in.Rule.Match)
+		if err != nil {
+			faults = append(faults, problem.Field{Field: "rule.match", Message: words.Sentence(err.Error())})
+		}
+		w.Rule = &group.Rule{Match: m, Order: in.Rule.Order}
+		if w.NoRule {
+			faults = append(faults, problem.Field{Field: "noRule", Message: "Give a rule or say that there is none, not both."})
+		}
+	}
+	if w.Machines != nil && len(w.Add)+len(w.Remove) > 0 {
+		faults = append(faults, problem.Field{Field: "machines", Message: "Name all machines, or those to add and to take out, not both."})
+	}
 	return w, faults
 }
 
 // newWish reads a new group of the contract: an edit of an empty one.
 func newWish(in api.NewGroup) (directory.Wish, []problem.Field) {
-	p := api.GroupPatch{Name: &in.Name, Tags: in.Tags, Machines: &in.Machines, Quiesce: in.Quiesce, Together: in.Together, Priority: in.Priority, CompareEverySeconds: in.CompareEverySeconds, HomePoints: in.HomePoints, LockSeconds: in.LockSeconds, PromiseText: in.PromiseText}
+	p := api.GroupPatch{Name: &in.Name, Tags: in.Tags, Machines: &in.Machines, Quiesce: in.Quiesce, WithoutDisks: in.WithoutDisks, WithoutBootDisks: in.WithoutBootDisks, NewDisks: in.NewDisks, Rule: in.Rule, Together: in.Together, Priority: in.Priority, CompareEverySeconds: in.CompareEverySeconds, HomePoints: in.HomePoints, LockSeconds: in.LockSeconds, PromiseText: in.PromiseText}
 	if in.Promise != nil {
 		p.Promise = &api.PromisePatch{RpoTargetSeconds: &in.Promise.RpoTargetSeconds, CadenceSeconds: &in.Promise.CadenceSeconds, Keep: &in.Promise.Keep}
 	}
@@ -123,10 +155,59 @@ func Show(s group.Spec, v *api.Group, now time.Time) {
 			v.Pause.Until = new(p.Until.UTC())
 		}
 	}
+	v.NewDisks = string(s.NewDisks)
+	if s.Rule != nil {
+		v.Rule = &api.MemberRule{Match: s.Rule.Match.String(), Order: s.Rule.Order}
+	}
 	v.Machines = []api.GroupMachine{}
 	for _, m := range s.Machines {
-		v.Machines = append(v.Machines, api.GroupMachine{ID: m.ID, Name: m.Name, Disks: m.Disks, SizeBytes: m.SizeBytes, Quiesce: m.Quiesce})
+		x := api.GroupMachine{ID: m.ID, Name: m.Name, Disks: []api.GroupDisk{}, SizeBytes: m.SizeBytes(), Quiesce: restView(m.Rest)}
+		if m.ByRule {
+			x.ByRule = &m.ByRule
+		}
+		for _, d := range m.Disks {
+			x.Disks = append(x.Disks, api.GroupDisk{Key: d.Key, Label: d.Label, SizeBytes: d.SizeBytes, Boot: d.Boot, LeftOut: d.LeftOut})
+		}
+		v.Machines = append(v.Machines, x)
 	}
+}
+
+func restOf(q api.QuiesceOf) directory.RestOf {
+	r := directory.RestOf{Machine: q.Machine, Rest: group.Rest{Mode: group.Mode(q.Mode)}}
+	if q.LimitSeconds != nil {
+		r.Limit = duration(*q.LimitSeconds)
+	}
+	if q.EveryNth != nil {
+		r.Nth = *q.EveryNth
+	}
+	if q.Before != nil {
+		r.Before = strings.TrimSpace(*q.Before)
+	}
+	if q.After != nil {
+		r.After = strings.TrimSpace(*q.After)
+	}
+	return r
+}
+
+// restView shows how a machine is brought to rest; nothing if it is not.
+func restView(r group.Rest) *api.Quiesce {
+	if !r.On() {
+		return nil
+	}
+	v := &api.Quiesce{Mode: string(r.Mode)}
+	if r.Limit > 0 {
+		v.LimitSeconds = new(seconds(r.Limit))
+	}
+	if r.Nth > 1 {
+		v.EveryNth = new(r.Nth)
+	}
+	if r.Before != "" {
+		v.Before = &r.Before
+	}
+	if r.After != "" {
+		v.After = &r.After
+	}
+	return v
 }
 
 func seconds(d time.Duration) int64 { return int64(d / time.Second) }

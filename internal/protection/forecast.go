@@ -21,11 +21,11 @@ func (x *Protection) Forecast(_ context.Context, in api.ForecastRequest) (api.Fo
 		if err != nil {
 			return api.Forecast{}, err
 		}
-		w, faults := wishOf(api.GroupPatch{Name: in.Name, Machines: in.Machines, Promise: in.Promise, PromiseText: in.PromiseText})
+		w, faults := wishOf(api.GroupPatch{Name: in.Name, Machines: in.Machines, Rule: in.Rule, WithoutDisks: in.WithoutDisks, WithoutBootDisks: in.WithoutBootDisks, Quiesce: in.Quiesce, Promise: in.Promise, PromiseText: in.PromiseText})
 		p := w.Patch
 		if r.Direction == directory.Out {
 			var more []problem.Field
-			p, more = x.resolve(w, r.Spec)
+			p, _, more = x.resolve(w, r.Spec)
 			faults = append(faults, more...)
 		}
 		next := p.Apply(r.Spec)
@@ -34,8 +34,8 @@ func (x *Protection) Forecast(_ context.Context, in api.ForecastRequest) (api.Fo
 		}
 		return x.foretell(r, next, fieldErrors(faults)), nil
 	}
-	n := api.NewGroup{PromiseText: in.PromiseText, Machines: []string{}}
-	given := map[string]bool{"promise": true, "name": in.Name != nil, "machines": in.Machines != nil, "link": in.Link != nil}
+	n := api.NewGroup{PromiseText: in.PromiseText, Machines: []string{}, Rule: in.Rule, WithoutDisks: in.WithoutDisks, WithoutBootDisks: in.WithoutBootDisks, Quiesce: in.Quiesce}
+	given := map[string]bool{"promise": true, "name": in.Name != nil, "machines": in.Machines != nil, "rule": in.Rule != nil, "withoutDisks": in.WithoutDisks != nil, "quiesce": in.Quiesce != nil, "link": in.Link != nil}
 	if in.Name != nil {
 		n.Name = *in.Name
 	}
@@ -96,7 +96,7 @@ func (x *Protection) foretell(r directory.Record, s group.Spec, faults []api.Fie
 	if p, ok := x.Inventory.Get(s.Platform); ok {
 		for _, m := range s.Machines {
 			if pm, ok := p.Machine(m.ID); ok {
-				load.UsedBytes += inventory.Used(pm)
+				load.UsedBytes += inventory.Used(pm, func(disk string) bool { return s.Leaves(m.ID, disk) })
 			}
 		}
 	}

@@ -7,7 +7,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -71,93 +70,6 @@ type deleteWish struct {
 // group: it will delete them itself, since somebody there wants it.
 const deletesItself = "deleted there"
 
-// resolve turns an edit as people ask for it into one of a specification: machines
-// that are named become machines of this site's platforms.
-func (x *Protection) resolve(w directory.Wish, was group.Spec) (group.Patch, []problem.Field) {
-	p := w.Patch
-	var faults []problem.Field
-	if w.Machines != nil {
-		platform, ms, more := x.machines(*w.Machines)
-		faults = append(faults, more...)
-		if was.Platform != "" && platform != "" && platform != was.Platform {
-			faults = append(faults, problem.Field{Field: "machines", Message: "A group stays on its platform. Make a new group for machines of another."})
-		}
-		if len(faults) == 0 {
-			p.Machines = &ms
-		}
-	}
-	if w.Quiesce != nil && len(faults) == 0 {
-		next := p.Apply(was)
-		ids, more := quiesced(*w.Quiesce, next.Machines)
-		faults = append(faults, more...)
-		platform := was.Platform
-		if platform == "" && len(*w.Quiesce) > 0 {
-			platform, _, _ = x.machines(*w.Machines)
-		}
-		if pl, ok := x.Inventory.Get(platform); ok && pl.Kind == "lab" && len(*w.Quiesce) > 0 && len(more) == 0 {
-			faults = append(faults, problem.Field{Field: "quiesce", Message: "Guests of a lab have no agent that could bring their file systems to rest. Leave it out."})
-		}
-		p.Quiesce = &ids
-	}
-	return p, faults
-}
-
-// machines finds machines by name or ID; all have to be of one platform.
-func (x *Protection) machines(texts []string) (platform string, out []group.Machine, faults []problem.Field) {
-	fault := func(i int, format string, a ...any) {
-		faults = append(faults, problem.Field{Field: fmt.Sprintf("machines[%d]", i), Message: fmt.Sprintf(format, a...)})
-	}
-	if len(texts) > group.MaxMachines {
-		return "", nil, []problem.Field{{Field: "machines", Message: fmt.Sprintf("A group has at most %d machines: they are captured at one instant.", group.MaxMachines)}}
-	}
-	var from inventory.Platform
-	for i, t := range texts {
-		p, m, err := x.Inventory.Machine(t)
-		if err != nil {
-			fault(i, "%q: %s.", t, strings.TrimSuffix(err.Error(), "."))
-			continue
-		}
-		why, mend := m.Barrier()
-		switch {
-		case slices.ContainsFunc(out, func(o group.Machine) bool { return o.ID == m.ID && from.ID == p.ID }):
-			fault(i, "%s is named twice.", m.Name)
-			continue
-		case from.ID != "" && p.ID != from.ID:
-			fault(i, "%s is on platform %s and others on %s; one instant is possible on one platform only. Make a group for each.", m.Name, p.Name, from.Name)
-			continue
-		case why != "":
-			fault(i, "%s cannot be protected. %s %s", m.Name, why, mend)
-			continue
-		}
-		from = p
-		gm := group.Machine{ID: m.ID, Name: m.Name, Disks: len(m.Disks)}
-		for _, d := range m.Disks {
-			gm.SizeBytes += d.SizeBytes
-		}
-		out = append(out, gm)
-	}
-	return from.ID, out, faults
-}
-
-// quiesced finds machines of a group by name or ID.
-func quiesced(texts []string, of []group.Machine) (ids []string, faults []problem.Field) {
-	ids = []string{}
-	var names []string
-	for _, m := range of {
-		names = append(names, m.Name)
-	}
-	for n, text := range texts {
-		_, id, _ := strings.Cut(text, "/")
-		at := slices.IndexFunc(of, func(m group.Machine) bool { return m.ID == id || m.ID == text || strings.EqualFold(m.Name, text) })
-		if at < 0 {
-			faults = append(faults, problem.Field{Field: fmt.Sprintf("quiesce[%d]", n), Message: fmt.Sprintf("%q is not a machine of this group; name one of %s.", text, strings.Join(names, ", "))})
-			continue
-		}
-		ids = append(ids, of[at].ID)
-	}
-	return ids, faults
-}
-
 // destination finds the recovery site that a new group names.
 func (x *Protection) destination(text string) (peering.Link, []problem.Field) {
 	if text == "" {
@@ -179,13 +91,11 @@ func (x *Protection) draft(in api.NewGroup) (group.Spec, peering.Link, []problem
 	w, faults := newWish(in)
 	l, more := x.destination(in.Link)
 	faults = append(faults, more...)
-	empty := group.Spec{Priority: group.Normal}
-	p, more := x.resolve(w, empty)
+	empty := group.Spec{Priority: group.Normal, NewDisks: group.CopyNew}
+	p, platform, more := x.resolve(w, empty)
 	faults = append(faults, more...)
 	s := p.Apply(empty)
-	if len(s.Machines) > 0 {
-		s.Platform, _, _ = x.machines(in.Machines)
-	}
+	s.Platform = platform
 	s.Destinations = []group.Destination{{SiteID: l.PeerID, Site: l.Peer}}
 	named := map[string]bool{}
 	for _, f := range faults {
@@ -276,7 +186,7 @@ func (x *Protection) change(ctx context.Context, who actor.Actor, r directory.Re
 
 // edit changes a group that is home here.
 func (x *Protection) edit(ctx context.Context, who actor.Actor, r directory.Record, w directory.Wish) error {
-	p, faults := x.resolve(w, r.Spec)
+	p, _, faults := x.resolve(w, r.Spec)
 	if len(faults) > 0 {
 		return problem.InvalidFields(faults...)
 	}
@@ -294,6 +204,13 @@ func (x *Protection) edit(ctx context.Context, who actor.Actor, r directory.Reco
 	}
 	x.Peering.Beat(ctx, next.Link)
 	return nil
+}
+
+// Hear has the cycles and the recovery site of a group hear of what the service changed
+// of it by itself.
+func (x *Protection) Hear(ctx context.Context, r directory.Record) {
+	x.Peering.Beat(ctx, r.Link)
+	x.Mover.Wake()
 }
 
 // Update changes a group. Match is the revision that was looked at; nil if that does
@@ -346,7 +263,7 @@ func (x *Protection) Preview(ctx context.Context, id string, in api.GroupPatch) 
 	p := w.Patch
 	if r.Direction == directory.Out {
 		var more []problem.Field
-		p, more = x.resolve(w, r.Spec)
+		p, _, more = x.resolve(w, r.Spec)
 		faults = append(faults, more...)
 	}
 	next := p.Apply(r.Spec)

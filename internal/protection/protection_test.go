@@ -213,8 +213,8 @@ func TestTheRecoverySiteAsksHome(t *testing.T) {
 	for name, in := range map[string]api.GroupPatch{
 		"a machine that is unknown": {Machines: &[]string{"gaet"}},
 		"a priority":                {Priority: new("urgent")},
-		"quiescing of a lab":        {Quiesce: &[]string{"tick-db"}},
-		"of a machine elsewhere":    {Quiesce: &[]string{"gate"}},
+		"quiescing of a lab":        {Quiesce: &[]api.QuiesceOf{{Machine: "tick-db", Mode: "try"}}},
+		"of a machine elsewhere":    {Quiesce: &[]api.QuiesceOf{{Machine: "gate", Mode: "try"}}},
 		"a promise":                 {PromiseText: &api.PromiseText{RpoTarget: new("1 s")}},
 	} {
 		a := refusal(t, home.Protection.Update(ctx, rooms.Anna(), g.ID, in, nil))

@@ -21,8 +21,10 @@ import (
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/group"
 	"kestrel/internal/core/ladder"
+	"kestrel/internal/core/scope"
 	"kestrel/internal/core/span"
 	"kestrel/internal/core/words"
+	"kestrel/internal/coverage"
 	"kestrel/internal/cycle"
 	"kestrel/internal/directory"
 	"kestrel/internal/events"
@@ -143,6 +145,7 @@ type Site struct {
 	Peering    *peering.Peering
 	Mover      *mover.Mover
 	Protection *protection.Protection
+	Coverage   *coverage.Coverage
 	Serving    *serving.Serving
 	Landings   *landing.Landings
 	Overview   *overview.Overview
@@ -310,7 +313,7 @@ func (s *Site) openRooms(ctx context.Context, objects *bucket.FS) (err error) {
 	// Peering tells the other site what the mover sees, and asks protection to act;
 	// both are made of peering, and so are reached through the site.
 	if s.Peering, err = peering.Open(ctx, peering.Config{Site: s.self, Identity: s.id, DB: db, Groups: s.Groups, Keeper: s.Keeper, Trail: s.Trail, Notary: s.Notary, Clock: clk, Hub: hub, Log: log, BeatEvery: beatPulses * cfg.Pulse, Address: address, Within: cfg.Within,
-		Platforms: s.countPlatforms, Live: func(id string) link.Live { return s.Mover.Live(id) },
+		Platforms: s.countPlatforms, Coverage: func() scope.Counts { return s.Coverage.Counts() }, Live: func(id string) link.Live { return s.Mover.Live(id) },
 		Act: func(ctx context.Context, who actor.Actor, id, action string, body []byte) error {
 			return s.Protection.Act(ctx, who, id, action, body)
 		}}); err != nil {
@@ -321,6 +324,7 @@ func (s *Site) openRooms(ctx context.Context, objects *bucket.FS) (err error) {
 		return err
 	}
 	s.Protection = protection.New(protection.Config{Site: s.self, DB: db, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Mover: s.Mover, Keeper: s.Keeper, Clock: clk})
+	s.Coverage = coverage.New(coverage.Config{DB: db, Groups: s.Groups, Inventory: s.Inventory, Trail: s.Trail, Clock: clk, Log: log, Every: refreshPulses * cfg.Pulse, Changed: s.Protection.Hear})
 	if s.Serving, err = serving.Open(ctx, serving.Config{DB: db, Store: s.store, Keeper: s.Keeper, Trail: s.Trail, Clock: clk, Log: log, StateDir: cfg.StateDir, Listener: s.nbdL, TLS: s.nbdTLS, Address: cfg.NBDAddress, Allowed: s.mayServe}); err != nil {
 		return err
 	}
@@ -329,7 +333,7 @@ func (s *Site) openRooms(ctx context.Context, objects *bucket.FS) (err error) {
 		Trail: s.Trail, Clock: clk, Hub: hub, Log: log}); err != nil {
 		return err
 	}
-	s.Overview = overview.New(overview.Config{Site: s.self.Name, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Mover: s.Mover, Keeper: s.Keeper, History: s.History, Clock: clk})
+	s.Overview = overview.New(overview.Config{Site: s.self.Name, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Mover: s.Mover, Keeper: s.Keeper, History: s.History, Clock: clk, Leavers: s.Coverage.Leavers})
 	return nil
 }
 
@@ -406,7 +410,7 @@ func (s *Site) Run(ctx context.Context) error {
 	}
 	serve(func() error { return link.Serve(ctx, s.linkL, s.id, s.Peering, s.log) })
 	serve(func() error { return nbd.ServeTLS(ctx, s.nbdL, s.Serving, s.nbdTLS) })
-	for _, run := range []func(context.Context){s.Inventory.Run, s.Operations.Run, s.Peering.Run, s.Mover.Run, s.Keeper.Run, s.Keeper.Verify, s.tidy} {
+	for _, run := range []func(context.Context){s.Inventory.Run, s.Operations.Run, s.Peering.Run, s.Mover.Run, s.Coverage.Run, s.Keeper.Run, s.Keeper.Verify, s.tidy} {
 		wg.Go(func() { run(ctx) })
 	}
 	if s.Courier != nil {
@@ -493,7 +497,7 @@ func (s *Site) Now() time.Time { return s.clk.Now() }
 // Rooms is the site as the API asks it.
 func (s *Site) Rooms() httpapi.Rooms {
 	r := httpapi.Rooms{Version: Version, Site: s, Access: s.Access, Safeguards: s.Safeguards, Box: s.box, Trail: s.Trail, Notary: s.Notary, Events: s.Hub, Directory: s.Groups, Groups: s.Protection, Overview: s.Overview, Platforms: s.Inventory, Links: s.Peering,
-		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Operations: s.Operations}
+		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Operations: s.Operations, Coverage: s.Coverage}
 	if s.Courier != nil {
 		r.Courier = s.Courier
 	}

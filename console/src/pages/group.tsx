@@ -233,22 +233,50 @@ function PointsCard({ g, now }: { g: Group; now: number }) {
 /** Quiet says how a machine was brought to rest, and what it cost its guest. */
 function Quiet({ m }: { m: Schemas["GroupMachine"] }) {
   const q = m.lastQuiet;
+  const bad = m.restFailures ? ` · not at rest at ${m.restFailures} of the last ${m.restTries}` : "";
   if (!q) return <span className="text-muted">{m.quiesce ? "file systems to be brought to rest" : "—"}</span>;
+  if (q.after) return <span className="text-tight-ink">◆ {q.after}</span>;
   const held = `held ${q.heldMillis.toFixed(0)} ms`;
   if (q.done)
     return (
       <span>
-        ▲ file systems at rest <span className="text-muted text-xs">{held}</span>
+        ▲ file systems at rest{" "}
+        <span className="text-muted text-xs">
+          {held}
+          {bad}
+        </span>
       </span>
     );
   if (q.why)
     return (
       <span>
         <span className="text-tight-ink">◆ file systems not at rest: {q.why}</span>{" "}
-        <span className="text-muted text-xs">{held}</span>
+        <span className="text-muted text-xs">
+          {held}
+          {bad}
+        </span>
       </span>
     );
   return <span className="text-muted">{held}</span>;
+}
+
+/** DisksOf counts the disks that are copied, and names those that are not. */
+function DisksOf({ m }: { m: Schemas["GroupMachine"] }) {
+  const left = m.disks.filter((d) => d.leftOut);
+  const open = m.disks.filter((d) => d.undecided);
+  return (
+    <>
+      {count(m.disks.length - left.length - open.length, "disk")} · {size(m.sizeBytes)}
+      {left.length > 0 && (
+        <span className="block text-muted text-xs">left out: {left.map((d) => d.label).join(", ")}</span>
+      )}
+      {open.length > 0 && (
+        <span className="block text-tight-ink text-xs">
+          ◆ new, not copied until somebody decides: {open.map((d) => d.label).join(", ")}
+        </span>
+      )}
+    </>
+  );
 }
 
 function MachinesCard({ g }: { g: Group }) {
@@ -264,6 +292,11 @@ function MachinesCard({ g }: { g: Group }) {
             : "◆ each captured at its own instant"
       }
     >
+      {g.rule && (
+        <p className="border-line border-b px-4 py-2 text-muted">
+          Machines join by the rule <strong className="text-ink">{g.rule.match}</strong> (order {g.rule.order}).
+        </p>
+      )}
       <div className="overflow-x-auto">
         <table className="w-full">
           <thead>
@@ -278,9 +311,12 @@ function MachinesCard({ g }: { g: Group }) {
           <tbody>
             {g.machines.map((m) => (
               <tr key={m.id} className="border-line border-t">
-                <td className={`${td} font-semibold`}>{m.name}</td>
                 <td className={td}>
-                  {count(m.disks, "disk")} · {size(m.sizeBytes)}
+                  <span className="font-semibold">{m.name}</span>
+                  {m.byRule && <span className="block text-muted text-xs">by rule</span>}
+                </td>
+                <td className={td}>
+                  <DisksOf m={m} />
                 </td>
                 <td className={`${td} text-right`}>{size(m.usedBytes)}</td>
                 <td className={`${td} text-right`}>{size(m.backlogBytes)}</td>

@@ -1,6 +1,6 @@
 import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
-import { type UseFormReturn, useForm, useWatch } from "react-hook-form";
+import { useForm, useWatch } from "react-hook-form";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, ask, type Group, Problem, type Schemas } from "../api";
 import { asks } from "../asks";
@@ -8,6 +8,7 @@ import { count, plainSpan, span, tagsOf, when } from "../format";
 import { Button, Card, Fault, Field, inputLook, Page } from "../ui";
 import { Consequence } from "./consequence";
 import { homeOf, Machines } from "./groupmachines";
+import { Disks, quiesceOf, Rest, type RestValues, Rule, restOf } from "./groupscope";
 
 /** Values are what can be set. Machines are named by ID, never by a name that two may have. */
 export type Values = {
@@ -15,7 +16,12 @@ export type Values = {
   tags: string;
   machines: string[];
   link: string;
-  quiesce: string[];
+  rule: string;
+  order: string;
+  without: string[];
+  bootToo: boolean;
+  newDisks: string;
+  rest: Record<string, RestValues>;
   together: boolean;
   priority: string;
   compareEvery: string;
@@ -33,7 +39,12 @@ const fresh: Values = {
   tags: "",
   machines: [],
   link: "",
-  quiesce: [],
+  rule: "",
+  order: "100",
+  without: [],
+  bootToo: false,
+  newDisks: "copy",
+  rest: {},
   together: true,
   priority: "normal",
   compareEvery: "0",
@@ -52,7 +63,12 @@ function valuesOf(g: Group, all: Schemas["Machine"][]): Values {
     tags: g.tags.join(", "),
     machines: g.machines.map(key),
     link: g.link ?? "",
-    quiesce: g.machines.filter((m) => m.quiesce).map(key),
+    rule: g.rule?.match ?? "",
+    order: String(g.rule?.order ?? 100),
+    without: g.machines.flatMap((m) => m.disks.filter((d) => d.leftOut).map((d) => `${key(m)}:${d.key}`)),
+    bootToo: false,
+    newDisks: g.newDisks,
+    rest: Object.fromEntries(g.machines.filter((m) => m.quiesce).map((m) => [key(m), restOf(m.quiesce)])),
     together: g.together,
     priority: g.priority,
     compareEvery: String(g.compareEverySeconds),
@@ -69,13 +85,25 @@ function valuesOf(g: Group, all: Schemas["Machine"][]): Values {
   };
 }
 
+/** leftOf are the disks that are left out of the machines that are chosen. */
+const leftOf = (v: Values) => v.without.filter((d) => v.machines.some((m) => d.startsWith(`${m}:`)));
+
+const ruleOf = (v: Values) => (v.rule.trim() ? { match: v.rule, order: Number(v.order) || 0 } : undefined);
+
 /** patchOf names only what was edited, so that what others edit meanwhile stays. */
 function patchOf(v: Values, dirty: Partial<Record<keyof Values, unknown>>): Patch {
   const p: Patch = {};
   if (dirty.name) p.name = v.name;
   if (dirty.tags) p.tags = tagsOf(v.tags);
   if (dirty.machines) p.machines = v.machines;
-  if (dirty.quiesce) p.quiesce = v.quiesce.filter((m) => v.machines.includes(m));
+  if (dirty.rest) p.quiesce = quiesceOf(v.rest, v.machines);
+  if (dirty.without) p.withoutDisks = leftOf(v);
+  if (dirty.without && v.bootToo) p.withoutBootDisks = true;
+  if (dirty.newDisks) p.newDisks = v.newDisks;
+  if (dirty.rule || dirty.order) {
+    if (v.rule.trim()) p.rule = ruleOf(v);
+    else if (dirty.rule) p.noRule = true;
+  }
   if (dirty.together) p.together = v.together;
   if (dirty.priority) p.priority = v.priority;
   if (dirty.compareEvery) p.compareEverySeconds = Number(v.compareEvery);
@@ -142,9 +170,7 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
   const dirty = form.formState.dirtyFields;
   const machines = useQuery(asks.machines);
   const links = useQuery(asks.links);
-  const platforms = useQuery(asks.platforms);
-  const real = new Set(platforms.data?.filter((p) => p.kind === "libvirt").map((p) => p.id));
-  const restable = machines.data?.filter((m) => v.machines.includes(m.id) && real.has(m.platform)) ?? [];
+  const mine = machines.data?.filter((m) => v.machines.includes(m.id)) ?? [];
   const to = v.link || (links.data?.length === 1 ? links.data[0]?.id : "") || "";
   const site = links.data?.find((l) => l.id === to);
   const [drop, setDrop] = useState(false);
@@ -166,6 +192,10 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
             link: asked.to || undefined,
             promiseText: { rpoTarget: x.rpo, cadence: x.every, keep: x.keep },
             machines: x.machines.length ? x.machines : undefined,
+            rule: ruleOf(x),
+            withoutDisks: leftOf(x),
+            withoutBootDisks: x.bootToo,
+            quiesce: quiesceOf(x.rest, x.machines),
           },
         }),
       );
@@ -194,7 +224,11 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
             compareEverySeconds: Number(v.compareEvery),
             homePoints: v.homePoints,
             lockSeconds: Number(v.lock),
-            quiesce: restable.length ? v.quiesce.filter((m) => v.machines.includes(m)) : undefined,
+            rule: ruleOf(v),
+            withoutDisks: leftOf(v),
+            withoutBootDisks: v.bootToo,
+            newDisks: v.newDisks,
+            quiesce: quiesceOf(v.rest, v.machines),
           },
         }),
       );
@@ -216,8 +250,22 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
     <Page crumbs={<Link to="/groups">Groups</Link>} title={of ? `Edit ${of.name}` : "New protection group"}>
       <div className="grid items-start gap-4 xl:grid-cols-[minmax(0,1fr)_320px]">
         <form className="grid gap-4" onSubmit={form.handleSubmit(() => save.mutate())}>
-          <Machines form={form} of={of} machines={machines.data} faults={faultsAt("machines")} />
-          {restable.length > 0 && <Rest form={form} restable={restable} />}
+          <Machines
+            form={form}
+            of={of}
+            machines={machines.data}
+            faults={["machines", "addMachines", "removeMachines"].flatMap(faultsAt)}
+            rule={
+              <Rule
+                form={form}
+                group={of?.id}
+                settled={asked.v}
+                faults={["rule", "rule.match", "rule.order"].flatMap(faultsAt)}
+              />
+            }
+          />
+          <Disks form={form} machines={mine} faults={faultsAt("withoutDisks")} />
+          <Rest form={form} machines={mine} faults={faultsAt("quiesce")} />
           <Card title="2 · Name and recovery site">
             <div className="grid gap-3 p-4 sm:grid-cols-2">
               <Field
@@ -348,9 +396,10 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
                 <Changes changes={shown?.changes} />
               ) : (
                 <p>
-                  {v.machines.length ? (
+                  {v.machines.length || v.rule ? (
                     <>
-                      <strong>{v.name || "This group"}</strong>: {count(v.machines.length, "machine")} to{" "}
+                      <strong>{v.name || "This group"}</strong>:{" "}
+                      {v.rule ? "machines by rule" : count(v.machines.length, "machine")} to{" "}
                       <strong>{site?.peer ?? "a site not chosen yet"}</strong>, a cycle every {v.every}, to lose at most{" "}
                       {v.rpo}. The first copy begins at once; the machines keep running.
                     </>
@@ -385,7 +434,7 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
                   type="submit"
                   disabled={
                     save.isPending ||
-                    !v.machines.length ||
+                    !(v.machines.length || v.rule.trim()) ||
                     !!shown?.faults.length ||
                     (!!of && !Object.keys(patch).length) ||
                     (drops > 0 && !drop)
@@ -398,7 +447,11 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
             </div>
           </Card>
         </form>
-        <Consequence f={shown?.forecast} warnings={shown?.warnings ?? []} chosen={v.machines.length > 0} />
+        <Consequence
+          f={shown?.forecast}
+          warnings={shown?.warnings ?? []}
+          chosen={v.machines.length > 0 || !!v.rule.trim()}
+        />
       </div>
     </Page>
   );
@@ -415,51 +468,5 @@ function Changes({ changes }: { changes?: Schemas["Change"][] }) {
         </li>
       ))}
     </ul>
-  );
-}
-
-/** Rest is what guests notice of a capture, where they can be asked. */
-function Rest({ form, restable }: { form: UseFormReturn<Values>; restable: Schemas["Machine"][] }) {
-  const quiesce = useWatch({ control: form.control, name: "quiesce" });
-  return (
-    <Card title="At each capture" aside="what the guests notice">
-      <div className="grid gap-2 p-4">
-        <fieldset className="grid gap-1">
-          <legend className="mb-1 font-medium">Bring file systems to rest</legend>
-          {restable.map((m) => (
-            <label key={m.id} className="flex items-baseline gap-2">
-              <input
-                type="checkbox"
-                checked={quiesce.includes(m.id)}
-                onChange={() =>
-                  form.setValue(
-                    "quiesce",
-                    quiesce.includes(m.id) ? quiesce.filter((x) => x !== m.id) : [...quiesce, m.id],
-                    { shouldDirty: true },
-                  )
-                }
-              />
-              {m.name}
-            </label>
-          ))}
-          <div className="text-muted text-xs">
-            The guest agent flushes and holds all writes for the moment of the capture, some tenths of a second. If it
-            fails, the machine is captured as it is, and the point says so.
-          </div>
-        </fieldset>
-        {restable.length > 1 && (
-          <label className="flex items-baseline gap-2">
-            <input type="checkbox" {...form.register("together")} />
-            <span>
-              One instant for all{" "}
-              <span className="text-muted text-xs">
-                machines that are not at rest are suspended for some tenths of a second; without this, each has an
-                instant of its own
-              </span>
-            </span>
-          </label>
-        )}
-      </div>
-    </Card>
   );
 }

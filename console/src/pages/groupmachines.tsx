@@ -1,4 +1,4 @@
-import { useState } from "react";
+import { type ReactNode, useState } from "react";
 import { type UseFormReturn, useWatch } from "react-hook-form";
 import { Link } from "react-router";
 import type { Group, Schemas } from "../api";
@@ -16,6 +16,7 @@ export function Machines(p: {
   of?: Group;
   machines?: Schemas["Machine"][];
   faults: string[];
+  rule: ReactNode;
 }) {
   const [find, setFind] = useState("");
   const chosen = useWatch({ control: p.form.control, name: "machines" });
@@ -102,6 +103,7 @@ export function Machines(p: {
             )}
           </>
         )}
+        {p.rule}
         {p.faults.map((t) => (
           <div key={t} className="text-over-ink text-xs">
             ✕ {t}

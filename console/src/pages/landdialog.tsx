@@ -112,6 +112,7 @@ export function LandDialog({ p, onClose }: { p: Point; onClose: () => void }) {
                 {x.name}
                 <span className="text-muted text-xs">
                   {count(x.disks.length, "disk")} · {size(x.disks.reduce((s, d) => s + d.sizeBytes, 0))}
+                  {x.leftOut && ` · made empty: ${x.leftOut.map((d) => d.label).join(", ")}`}
                 </span>
               </label>
             ))}

@@ -1,11 +1,12 @@
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate } from "react-router";
-import { useAddress } from "../address";
-import { api, type Schemas } from "../api";
+import { useAddress, useDialog } from "../address";
+import { api, ask, type Schemas } from "../api";
 import { asks, useMay } from "../asks";
-import { count, size } from "../format";
+import { count, size, when } from "../format";
 import { type Column, given, paged, RowTable, useList } from "../table";
 import { Button, Card, Empty, Fault, Find, inputLook, Page } from "../ui";
+import { CoverageCard, LeaveOutDialog } from "./coverage";
 
 type Machine = Schemas["Machine"];
 
@@ -79,24 +80,43 @@ const columns: Column<Machine>[] = [
       )),
   },
   {
-    id: "protection",
-    head: "Protection",
-    sort: "group",
-    look: "min-w-36",
-    cell: (m) =>
-      m.group ? (
+    id: "coverage",
+    head: "Coverage",
+    sort: "coverage",
+    look: "min-w-44",
+    cell: (m) => <Covered m={m} />,
+  },
+];
+
+/** Covered says what protects a machine, or why nothing does. */
+function Covered({ m }: { m: Machine }) {
+  if (m.group)
+    return (
+      <>
         <Link to={`/groups/${m.group}`} className="font-semibold text-link">
           {m.groupName}
         </Link>
-      ) : m.barrier ? (
-        <span className="text-xs">
-          <span className="text-over-ink">✕ {m.barrier}</span> {m.mend}
+        {m.coverage === "by rule" && <span className="block text-muted text-xs">by its rule</span>}
+      </>
+    );
+  if (m.leftOut)
+    return (
+      <span className="text-xs">
+        – left out on purpose: {m.leftOut.reason}
+        <span className="block text-muted">
+          {m.leftOut.by}, {when(m.leftOut.at)}
         </span>
-      ) : (
-        <span className="text-muted">none</span>
-      ),
-  },
-];
+      </span>
+    );
+  if (m.coverage === "cannot be")
+    return (
+      <span className="text-xs">
+        <span className="text-over-ink">✕ {m.barrier}</span> {m.mend}
+      </span>
+    );
+  if (m.coverage === "landed copy") return <span className="text-muted">made from a point here</span>;
+  return <span className="text-tight-ink">◆ unprotected</span>;
+}
 
 export function MachinesPage() {
   const go = useNavigate();
@@ -105,7 +125,7 @@ export function MachinesPage() {
   const by = {
     q: at("q"),
     power: at("power"),
-    protection: at("protection"),
+    coverage: at("coverage"),
     platform: at("platform"),
     sort: at("sort"),
   };
@@ -113,10 +133,23 @@ export function MachinesPage() {
     paged(api.GET("/machines", { params: { query: { ...given(by), limit, skip } } })),
   );
   const platforms = useQuery(asks.platforms);
+  const qc = useQueryClient();
+  const dialog = useDialog<"leave-out">();
+  const takeBack = useMutation({
+    mutationFn: (ids: string[]) => ask(api.POST("/machines/take-back", { body: { machines: ids } })),
+    onSuccess: () => {
+      qc.invalidateQueries({ queryKey: ["machines"] });
+      qc.invalidateQueries({ queryKey: ["coverage"] });
+    },
+  });
   const select = `${inputLook} !w-auto`;
   return (
     <Page title="Machines">
-      <Fault of={list.error} />
+      <Fault of={list.error ?? takeBack.error} />
+      {dialog.name === "leave-out" && dialog.ids.length > 0 && (
+        <LeaveOutDialog ids={dialog.ids} onClose={dialog.close} />
+      )}
+      <CoverageCard />
       <Card>
         <div className="flex flex-wrap gap-2 border-line border-b p-3">
           <Find
@@ -150,15 +183,19 @@ export function MachinesPage() {
             <option value="suspended">Suspended</option>
           </select>
           <select
-            aria-label="Protection"
+            aria-label="Coverage"
             className={select}
-            value={by.protection}
-            onChange={(e) => set({ protection: e.target.value })}
+            value={by.coverage}
+            onChange={(e) => set({ coverage: e.target.value })}
           >
-            <option value="">Protected or not</option>
-            <option value="protected">Protected</option>
-            <option value="none">Not protected</option>
-            <option value="cannot">Cannot be protected</option>
+            <option value="">Any coverage</option>
+            <option value="open">Nobody has decided</option>
+            <option value="covered">In a group</option>
+            <option value="unprotected">Unprotected</option>
+            <option value="cannot be">Cannot be protected</option>
+            <option value="by rule">By rule</option>
+            <option value="left out">Left out on purpose</option>
+            <option value="landed copy">Made from points</option>
           </select>
           <span className="self-center text-muted text-xs">{count(list.total, "machine")}</span>
         </div>
@@ -183,7 +220,9 @@ export function MachinesPage() {
             bulk={
               may.administer
                 ? (chosen) => {
-                    const able = chosen.filter((m) => !m.group && !m.barrier);
+                    const able = chosen.filter((m) => !m.group && !m.barrier && !m.leftOut);
+                    const free = chosen.filter((m) => !m.group && !m.leftOut);
+                    const left = chosen.filter((m) => m.leftOut);
                     const platform = new Set(able.map((m) => m.platform));
                     return (
                       <>
@@ -194,6 +233,18 @@ export function MachinesPage() {
                         >
                           Protect {count(able.length, "machine")} together…
                         </Button>
+                        <Button
+                          small
+                          disabled={!free.length}
+                          onClick={() => dialog.open("leave-out", ...free.map((m) => m.id))}
+                        >
+                          Leave {free.length} out…
+                        </Button>
+                        {left.length > 0 && (
+                          <Button small onClick={() => takeBack.mutate(left.map((m) => m.id))}>
+                            Take {left.length} back
+                          </Button>
+                        )}
                         <span className="text-muted text-xs">
                           {platform.size > 1
                             ? "They are on several platforms: a group has one."

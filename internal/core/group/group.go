@@ -52,15 +52,6 @@ func (p Priority) Weight() float64 {
 	return 2
 }
 
-// Machine is a machine of a group as it was when it was chosen.
-type Machine struct {
-	ID        string // on the platform
-	Name      string
-	Disks     int
-	SizeBytes int64
-	Quiesce   bool // its guest's file systems are brought to rest
-}
-
 // Destination is a site that keeps the points.
 type Destination struct {
 	SiteID string
@@ -81,7 +72,9 @@ type Spec struct {
 	Tags     []string // sorted; whoever is limited to a tag sees groups that carry it
 	Platform string   // ID at home
 	Machines []Machine
-	Promise  promise.Promise
+	// Rule lets machines that match it join by themselves; nil is none.
+	Rule    *Rule
+	Promise promise.Promise
 	// Apart captures machines one by one instead of at one instant.
 	Apart    bool
 	Priority Priority
@@ -90,6 +83,7 @@ type Spec struct {
 	CompareEvery time.Duration
 	// HomePoints keeps points at the home site as well.
 	HomePoints bool
+	NewDisks   NewDisks
 	// LockFor is how long nobody may delete a point after it was sealed; 0 for not at
 	// all.
 	LockFor      time.Duration
@@ -118,11 +112,15 @@ func (s Spec) Has(machine string) bool {
 
 // Clone is a copy that shares nothing.
 func (s Spec) Clone() Spec {
-	s.Tags, s.Machines, s.Destinations = slices.Clone(s.Tags), slices.Clone(s.Machines), slices.Clone(s.Destinations)
+	s.Tags, s.Machines, s.Destinations = slices.Clone(s.Tags), cloneMachines(s.Machines), slices.Clone(s.Destinations)
 	s.Promise.Keep = slices.Clone(s.Promise.Keep)
 	if s.Pause != nil {
 		p := *s.Pause
 		s.Pause = &p
+	}
+	if s.Rule != nil {
+		r := *s.Rule
+		s.Rule = &r
 	}
 	return s
 }
@@ -131,8 +129,13 @@ func (s Spec) Clone() Spec {
 type Patch struct {
 	Name         *string
 	Tags         *[]string
-	Machines     *[]Machine // chosen and checked before; all of them
-	Quiesce      *[]string  // IDs of the machines whose guests are brought to rest
+	Machines     *[]Machine       // chosen and checked before; all of them
+	Rest         *map[string]Rest // by the machine's ID, of all that are brought to rest
+	Without      *[]DiskRef       // all disks that are left out
+	NewDisks     *NewDisks
+	Rule         *Rule
+	NoRule       bool      // none from now on
+	ByHand       *[]string // IDs of machines that stay whatever the rule says
 	Target       *time.Duration
 	Every        *time.Duration
 	Keep         *ladder.Ladder
@@ -156,6 +159,7 @@ func (p Patch) Apply(s Spec) Spec {
 	set(&s.Priority, p.Priority)
 	set(&s.CompareEvery, p.CompareEvery)
 	set(&s.HomePoints, p.HomePoints)
+	set(&s.NewDisks, p.NewDisks)
 	set(&s.LockFor, p.LockFor)
 	if p.Every != nil {
 		s.Promise.Cadence = cadence.Cadence{Every: *p.Every}
@@ -165,17 +169,30 @@ func (p Patch) Apply(s Spec) Spec {
 		s.Tags = tidyTags(*p.Tags)
 	}
 	if p.Machines != nil {
-		before := s.Machines
-		s.Machines = slices.Clone(*p.Machines)
-		for i, m := range s.Machines {
-			if at := slices.IndexFunc(before, func(b Machine) bool { return b.ID == m.ID }); at >= 0 {
-				s.Machines[i].Quiesce = before[at].Quiesce
-			}
+		// Who says which disks are left out has decided about the new ones.
+		s.Machines = carry(s.Machines, *p.Machines, s.NewDisks == FlagNew && p.Without == nil)
+	}
+	if p.Rule != nil {
+		s.Rule = &Rule{slices.Clone(p.Rule.Match), p.Rule.Order}
+	}
+	if p.NoRule {
+		s.Rule = nil
+	}
+	for i, m := range s.Machines {
+		if s.Rule == nil || p.ByHand != nil && slices.Contains(*p.ByHand, m.ID) {
+			s.Machines[i].ByRule = false
 		}
 	}
-	if p.Quiesce != nil {
-		for i := range s.Machines {
-			s.Machines[i].Quiesce = slices.Contains(*p.Quiesce, s.Machines[i].ID)
+	if p.Rest != nil {
+		for i, m := range s.Machines {
+			s.Machines[i].Rest = (*p.Rest)[m.ID]
+		}
+	}
+	if p.Without != nil {
+		for i, m := range s.Machines {
+			for k, d := range m.Disks {
+				s.Machines[i].Disks[k].LeftOut = slices.Contains(*p.Without, DiskRef{m.ID, d.Key})
+			}
 		}
 	}
 	if p.Pause != nil {
@@ -226,12 +243,7 @@ func (s Spec) Validate() []Finding {
 			fault(fmt.Sprintf("tags[%d]", i), "A tag is one word of up to %d characters.", MaxTag)
 		}
 	}
-	switch n := len(s.Machines); {
-	case n == 0:
-		fault("machines", "Choose at least one machine.")
-	case n > MaxMachines:
-		fault("machines", "A group has at most %d machines: they are captured at one instant.", MaxMachines)
-	}
+	s.checkMachines(fault)
 	if !slices.Contains([]Priority{High, Normal, Low}, s.Priority) {
 		fault("priority", "%q is no priority; choose high, normal or low.", s.Priority)
 	}
@@ -306,11 +318,30 @@ func fields() []field {
 		{"name", "name", func(s Spec) string { return s.Name }},
 		{"tags", "tags", func(s Spec) string { return list(s.Tags) }},
 		{"machines", "machines", func(s Spec) string { return list(s.MachineNames()) }},
+		{"rule", "rule", func(s Spec) string { return s.Rule.String() }},
+		{"byHand", "whatever the rule says", func(s Spec) string {
+			var out []string
+			for _, m := range s.Machines {
+				if s.Rule != nil && !m.ByRule {
+					out = append(out, m.Name)
+				}
+			}
+			return list(out)
+		}},
+		{"withoutDisks", "disks left out", func(s Spec) string {
+			var out []string
+			for _, m := range s.Machines {
+				out = append(out, m.leftOut()...)
+			}
+			return list(out)
+		}},
+		{"disks", "disks", func(Spec) string { return "" }}, // compared by Diff: of some machines only
+		{"newDisks", "new disks", func(s Spec) string { return map[NewDisks]string{CopyNew: "copied", FlagNew: "flagged"}[s.NewDisks] }},
 		{"quiesce", "brought to rest", func(s Spec) string {
 			var out []string
 			for _, m := range s.Machines {
-				if m.Quiesce {
-					out = append(out, m.Name)
+				if m.Rest.On() {
+					out = append(out, m.Name+" ("+m.Rest.String()+")")
 				}
 			}
 			return list(out)
@@ -380,6 +411,9 @@ func Diff(from, to Spec) []Change {
 		if a, b := f.text(from), f.text(to); a != b {
 			out = append(out, Change{f.name, a, b})
 		}
+	}
+	if was, now := disksApart(from, to); len(was) > 0 {
+		out = append(out, Change{"disks", list(was), list(now)})
 	}
 	// Machines of the same names may be others.
 	if !SameMachines(from, to) && !slices.ContainsFunc(out, func(c Change) bool { return c.Field == "machines" }) {

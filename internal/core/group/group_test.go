@@ -17,14 +17,16 @@ import (
 var now = time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
 
 func spec() group.Spec {
-	return group.Spec{Name: "Ticketing", Platform: "p", Priority: group.Normal, Machines: []group.Machine{{ID: "1", Name: "tick-db", Quiesce: true}, {ID: "2", Name: "tick-app"}},
+	return group.Spec{Name: "Ticketing", Platform: "p", Priority: group.Normal, NewDisks: group.CopyNew, Machines: []group.Machine{
+		{ID: "1", Name: "tick-db", Rest: group.Rest{Mode: group.RestTry}, Disks: []group.Disk{{Key: "a", Label: "disk 1", SizeBytes: 8 << 30, Boot: true}, {Key: "b", Label: "swap", SizeBytes: 1 << 30}}}, {ID: "2", Name: "tick-app"}},
 		Promise:      promise.Promise{Target: 5 * time.Minute, Cadence: cadence.Cadence{Every: time.Minute}, Keep: ladder.Ladder{{For: time.Hour}}},
 		Destinations: []group.Destination{{SiteID: "e", Site: "Eastmole"}}}
 }
 
 func TestApplyChangesWhatIsNamedAndNothingElse(t *testing.T) {
 	name, every, low := "Tickets", 30*time.Second, group.Low
-	machines := []group.Machine{{ID: "1", Name: "tick-db"}, {ID: "3", Name: "tick-web"}}
+	machines := []group.Machine{spec().Machines[0], {ID: "3", Name: "tick-web"}}
+	machines[0].Rest = group.Rest{}
 	for _, c := range []struct {
 		patch  group.Patch
 		fields []string
@@ -34,7 +36,10 @@ func TestApplyChangesWhatIsNamedAndNothingElse(t *testing.T) {
 		{group.Patch{Every: &every}, []string{"cadenceSeconds"}},
 		{group.Patch{Priority: &low, HomePoints: new(true)}, []string{"priority", "homePoints"}},
 		{group.Patch{Machines: &machines}, []string{"machines"}},
-		{group.Patch{Quiesce: &[]string{"2"}}, []string{"quiesce"}},
+		{group.Patch{Rest: &map[string]group.Rest{"2": {Mode: group.RestTry}}}, []string{"quiesce"}},
+		{group.Patch{Rest: &map[string]group.Rest{"1": {Mode: group.RestTry, Nth: 4}}}, []string{"quiesce"}},
+		{group.Patch{Without: &[]group.DiskRef{{Machine: "1", Disk: "b"}}}, []string{"withoutDisks"}},
+		{group.Patch{NewDisks: new(group.FlagNew)}, []string{"newDisks"}},
 		{group.Patch{Tags: &[]string{"gold", " gold", "ferry"}}, []string{"tags"}},
 		{group.Patch{Pause: &group.Pause{By: "anna", Since: now, Until: now.Add(time.Hour), Reason: "array swap"}}, []string{"paused"}},
 		{group.Patch{Resume: true}, nil},
@@ -51,8 +56,8 @@ func TestApplyChangesWhatIsNamedAndNothingElse(t *testing.T) {
 		require.Equal(t, spec(), before, "what is patched is a copy")
 	}
 	after := group.Patch{Machines: &machines}.Apply(spec())
-	require.True(t, after.Machines[0].Quiesce, "what was chosen for a machine that stays, stays")
-	require.False(t, after.Machines[1].Quiesce)
+	require.True(t, after.Machines[0].Rest.On(), "what was chosen for a machine that stays, stays")
+	require.False(t, after.Machines[1].Rest.On())
 }
 
 func TestPauseEndsByItself(t *testing.T) {
@@ -87,6 +92,12 @@ func TestValidate(t *testing.T) {
 		"compare too often":   {func(s *group.Spec) { s.CompareEvery = time.Minute }, "compareEverySeconds"},
 		"pause without end":   {func(s *group.Spec) { s.Pause = &group.Pause{Since: now} }, ""},
 		"pause into the past": {func(s *group.Spec) { s.Pause = &group.Pause{Since: now, Until: now} }, "forSeconds"},
+		"all disks left out":  {func(s *group.Spec) { s.Machines[0].Disks[0].LeftOut, s.Machines[0].Disks[1].LeftOut = true, true }, "withoutDisks"},
+		"new disks somehow":   {func(s *group.Spec) { s.NewDisks = "" }, "newDisks"},
+		"rest for ever":       {func(s *group.Spec) { s.Machines[0].Rest.Limit = time.Hour }, "quiesce[0].limitSeconds"},
+		"rest never":          {func(s *group.Spec) { s.Machines[0].Rest.Nth = -1 }, "quiesce[0].everyNth"},
+		"rest somehow":        {func(s *group.Spec) { s.Machines[0].Rest.Mode = "perhaps" }, "quiesce[0].mode"},
+		"two commands":        {func(s *group.Spec) { s.Machines[0].Rest.Before = "a\nb" }, "quiesce[0].before"},
 		"a promise is wrong":  {func(s *group.Spec) { s.Promise.Cadence.Every = time.Hour }, "promise.cadenceSeconds"},
 	} {
 		t.Run(name, func(t *testing.T) {

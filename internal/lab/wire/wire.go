@@ -19,6 +19,34 @@ type About struct {
 type CheckpointRequest struct {
 	Name     string   `json:"name"`
 	Machines []string `json:"machines"`
+	// Leave lists the disks that have no part in it.
+	Leave []LeftDisk `json:"leave,omitempty"`
+	// Quiesce lists the machines whose guests are to be at rest.
+	Quiesce []Rest `json:"quiesce,omitempty"`
+}
+
+// LeftDisk names a disk.
+type LeftDisk struct {
+	Machine string `json:"machine"`
+	Disk    string `json:"disk"`
+}
+
+// Rest asks a guest's agent to bring it to rest.
+type Rest struct {
+	Machine     string `json:"machine"`
+	LimitMillis int64  `json:"limitMillis"` // 0: five seconds
+	Before      string `json:"before,omitempty"`
+	After       string `json:"after,omitempty"`
+}
+
+// Quiet tells how a guest came to rest.
+type Quiet struct {
+	Machine    string `json:"machine"`
+	Done       bool   `json:"done"`
+	HeldMicros int64  `json:"heldMicros"`
+	TookMicros int64  `json:"tookMicros"`
+	Why        string `json:"why,omitempty"`
+	After      string `json:"after,omitempty"` // what went wrong then
 }
 
 // Checkpoint is an instant of some machines. While it is open its disks are
@@ -30,6 +58,7 @@ type Checkpoint struct {
 	NBD      string             `json:"nbd"` // host:port
 	Disks    []CheckpointDisk   `json:"disks"`
 	Machines []platform.Machine `json:"machines"`
+	Quiet    []Quiet            `json:"quiet,omitempty"`
 }
 
 // CheckpointDisk is a disk of a checkpoint. Export holds a secret and is all

@@ -21,6 +21,8 @@ import (
 const (
 	// RingOffset is where the ring of records lies on the first disk.
 	RingOffset = 1 << 20
+	// RestOffset is where the first disk says whether its guest is at rest.
+	RestOffset = 3 << 20
 	// PageOffset is where the pages lie on the last disk.
 	PageOffset = 2 << 20
 
@@ -68,6 +70,31 @@ func (r Record) Write(first, last io.WriterAt) error {
 	binary.LittleEndian.PutUint32(b[recordSize-4:], crc32.ChecksumIEEE(b[:recordSize-4]))
 	_, err := first.WriteAt(b, RingOffset+int64(r.Seq%Slots)*recordSize)
 	return err
+}
+
+// restMark is what the disk of a guest at rest says, before the number of its newest
+// transaction.
+const restMark = "SKERRYOK"
+
+// Rest writes that a guest is at rest, or no longer is.
+func (r Record) Rest(first io.WriterAt, rests bool) error {
+	b := make([]byte, 16)
+	if rests {
+		copy(b, restMark)
+		binary.LittleEndian.PutUint64(b[8:], r.Seq)
+	}
+	_, err := first.WriteAt(b, RestOffset)
+	return err
+}
+
+// AtRest tells whether a disk is of an instant at which its guest was at rest, with its
+// newest transaction complete.
+func AtRest(first io.ReaderAt, newest Record) (bool, error) {
+	b := make([]byte, 16)
+	if _, err := first.ReadAt(b, RestOffset); err != nil && !errors.Is(err, io.EOF) {
+		return false, fmt.Errorf("read the mark of rest: %w", err)
+	}
+	return string(b[:8]) == restMark && binary.LittleEndian.Uint64(b[8:]) == newest.Seq, nil
 }
 
 // ErrTorn is wrapped where a disk is not a possible state of an instant.

@@ -21,8 +21,9 @@ func TestTheContractOnTheLab(t *testing.T) {
 	nl, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	machine := func(name, after string) lab.ScenarioMachine {
-		return lab.ScenarioMachine{Name: name, MemGiB: 0.5, CPUs: 1, Host: "berth-1", Disks: []lab.ScenarioDisk{{SizeMiB: 9.5, UsedMiB: 4, Datastore: "fast", Template: "base", Noise: 0.4}, {SizeMiB: 5, Datastore: "fast"}},
-			Workload: lab.Workload{Seed: 3, HotPages: 5, HotPerSecond: 20, AppendKiBps: 100, RecordsPerS: 6, After: after}}
+		return lab.ScenarioMachine{Name: name, MemGiB: 0.5, CPUs: 1, Host: "berth-1", Disks: []lab.ScenarioDisk{{Label: "disk 1", SizeMiB: 9.5, UsedMiB: 4, Datastore: "fast", Template: "base", Noise: 0.4}, {Label: "disk 2", SizeMiB: 5, Datastore: "fast"}},
+			Workload: lab.Workload{Seed: 3, HotPages: 5, HotPerSecond: 20, AppendKiBps: 100, RecordsPerS: 6, After: after},
+			Agent:    &lab.Agent{RestMillis: 20, Commands: map[string]int{"settle": 0, "spill": 3}}}
 	}
 	l, err := lab.Open(t.TempDir(), lab.Scenario{Hosts: []platform.Host{{ID: "berth-1", Name: "berth-1", CPUs: 4, MemoryBytes: 8 << 30}}, Datastores: []lab.ScenarioDatastore{{Name: "fast", CapacityGiB: 64}},
 		Machines: []lab.ScenarioMachine{machine("gangway", ""), machine("purser", "gangway")}}, clock.Wall{}, nl.Addr().String())
@@ -41,7 +42,7 @@ func TestTheContractOnTheLab(t *testing.T) {
 	now := time.Now()
 	inv, err := driver().Inventory(ctx)
 	require.NoError(t, err)
-	platformtest.Run(t, platformtest.Fixture{New: driver, Machines: []string{inv.Machines[0].ID, inv.Machines[1].ID}, Names: []string{inv.Machines[0].Name, inv.Machines[1].Name},
+	platformtest.Run(t, platformtest.Fixture{New: driver, Works: "settle", Fails: "spill", Machines: []string{inv.Machines[0].ID, inv.Machines[1].ID}, Names: []string{inv.Machines[0].Name, inv.Machines[1].Name},
 		AwaitWrites: func(t *testing.T) {
 			for range 5 {
 				now = now.Add(lab.Tick)

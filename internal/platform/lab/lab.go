@@ -159,7 +159,24 @@ func (d *Driver) Inventory(ctx context.Context) (platform.Inventory, error) {
 func (d *Driver) Capture(ctx context.Context, r platform.CaptureRequest) (*platform.Capture, error) {
 	before := d.clk.Now()
 	var cp wire.Checkpoint
-	if err := d.call(ctx, http.MethodPost, "/v1/checkpoints", wire.CheckpointRequest{Name: r.Name, Machines: r.Machines}, &cp); err != nil {
+	req := wire.CheckpointRequest{Name: r.Name, Machines: r.Machines}
+	for _, q := range r.Quiesce {
+		req.Quiesce = append(req.Quiesce, wire.Rest{Machine: q.Machine, LimitMillis: q.Limit.Milliseconds(), Before: q.Before, After: q.After})
+	}
+	if r.Leaves != nil {
+		inv, err := d.Inventory(ctx)
+		if err != nil {
+			return nil, err
+		}
+		for _, m := range inv.Machines {
+			for _, k := range m.Disks {
+				if slices.Contains(r.Machines, m.ID) && r.Left(m.ID, k.Key) {
+					req.Leave = append(req.Leave, wire.LeftDisk{Machine: m.ID, Disk: k.Key})
+				}
+			}
+		}
+	}
+	if err := d.call(ctx, http.MethodPost, "/v1/checkpoints", req, &cp); err != nil {
 		return nil, err
 	}
 	c, err := d.capture(ctx, cp, r.Base)
@@ -197,8 +214,18 @@ func (d *Driver) capture(ctx context.Context, cp wire.Checkpoint, base string) (
 	}
 	c := &platform.Capture{Name: cp.Name, At: cp.At, OneInstant: true, Configs: map[string]json.RawMessage{}}
 	names := map[string]string{}
+	for _, q := range cp.Quiet {
+		c.Quiet = append(c.Quiet, platform.Quiet{Machine: q.Machine, Done: q.Done, Held: time.Duration(q.HeldMicros) * time.Microsecond, Took: time.Duration(q.TookMicros) * time.Microsecond, Why: q.Why, After: q.After})
+	}
+	c.Application = len(cp.Quiet) > 0
 	for _, m := range cp.Machines {
 		names[m.ID] = m.Name
+		c.Application = c.Application && (m.Power != platform.PowerOn || slices.ContainsFunc(c.Quiet, func(q platform.Quiet) bool { return q.Machine == m.ID && q.Done }))
+		for _, k := range m.Disks {
+			if !slices.ContainsFunc(cp.Disks, func(x wire.CheckpointDisk) bool { return x.Machine == m.ID && x.Disk == k.Key }) {
+				c.Left = append(c.Left, platform.LeftDisk{Machine: m.ID, Disk: k.Key, Label: k.Label, Size: k.SizeBytes})
+			}
+		}
 		// What a disk holds changes all the time and is no configuration.
 		m.Disks = slices.Clone(m.Disks)
 		for i := range m.Disks {

@@ -60,7 +60,7 @@ func (d *Driver) Capture(ctx context.Context, r platform.CaptureRequest) (_ *pla
 			}
 		}
 	}()
-	if err := each(all, func(m *held) error { return d.ready(ctx, r.Name, m) }); err != nil {
+	if err := each(all, func(m *held) error { return d.ready(ctx, r, m) }); err != nil {
 		return nil, err
 	}
 	for _, m := range all {
@@ -68,18 +68,16 @@ func (d *Driver) Capture(ctx context.Context, r platform.CaptureRequest) (_ *pla
 			return nil, err
 		}
 	}
-	quiesce := map[string]bool{}
-	for _, id := range r.Quiesce {
-		quiesce[id] = true
-	}
 	together := len(all) > 1 && !r.Apart
 	n := note{Machines: r.Machines, NotBefore: d.now().UTC(), OneInstant: together || len(all) == 1}
 	// All that can be settled before is: guests wait for what comes after.
 	if err := each(all, func(m *held) error { return d.arrange(ctx, r, m, n) }); err != nil {
 		return nil, err
 	}
-	if err := d.still(ctx, r.Name, all, quiesce, together); err != nil {
+	_ = each(all, func(m *held) error { d.commandBefore(ctx, r, m); return nil })
+	if err := d.still(ctx, r, all, together); err != nil {
 		d.goOn(all)
+		d.commandsAfter(ctx, all)
 		return nil, err
 	}
 	c.At = d.now()
@@ -94,12 +92,14 @@ func (d *Driver) Capture(ctx context.Context, r platform.CaptureRequest) (_ *pla
 		return err
 	})
 	d.goOn(all)
+	d.commandsAfter(ctx, all)
 	if err != nil {
 		return nil, err
 	}
 	c.OneInstant, c.Application = true, len(r.Quiesce) > 0
 	for i, m := range all {
 		c.Disks = append(c.Disks, disks[i]...)
+		c.Left = append(c.Left, m.left()...)
 		// Off and suspended machines write nothing.
 		c.OneInstant = c.OneInstant && (len(all) == 1 || !m.running || m.frozen || m.suspended)
 		c.Application = c.Application && (m.quiet.Done || !m.running)
@@ -113,7 +113,8 @@ func (d *Driver) Capture(ctx context.Context, r platform.CaptureRequest) (_ *pla
 
 // ready finds a machine, ends what an earlier capture of ours left on it, and
 // opens its disks if it is off.
-func (d *Driver) ready(ctx context.Context, checkpoint string, m *held) error {
+func (d *Driver) ready(ctx context.Context, r platform.CaptureRequest, m *held) error {
+	checkpoint := r.Name
 	h, dom, err := d.find(ctx, m.id)
 	if err != nil {
 		return err
@@ -133,6 +134,7 @@ func (d *Driver) ready(ctx context.Context, checkpoint string, m *held) error {
 		if m.x, err = parseDomain(text); err != nil {
 			return err
 		}
+		m.x.leave(func(dev string) bool { return r.Left(m.id, dev) })
 		for _, k := range m.x.copied() {
 			if why, mend := k.untrackable(""); why != "" {
 				return fmt.Errorf("machine %s, disk %s: %s %s", m.x.Name, k.Target.Dev, why, mend)
@@ -180,7 +182,7 @@ func config(ctx context.Context, m *held) (json.RawMessage, error) {
 		if !m.running {
 			c.Power = platform.PowerOff
 		}
-		for _, k := range m.x.copied() {
+		for _, k := range m.x.drives() {
 			c.Disks = append(c.Disks, platform.Disk{Key: k.Target.Dev, Label: k.Target.Dev})
 		}
 		for _, n := range m.x.Devices.NICs {
@@ -219,10 +221,21 @@ func (d *Driver) Reopen(ctx context.Context, name, _ string) (*platform.Capture,
 			return nil, fmt.Errorf("the capture was cut off while machine %s was held: %w", m.x.Name, platform.ErrGone)
 		}
 		var size = map[string]int64{}
+		m.plan.left = map[string]int64{}
 		b, err := call(ctx, m.h, callLimit, func(l *rpc.Libvirt) (*backupXML, error) {
 			b, err := backupOf(l, m.dom)
 			if b == nil || err != nil {
 				return b, err
+			}
+			if b != nil {
+				m.x.leave(func(dev string) bool {
+					return !slices.ContainsFunc(b.Disks, func(k backupDisk) bool { return k.Name == dev && k.Backup == "yes" })
+				})
+			}
+			for _, x := range m.x.drives() {
+				if m.x.left[x.Target.Dev] {
+					m.plan.left[x.Target.Dev], _ = diskSize(l, m.dom, x, true, slices.ContainsFunc(m.x.copied(), diskXML.remote))
+				}
 			}
 			for _, k := range b.Disks {
 				if k.Backup != "yes" {
@@ -252,6 +265,7 @@ func (d *Driver) Reopen(ctx context.Context, name, _ string) (*platform.Capture,
 		d.ports[b.Server.Port] = m.dom.UUID
 		d.mu.Unlock()
 		c.Disks = append(c.Disks, d.frozen(m, *b, size, nil)...)
+		c.Left = append(c.Left, m.left()...)
 	}
 	d.background(func(ctx context.Context) { d.watch(ctx, name, found) })
 	return c, nil

@@ -12,9 +12,10 @@ import (
 
 // domainXML is what we read of libvirt's domain format.
 type domainXML struct {
-	Name   string `xml:"name"`
-	UUID   string `xml:"uuid"`
-	Title  string `xml:"title"`
+	left   map[string]bool // drives that are left out, by device
+	Name   string          `xml:"name"`
+	UUID   string          `xml:"uuid"`
+	Title  string          `xml:"title"`
 	Memory struct {
 		Unit  string `xml:"unit,attr"`
 		Value int64  `xml:",chardata"`
@@ -57,6 +58,9 @@ type diskXML struct {
 		Dev string `xml:"dev,attr"`
 		Bus string `xml:"bus,attr"`
 	} `xml:"target"`
+	Boot *struct {
+		Order int `xml:"order,attr"`
+	} `xml:"boot"`
 	Backing   *backingXML `xml:"backingStore"`
 	ReadOnly  *struct{}   `xml:"readonly"`
 	Shareable *struct{}   `xml:"shareable"`
@@ -127,10 +131,38 @@ func (d *domainXML) memoryBytes() int64 {
 	return d.Memory.Value << 10
 }
 
-// copied lists the disks that hold data of the machine's own. Optical and
+// drives lists the disks that hold data of the machine's own. Optical and
 // floppy drives do not.
-func (d *domainXML) copied() []diskXML {
+func (d *domainXML) drives() []diskXML {
 	return slices.DeleteFunc(slices.Clone(d.Devices.Disks), func(x diskXML) bool { return x.Device == "cdrom" || x.Device == "floppy" })
+}
+
+// copied lists the drives that are not left out.
+func (d *domainXML) copied() []diskXML {
+	return slices.DeleteFunc(d.drives(), func(x diskXML) bool { return d.left[x.Target.Dev] })
+}
+
+// leave leaves drives out.
+func (d *domainXML) leave(which func(dev string) bool) {
+	d.left = map[string]bool{}
+	for _, x := range d.drives() {
+		d.left[x.Target.Dev] = which(x.Target.Dev)
+	}
+}
+
+// boot is the drive that the machine starts from: the first in the order that is given
+// of devices, or of all.
+func (d *domainXML) boot() string {
+	first, dev := 0, ""
+	for _, x := range d.drives() {
+		if x.Boot != nil && (first == 0 || x.Boot.Order < first) {
+			first, dev = x.Boot.Order, x.Target.Dev
+		}
+	}
+	if all := d.drives(); dev == "" && len(all) > 0 {
+		dev = all[0].Target.Dev
+	}
+	return dev
 }
 
 // agent reports whether the machine has a channel for a guest agent, and

@@ -3,6 +3,7 @@ package libvirt
 import (
 	"context"
 	"fmt"
+	"kestrel/internal/platform"
 	"time"
 )
 
@@ -15,16 +16,18 @@ func HoldForTest(uri, checkpoint string, quiesce bool, machines, guard []string)
 	}
 	ctx := context.Background()
 	var all []*held
-	want := map[string]bool{}
+	r := platform.CaptureRequest{Name: checkpoint}
 	for _, id := range machines {
 		m := &held{id: id}
-		if err := d.ready(ctx, checkpoint, m); err != nil {
+		if err := d.ready(ctx, r, m); err != nil {
 			return err
 		}
 		all = append(all, m)
-		want[id] = quiesce
+		if quiesce {
+			r.Quiesce = append(r.Quiesce, platform.Rest{Machine: id})
+		}
 	}
-	if err := d.still(ctx, checkpoint, all, want, true); err != nil {
+	if err := d.still(ctx, r, all, true); err != nil {
 		return err
 	}
 	fmt.Print("!")

@@ -74,7 +74,7 @@ func TestGuestsAreBroughtToRestAndGoOn(t *testing.T) {
 	two := append(ids(t, "gangway"), id)
 	require.NoError(t, p.Home.Writes(ctx, "gangway", "frozen"))
 
-	c, err := d.Capture(ctx, platform.CaptureRequest{Name: "kt-rest-1", Machines: two, Quiesce: two})
+	c, err := d.Capture(ctx, platform.CaptureRequest{Name: "kt-rest-1", Machines: two, Quiesce: platformtest.Resting(two)})
 	require.NoError(t, err)
 	require.True(t, c.Application)
 	require.True(t, c.OneInstant)
@@ -95,7 +95,7 @@ func TestGuestsAreBroughtToRestAndGoOn(t *testing.T) {
 	require.NoError(t, d.Forget(ctx, "kt-rest-1"))
 
 	// Only one is asked; the other is held still with it.
-	c, err = d.Capture(ctx, platform.CaptureRequest{Name: "kt-rest-2", Machines: two, Quiesce: two[1:]})
+	c, err = d.Capture(ctx, platform.CaptureRequest{Name: "kt-rest-2", Machines: two, Quiesce: platformtest.Resting(two[1:])})
 	require.NoError(t, err)
 	require.True(t, c.OneInstant)
 	require.False(t, c.Application)
@@ -110,7 +110,7 @@ func TestGuestsAreBroughtToRestAndGoOn(t *testing.T) {
 	// not leave the guest frozen. Meanwhile the group is captured all the same.
 	require.NoError(t, p.Home.Exec(ctx, "frozen", "(sleep 1; kill -STOP $(pidof qemu-ga); sleep 12; kill -CONT $(pidof qemu-ga)) >/dev/null 2>&1 </dev/null &"))
 	time.Sleep(1500 * time.Millisecond) // the guest's own clock counts, which nobody here can await
-	c, err = d.Capture(ctx, platform.CaptureRequest{Name: "kt-rest-4", Machines: two, Quiesce: two})
+	c, err = d.Capture(ctx, platform.CaptureRequest{Name: "kt-rest-4", Machines: two, Quiesce: platformtest.Resting(two)})
 	require.NoError(t, err)
 	require.True(t, c.OneInstant)
 	require.False(t, c.Application)

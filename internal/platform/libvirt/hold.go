@@ -83,6 +83,9 @@ type held struct {
 	suspended bool
 	since     time.Time // when its guest may first have noticed
 	quiet     platform.Quiet
+	rest      platform.Rest // how its guest is brought to rest
+	asked     bool          // the command before was begun, so that the one after is due
+	unfit     string        // why it is not brought to rest after all
 	plan      plan
 	unsure    bool // a request to hold it was not answered, and may yet be served
 }
@@ -94,8 +97,11 @@ const freezeSlack = 3 * time.Second
 // others by suspending them if all have to be still together. A machine whose
 // agent fails counts as one of the others. What is quick comes last, so that
 // nobody waits longer than needed.
-func (d *Driver) still(ctx context.Context, checkpoint string, all []*held, quiesce map[string]bool, together bool) error {
-	if err := each(all, func(m *held) error { return d.announce(ctx, checkpoint, m, quiesce[m.id], together) }); err != nil {
+func (d *Driver) still(ctx context.Context, r platform.CaptureRequest, all []*held, together bool) error {
+	if err := each(all, func(m *held) error {
+		_, quiesce := r.Resting(m.id)
+		return d.announce(ctx, r.Name, m, quiesce, together)
+	}); err != nil {
 		return err
 	}
 	_ = each(all, func(m *held) error {
@@ -108,6 +114,7 @@ func (d *Driver) still(ctx context.Context, checkpoint string, all []*held, quie
 		} else {
 			m.frozen, m.quiet.Done = true, true
 		}
+		m.quiet.Took += d.now().Sub(m.since)
 		return nil
 	})
 	return each(all, func(m *held) error {
@@ -132,7 +139,10 @@ func (d *Driver) announce(ctx context.Context, checkpoint string, m *held, quies
 		return nil
 	}
 	if quiesce {
-		m.quiet = platform.Quiet{Machine: m.id, Why: m.cannotFreeze()}
+		m.quiet = platform.Quiet{Machine: m.id, Why: m.unfit, Took: m.quiet.Took}
+		if m.quiet.Why == "" {
+			m.quiet.Why = m.cannotFreeze()
+		}
 		m.freezes = m.quiet.Why == ""
 		if !m.freezes && !together {
 			return nil
@@ -147,7 +157,7 @@ func (d *Driver) announce(ctx context.Context, checkpoint string, m *held, quies
 	}); err != nil {
 		return fmt.Errorf("note on machine %s that it is held: %w", m.x.Name, err)
 	}
-	if err := d.guard.tell(order{Op: "hold", URI: m.h.uri.String(), Machine: m.id, Checkpoint: checkpoint, Frozen: m.freezes, Suspended: together, Limit: d.freezeLimit + holdLimit}); err != nil {
+	if err := d.guard.tell(order{Op: "hold", URI: m.h.uri.String(), Machine: m.id, Checkpoint: checkpoint, Frozen: m.freezes, Suspended: together, Limit: d.restLimit(m) + holdLimit}); err != nil {
 		return fmt.Errorf("guard machine %s while it is held: %w", m.x.Name, err)
 	}
 	return nil
@@ -166,8 +176,9 @@ func (m *held) cannotFreeze() string {
 
 func (d *Driver) freeze(ctx context.Context, m *held) error {
 	m.frozen = true // perhaps, from here on, also if nobody answers in time
-	return do(ctx, m.h, d.freezeLimit+freezeSlack, func(l *rpc.Libvirt) error {
-		if _, err := l.DomainAgentSetResponseTimeout(m.dom, int32(d.freezeLimit/time.Second), 0); err != nil {
+	limit := d.restLimit(m)
+	return do(ctx, m.h, limit+freezeSlack, func(l *rpc.Libvirt) error {
+		if _, err := l.DomainAgentSetResponseTimeout(m.dom, int32(limit/time.Second), 0); err != nil {
 			return fmt.Errorf("limit the time of the guest agent: %w", err)
 		}
 		if err := ctx.Err(); err != nil {
@@ -176,7 +187,7 @@ func (d *Driver) freeze(ctx context.Context, m *held) error {
 		_, err := l.DomainFsfreeze(m.dom, nil, 0)
 		switch {
 		case is(err, rpc.ErrAgentUnresponsive, rpc.ErrAgentCommandTimeout, rpc.ErrAgentUnsynced):
-			return fmt.Errorf("its guest agent did not answer within %s", d.freezeLimit)
+			return fmt.Errorf("its guest agent did not answer within %s", limit)
 		case err != nil:
 			return fmt.Errorf("its guest agent refused: %w", err)
 		}

@@ -202,10 +202,18 @@ func (d *Driver) machine(l *rpc.Libvirt, h *host, ps []pool, dom rpc.Domain) (pl
 	if x.Metadata.Hold != nil && x.Metadata.Hold.Started {
 		m.Power = platform.PowerOff // it is only open for us to read
 	}
+	switch channel, connected := x.agent(); {
+	case !channel:
+		m.Agent = platform.AgentNone
+	case connected:
+		m.Agent = platform.AgentAnswers
+	default:
+		m.Agent = platform.AgentSilent
+	}
 	remote := slices.ContainsFunc(x.copied(), diskXML.remote)
 	for _, k := range x.copied() {
 		p, known := poolOf(ps, k.Source.File)
-		disk := platform.Disk{Key: k.Target.Dev, Label: k.Target.Dev}
+		disk := platform.Disk{Key: k.Target.Dev, Label: k.Target.Dev, Boot: k.Target.Dev == x.boot()}
 		if known {
 			disk.Datastore = d.scoped(h, p.name)
 		}
@@ -224,7 +232,7 @@ func (d *Driver) machine(l *rpc.Libvirt, h *host, ps []pool, dom rpc.Domain) (pl
 		m.Tags = append(m.Tags, "passthrough")
 	}
 	if x.Metadata.Landed != nil {
-		m.Tags = append(m.Tags, "landed")
+		m.Tags, m.Landed = append(m.Tags, "landed"), true
 	}
 	return m, state == 1, nil
 }

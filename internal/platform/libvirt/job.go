@@ -123,6 +123,18 @@ type plan struct {
 	known  map[string]bool   // disks whose changes are known
 	why    map[string]string // of the others, by disk
 	size   map[string]int64  // by disk
+	left   map[string]int64  // sizes of the disks that are left out
+}
+
+// left are the disks of a machine that a capture leaves out.
+func (m *held) left() []platform.LeftDisk {
+	var out []platform.LeftDisk
+	for _, k := range m.x.drives() {
+		if dev := k.Target.Dev; m.x.left[dev] {
+			out = append(out, platform.LeftDisk{Machine: m.id, Disk: dev, Label: dev, Size: m.plan.left[dev]})
+		}
+	}
+	return out
 }
 
 // arrange settles what a machine's backup job will be.
@@ -131,7 +143,7 @@ func (d *Driver) arrange(ctx context.Context, r platform.CaptureRequest, m *held
 	if err != nil {
 		return err
 	}
-	m.plan = plan{size: map[string]int64{}}
+	m.plan = plan{size: map[string]int64{}, left: map[string]int64{}}
 	return do(ctx, m.h, callLimit, func(l *rpc.Libvirt) error {
 		known, whyNot := baseDisks(l, m.dom, r.Base)
 		ps, err := pools(l)
@@ -148,6 +160,11 @@ func (d *Driver) arrange(ctx context.Context, r platform.CaptureRequest, m *held
 				return err
 			}
 		}
+		for _, k := range m.x.drives() {
+			if m.x.left[k.Target.Dev] {
+				m.plan.left[k.Target.Dev], _ = diskSize(l, m.dom, k, true, slices.ContainsFunc(m.x.copied(), diskXML.remote))
+			}
+		}
 		port, err := d.reservePort(m)
 		if err != nil {
 			return err
@@ -162,7 +179,7 @@ func (d *Driver) arrange(ctx context.Context, r platform.CaptureRequest, m *held
 		m.plan.cp = checkpointXML{Name: r.Name, Description: string(text)}
 		for _, k := range m.x.Devices.Disks {
 			kind := "bitmap"
-			if k.Device == "cdrom" || k.Device == "floppy" {
+			if k.Device == "cdrom" || k.Device == "floppy" || m.x.left[k.Target.Dev] {
 				kind = "no"
 			}
 			m.plan.cp.Disks = append(m.plan.cp.Disks, checkpointDisk{Name: k.Target.Dev, Checkpoint: kind})

@@ -226,6 +226,9 @@ func landDisk(dev, e *etree.Element, r platform.Landing, files map[string]string
 	driver.CreateAttr("error_policy", "stop")
 	driver.CreateAttr("rerror_policy", "stop")
 	e.CreateElement("source").CreateAttr("file", files[k.Key])
+	if k.Empty {
+		return // its serial and address stay, so that the guest finds it where it was
+	}
 	back := e.CreateElement("backingStore")
 	back.CreateAttr("type", "network")
 	back.CreateElement("format").CreateAttr("type", "raw")

@@ -111,6 +111,8 @@ func TestTheContractOnRealGuests(t *testing.T) {
 		New:         func() platform.Driver { return newDriver(t, libvirt.Settings{}) },
 		Machines:    ids(t, "gangway", "purser"),
 		Names:       []string{"gangway", "purser"},
+		Works:       "sync",
+		Fails:       "exit 3",
 		AwaitWrites: func(t *testing.T) { require.NoError(t, p.Home.Writes(ctx, "gangway", "purser")) },
 	})
 }

@@ -24,6 +24,8 @@ type Fixture struct {
 	Names    []string
 	// AwaitWrites returns once all machines have written more.
 	AwaitWrites func(t *testing.T)
+	// Works and Fails are commands of the guests: the second ends with code 3.
+	Works, Fails string
 }
 
 // Run tests the contract of platform.Driver.
@@ -51,7 +53,7 @@ func Run(t *testing.T, f Fixture) {
 		require.Equal(t, platform.PowerOn, m.Power)
 		require.Positive(t, m.MemoryBytes)
 		require.NotEmpty(t, m.Disks)
-		why, _ := m.Barrier()
+		why, _ := m.Barrier(nil)
 		require.Empty(t, why)
 		for _, k := range m.Disks {
 			require.Positive(t, k.SizeBytes)
@@ -130,6 +132,9 @@ func Run(t *testing.T, f Fixture) {
 		require.NotContains(t, n, "kt-contract-")
 	}
 
+	atRest(ctx, t, d, f)
+	without(ctx, t, d, f)
+
 	// A capture that nobody released is ended by Forget, too.
 	_, err = d.Capture(ctx, request("kt-contract-5", ""))
 	require.NoError(t, err)
@@ -137,6 +142,89 @@ func Run(t *testing.T, f Fixture) {
 	_, err = f.New().Reopen(ctx, "kt-contract-5", "")
 	require.ErrorIs(t, err, platform.ErrGone)
 	f.AwaitWrites(t)
+}
+
+// Resting asks that machines are brought to rest.
+func Resting(machines []string) []platform.Rest {
+	var out []platform.Rest
+	for _, m := range machines {
+		out = append(out, platform.Rest{Machine: m})
+	}
+	return out
+}
+
+// atRest tests that guests come to rest through their agents, with commands before and
+// after, and that one whose command fails is captured as it is.
+func atRest(ctx context.Context, t *testing.T, d platform.Driver, f Fixture) {
+	t.Helper()
+	quiesce := Resting(f.Machines)
+	quiesce[0].Before, quiesce[0].After = f.Works, f.Works
+	quiesce[0].Limit = 20 * time.Second
+	c, err := d.Capture(ctx, platform.CaptureRequest{Name: "kt-contract-rest-1", Machines: f.Machines, Quiesce: quiesce})
+	require.NoError(t, err)
+	require.True(t, c.Application)
+	require.Len(t, c.Quiet, len(f.Machines))
+	for _, q := range c.Quiet {
+		require.True(t, q.Done, q.Why)
+		require.Empty(t, q.After)
+		require.Positive(t, q.Held)
+		require.Positive(t, q.Took)
+	}
+	f.AwaitWrites(t) // they go on
+	require.NoError(t, d.Forget(ctx, "kt-contract-rest-1"))
+
+	quiesce[0].Before, quiesce[0].After = f.Fails, f.Fails
+	c, err = d.Capture(ctx, platform.CaptureRequest{Name: "kt-contract-rest-2", Machines: f.Machines, Quiesce: quiesce})
+	require.NoError(t, err)
+	require.False(t, c.Application)
+	for _, q := range c.Quiet {
+		if q.Machine == f.Machines[0] {
+			require.False(t, q.Done)
+			require.Contains(t, q.Why, "code 3")
+			require.Contains(t, q.After, "code 3", "what comes after is done whatever came of what was before")
+		} else {
+			require.True(t, q.Done, q.Why)
+		}
+	}
+	f.AwaitWrites(t)
+	require.NoError(t, d.Forget(ctx, "kt-contract-rest-2"))
+}
+
+// without tests that disks are left out of a capture, and read whole when they are in one
+// again.
+func without(ctx context.Context, t *testing.T, d platform.Driver, f Fixture) {
+	t.Helper()
+	inv, err := d.Inventory(ctx)
+	require.NoError(t, err)
+	at := slices.IndexFunc(inv.Machines, func(m platform.Machine) bool { return m.ID == f.Machines[0] })
+	disks := inv.Machines[at].Disks
+	require.True(t, disks[0].Boot, "the disk that it starts from is known")
+	last := disks[len(disks)-1]
+	leaves := func(machine, disk string) bool { return machine == f.Machines[0] && disk == last.Key }
+	c, err := d.Capture(ctx, platform.CaptureRequest{Name: "kt-contract-left-1", Machines: f.Machines, Leaves: leaves})
+	require.NoError(t, err)
+	for name, seen := range map[string]func() (*platform.Capture, error){
+		"captured": func() (*platform.Capture, error) { return c, nil },
+		"reopened": func() (*platform.Capture, error) { return f.New().Reopen(ctx, "kt-contract-left-1", "") },
+	} {
+		c, err := seen()
+		require.NoError(t, err, name)
+		require.Equal(t, []platform.LeftDisk{{Machine: f.Machines[0], Disk: last.Key, Label: last.Label, Size: last.SizeBytes}}, c.Left, name)
+		for _, x := range c.Disks {
+			require.False(t, leaves(x.Machine, x.Disk), name)
+		}
+		require.Contains(t, string(c.Configs[f.Machines[0]]), last.Key, "how the machine was made is kept whole")
+	}
+	require.NoError(t, d.Release(ctx, "kt-contract-left-1"))
+	f.AwaitWrites(t)
+	again, err := d.Capture(ctx, platform.CaptureRequest{Name: "kt-contract-left-2", Machines: f.Machines, Base: "kt-contract-left-1"})
+	require.NoError(t, err)
+	require.Empty(t, again.Left)
+	for _, x := range again.Disks {
+		require.Equal(t, leaves(x.Machine, x.Disk), x.Changed == "", "only the one that was left out is read whole: %s", x.Why)
+	}
+	require.NoError(t, d.Forget(ctx, "kt-contract-left-2"))
+	require.NoError(t, d.Forget(ctx, "kt-contract-left-1"))
 }
 
 // read gives the content of all disks of a capture, by machine and disk.

@@ -87,7 +87,7 @@ func (r *realBench) cycles(ctx context.Context, n int) ([]float64, error) {
 	}
 	var err error
 	names := []string{"boarding-db", "boarding-app"}
-	if r.group, err = r.protect(ctx, api.NewGroup{Name: "Boarding", Machines: names, Quiesce: &names}); err != nil {
+	if r.group, err = r.protect(ctx, api.NewGroup{Name: "Boarding", Machines: names, Quiesce: rest(names)}); err != nil {
 		return nil, err
 	}
 	phases := map[string][]float64{}
@@ -123,7 +123,7 @@ func (r *realBench) cycles(ctx context.Context, n int) ([]float64, error) {
 	}
 	r.figures["cycle_held_p95_ms"] = quantile(phases["held"], 0.95)
 	// The same two, suspended instead of frozen.
-	if _, err := call[api.Group](ctx, r.home, "PATCH", "/groups/"+r.group, api.GroupPatch{Quiesce: &[]string{}}); err != nil {
+	if _, err := call[api.Group](ctx, r.home, "PATCH", "/groups/"+r.group, api.GroupPatch{Quiesce: rest(nil)}); err != nil {
 		return nil, err
 	}
 	var held []float64
@@ -295,4 +295,13 @@ func (r *realBench) landings(ctx context.Context, n int) error {
 	r.figures["ratio_start_by_size"] = r.figures["start_tanker_s"] / r.figures["start_dinghy_s"]
 	r.figures["ratio_data_by_size"] = r.figures["data_tanker_s"] / r.figures["data_dinghy_s"]
 	return nil
+}
+
+// rest asks that guests are brought to rest, if they can be.
+func rest(machines []string) *[]api.QuiesceOf {
+	out := []api.QuiesceOf{}
+	for _, m := range machines {
+		out = append(out, api.QuiesceOf{Machine: m, Mode: "try"})
+	}
+	return &out
 }

@@ -8,19 +8,14 @@ import (
 	"net/http"
 	"time"
 
-	"kestrel/internal/api"
 	"kestrel/internal/clock"
 	"kestrel/internal/problem"
 )
 
 func (d *demo) makeGroup(ctx context.Context, p plan) error {
-	promise, err := p.promise()
+	in, err := p.newGroup()
 	if err != nil {
 		return err
-	}
-	in := api.NewGroup{Name: p.name, Tags: p.tagList(), Machines: p.machines, Link: p.to, Promise: &promise}
-	if p.quiesce != nil {
-		in.Quiesce = &p.quiesce
 	}
 	return d.post(ctx, p.home, "/groups", in)
 }
@@ -52,7 +47,7 @@ func (d *demo) post(ctx context.Context, at, path string, in any) error {
 		pr := &problem.Problem{}
 		_ = json.NewDecoder(res.Body).Decode(pr)
 		_ = res.Body.Close()
-		if res.StatusCode == http.StatusCreated {
+		if res.StatusCode < 300 {
 			return nil
 		}
 		// The inventory may not have been read yet.

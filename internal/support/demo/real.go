@@ -97,5 +97,5 @@ func (d *demo) tellReal(ctx context.Context) error {
 		}
 	}
 	d.say("Norhaven: making the group Boarding of real guests")
-	return d.makeGroup(ctx, plan{"Norhaven", "Eastmole", "Boarding", []string{"boarding-db", "boarding-app"}, "2min", "30s", "all 2h, 15min 6h", false, []string{"boarding-db"}, "passengers"})
+	return d.makeGroup(ctx, plan{home: "Norhaven", to: "Eastmole", name: "Boarding", machines: []string{"boarding-db", "boarding-app"}, rpo: "2min", every: "30s", keep: "all 2h, 15min 6h", quiesce: []string{"boarding-db"}, tags: "passengers"})
 }

@@ -46,6 +46,9 @@ type plan struct {
 	keep       string
 	paused     bool // after its first copy
 	quiesce    []string
+	rule       string   // by which more machines join
+	order      int      // of the rule
+	without    []string // disks that are left out
 	tags       string // words
 }
 
@@ -59,18 +62,18 @@ const keepUsual = "all 2h, 15min 6h, 1h 2d"
 // pastPlans were made hours ago.
 func pastPlans() []plan {
 	return []plan{
-		{"Norhaven", "Eastmole", "Vessel tracking", []string{"track-ingest", "track-tsdb", "track-map"}, "10min", "4min", keepUsual, false, nil, "sea gold"},
-		{"Norhaven", "Skarholt", "Timetable", []string{"time-api", "time-web-1", "time-web-2"}, "30min", "12min", keepUsual, false, nil, "passengers"},
-		{"Norhaven", "Eastmole", "Fuel ledger", []string{"fuel-db"}, "6h", "30min", keepUsual, true, nil, "office"},
-		{"Eastmole", "Norhaven", "Harbour gates", []string{"gate-ctl", "gate-db"}, "15min", "6min", keepUsual, false, nil, "harbour gold"},
-		{"Eastmole", "Norhaven", "Freight desk", []string{"freight-db", "freight-app"}, "30min", "10min", keepUsual, false, nil, "office"},
-		{"Skarholt", "Norhaven", "Radio archive", []string{"radio-arch", "beacon-log"}, "2h", "45min", "all 6h, 1h 2d, 1d 14d", false, nil, "sea"},
+		{home: "Norhaven", to: "Eastmole", name: "Vessel tracking", rule: "folder /harbour/vessels", order: 10, without: []string{"track-tsdb:scratch"}, rpo: "10min", every: "4min", keep: keepUsual, tags: "sea gold"},
+		{home: "Norhaven", to: "Skarholt", name: "Timetable", machines: []string{"time-api", "time-web-1", "time-web-2"}, quiesce: []string{"time-api", "time-web-1", "time-web-2"}, rpo: "30min", every: "12min", keep: keepUsual, tags: "passengers"},
+		{home: "Norhaven", to: "Eastmole", name: "Fuel ledger", machines: []string{"fuel-db"}, rpo: "6h", every: "30min", keep: keepUsual, paused: true, tags: "office"},
+		{home: "Eastmole", to: "Norhaven", name: "Harbour gates", machines: []string{"gate-ctl", "gate-db"}, rpo: "15min", every: "6min", keep: keepUsual, tags: "harbour gold"},
+		{home: "Eastmole", to: "Norhaven", name: "Freight desk", machines: []string{"freight-db", "freight-app"}, rpo: "30min", every: "10min", keep: keepUsual, tags: "office"},
+		{home: "Skarholt", to: "Norhaven", name: "Radio archive", machines: []string{"radio-arch", "beacon-log"}, rpo: "2h", every: "45min", keep: "all 6h, 1h 2d, 1d 14d", tags: "sea"},
 	}
 }
 
 // crewRota is a day old and close to its target when the demo starts.
 func crewRota() plan {
-	return plan{"Norhaven", "Skarholt", "Crew rota", []string{"rota-db", "rota-app"}, "6h", "5h45min", "all 2d, 1d 14d", false, nil, "office"}
+	return plan{home: "Norhaven", to: "Skarholt", name: "Crew rota", machines: []string{"rota-db", "rota-app"}, rpo: "6h", every: "5h45min", keep: "all 2d, 1d 14d", tags: "office"}
 }
 
 // presentPlans are made when the demo starts. Ticketing's data lies on an old
@@ -78,8 +81,8 @@ func crewRota() plan {
 // target; the cameras' first copy takes a while.
 func presentPlans() []plan {
 	return []plan{
-		{"Norhaven", "Eastmole", "Ticketing", []string{"tick-db", "tick-app", "tick-web"}, "15s", "5s", "all 30min, 5min 6h", false, nil, "passengers gold"},
-		{"Norhaven", "Eastmole", "Pier cameras", []string{"cam-rec-1", "cam-rec-2"}, "1h", "30min", keepUsual, false, nil, "harbour"},
+		{home: "Norhaven", to: "Eastmole", name: "Ticketing", machines: []string{"tick-db", "tick-app", "tick-web"}, rpo: "15s", every: "5s", keep: "all 30min, 5min 6h", tags: "passengers gold"},
+		{home: "Norhaven", to: "Eastmole", name: "Pier cameras", machines: []string{"cam-rec-1", "cam-rec-2"}, rpo: "1h", every: "30min", keep: keepUsual, tags: "harbour"},
 	}
 }
 
@@ -92,6 +95,30 @@ func (p plan) promise() (api.Promise, error) {
 		out.Keep = append(out.Keep, api.Rung{EachSeconds: int64(r.Each / time.Second), ForSeconds: int64(r.For / time.Second)})
 	}
 	return out, errors.Join(err1, err2, err3)
+}
+
+// newGroup is what is asked for to make the group.
+func (p plan) newGroup() (api.NewGroup, error) {
+	promise, err := p.promise()
+	in := api.NewGroup{Name: p.name, Tags: p.tagList(), Machines: append([]string{}, p.machines...), Link: p.to, Promise: &promise}
+	if p.quiesce != nil {
+		in.Quiesce = &[]api.QuiesceOf{}
+		for _, m := range p.quiesce {
+			*in.Quiesce = append(*in.Quiesce, api.QuiesceOf{Machine: m, Mode: "try"})
+		}
+	}
+	if p.rule != "" {
+		in.Rule = &api.MemberRule{Match: p.rule, Order: p.order}
+	}
+	if p.without != nil {
+		in.WithoutDisks = &p.without
+	}
+	return in, err
+}
+
+// leaveOut notes the machines that the ferry company does without.
+func (d *demo) leaveOut(ctx context.Context) error {
+	return d.post(ctx, "Norhaven", "/machines/leave-out", api.LeaveOut{Machines: []string{"berth-kiosk"}, Reason: "made anew from its image every night"})
 }
 
 // The past is told by running the real service and labs through it, on a clock
@@ -300,13 +327,13 @@ func (d *demo) openSites(ctx context.Context, clk clock.Clock, sites map[string]
 
 func (d *demo) makeGroups(ctx context.Context, sites map[string]*site.Site, plans []plan) error {
 	for _, p := range plans {
-		promise, err := p.promise()
+		in, err := p.newGroup()
 		if err != nil {
 			return err
 		}
 		// A platform or a link that has just come up may not be seen yet.
 		for try := 0; ; try++ {
-			_, err = sites[p.home].Protection.Create(ctx, d.person(), api.NewGroup{Name: p.name, Tags: p.tagList(), Machines: p.machines, Link: p.to, Promise: &promise})
+			_, err = sites[p.home].Protection.Create(ctx, d.person(), in)
 			if err == nil || try == 100 {
 				break
 			}
@@ -330,5 +357,5 @@ func (d *demo) tellPresent(ctx context.Context) error {
 			return fmt.Errorf("group %s: %w", p.name, err)
 		}
 	}
-	return nil
+	return d.leaveOut(ctx)
 }

@@ -183,7 +183,7 @@ func TestRealMachinesAreLostAndComeBack(t *testing.T) {
 	t.Parallel()
 	r := newRealWorld(t)
 	home := r.Pair.Home
-	g := must[api.Group](r.home, http.MethodPost, "/groups", api.NewGroup{Name: "Boarding", Machines: []string{db, app}, Link: "Eastmole", Promise: promised(3600, 0), Quiesce: &[]string{db}})
+	g := must[api.Group](r.home, http.MethodPost, "/groups", api.NewGroup{Name: "Boarding", Machines: []string{db, app}, Link: "Eastmole", Promise: promised(3600, 0), Quiesce: &[]api.QuiesceOf{{Machine: db, Mode: "try"}}})
 	r.group = g.ID
 	r.sealed(api.Group{})
 

@@ -3,6 +3,7 @@ package memory
 import (
 	"context"
 	"slices"
+	"time"
 
 	"kestrel/internal/records"
 )
@@ -85,4 +86,39 @@ func all[T any](db *DB, m map[string]T) ([]T, error) {
 		out = append(out, x)
 	}
 	return out, nil
+}
+
+// LeftOut implements inventory.Records.
+func (db *DB) LeftOut(context.Context) ([]records.LeftOut, error) { return all(db, db.left) }
+
+// LeaveOut implements inventory.Records.
+func (db *DB) LeaveOut(_ context.Context, ms []records.LeftOut) error {
+	return db.set(func() {
+		for _, m := range ms {
+			db.left[m.Platform+"/"+m.Machine] = m
+		}
+	})
+}
+
+// TakeBack implements inventory.Records.
+func (db *DB) TakeBack(_ context.Context, ms []records.LeftOut) error {
+	return db.set(func() {
+		for _, m := range ms {
+			delete(db.left, m.Platform+"/"+m.Machine)
+		}
+	})
+}
+
+// AddCoverage implements coverage.Records.
+func (db *DB) AddCoverage(_ context.Context, c records.Coverage, forget time.Time) error {
+	return db.set(func() {
+		db.coverage = append(slices.DeleteFunc(db.coverage, func(x records.Coverage) bool { return x.At.Before(forget) || x.At.Equal(c.At) }), c)
+	})
+}
+
+// CoverageSince implements coverage.Records.
+func (db *DB) CoverageSince(_ context.Context, from time.Time) ([]records.Coverage, error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	return slices.DeleteFunc(slices.Clone(db.coverage), func(x records.Coverage) bool { return x.At.Before(from) }), nil
 }

@@ -7,6 +7,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -14,6 +15,8 @@ import (
 	"kestrel/internal/api"
 	"kestrel/internal/clock"
 	"kestrel/internal/core/actor"
+	"kestrel/internal/core/scope"
+	"kestrel/internal/coverage"
 	"kestrel/internal/cycle"
 	"kestrel/internal/inventory"
 	"kestrel/internal/link"
@@ -36,6 +39,7 @@ type House struct {
 	Peering    *peering.Peering
 	Mover      *mover.Mover
 	Protection *protection.Protection
+	Coverage   *coverage.Coverage
 	Overview   *overview.Overview
 
 	id   *link.Identity
@@ -95,7 +99,7 @@ func newHouse(ctx context.Context, id, name, dir string) (*House, error) {
 	}
 	self := records.Site{ID: id, Name: name}
 	if h.Peering, err = peering.Open(ctx, peering.Config{Site: self, Identity: h.id, DB: s.DB, Groups: s.Groups, Keeper: s.Keeper, Trail: s.Trail, Clock: clock.Wall{}, Hub: s.Hub, Log: s.Log, BeatEvery: time.Second, Address: h.to.Addr().String(),
-		Platforms: func() (int, int) { return 1, len(h.Shed.machines) }, Live: func(id string) link.Live { return h.Mover.Live(id) },
+		Platforms: func() (int, int) { return 1, len(h.Shed.machines) }, Coverage: func() scope.Counts { return h.Coverage.Counts() }, Live: func(id string) link.Live { return h.Mover.Live(id) },
 		Act: func(ctx context.Context, who actor.Actor, id, action string, body []byte) error {
 			return h.Protection.Act(ctx, who, id, action, body)
 		}}); err != nil {
@@ -105,8 +109,9 @@ func newHouse(ctx context.Context, id, name, dir string) (*House, error) {
 		Pass: h.Shed.pass, Trail: s.Trail, Clock: clock.Wall{}, Hub: s.Hub, Log: s.Log, Pulse: 100 * time.Millisecond}); err != nil {
 		return nil, err
 	}
+	h.Coverage = coverage.New(coverage.Config{DB: s.DB, Groups: s.Groups, Inventory: h.Inventory, Trail: s.Trail, Clock: clock.Wall{}, Log: s.Log, Every: time.Hour})
 	h.Protection = protection.New(protection.Config{Site: self, DB: s.DB, Groups: s.Groups, Inventory: h.Inventory, Peering: h.Peering, Mover: h.Mover, Keeper: s.Keeper, Clock: clock.Wall{}})
-	h.Overview = overview.New(overview.Config{Site: name, Groups: s.Groups, Inventory: h.Inventory, Peering: h.Peering, Mover: h.Mover, Keeper: s.Keeper, History: s.History, Clock: clock.Wall{}})
+	h.Overview = overview.New(overview.Config{Site: name, Groups: s.Groups, Inventory: h.Inventory, Peering: h.Peering, Mover: h.Mover, Keeper: s.Keeper, History: s.History, Clock: clock.Wall{}, Leavers: h.Coverage.Leavers})
 	h.run()
 	return h, nil
 }
@@ -186,11 +191,22 @@ type Shed struct {
 func NewShed() *Shed {
 	s := &Shed{}
 	for _, name := range []string{"tick-db", "tick-app", "gate"} {
-		s.machines = append(s.machines, platform.Machine{ID: "m-" + name, Name: name, Folder: "/pier", Power: platform.PowerOn, CPUs: 2, MemoryBytes: 1 << 30,
+		s.machines = append(s.machines, platform.Machine{ID: "m-" + name, Name: name, Folder: "/pier", Power: platform.PowerOn, CPUs: 2, MemoryBytes: 1 << 30, Agent: platform.AgentNone,
 			Disks: []platform.Disk{{Key: "d", Label: "disk 1", SizeBytes: points.BlockSize, UsedBytes: 4096, Datastore: "racks"}}})
 	}
 	s.machines = append(s.machines, platform.Machine{ID: "m-router", Name: "router", Folder: "/pier"})
 	return s
+}
+
+// Change changes its machines.
+func (s *Shed) Change(change func([]platform.Machine) []platform.Machine) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	next := slices.Clone(s.machines)
+	for i := range next {
+		next[i].Disks = slices.Clone(next[i].Disks)
+	}
+	s.machines = change(next)
 }
 
 // Fail has everything that is asked of it fail from now on; nil mends it.

@@ -93,8 +93,8 @@ func (s *Side) Open(ctx context.Context) (err error) {
 // Spec is a group of one small machine on platform p, every minute, with a target of
 // five; its points are kept for an hour.
 func Spec(name string) group.Spec {
-	return group.Spec{Name: name, Platform: "p", Priority: group.Normal, Destinations: []group.Destination{{SiteID: RecoveryID, Site: RecoveryName}},
-		Machines: []group.Machine{{ID: "m-" + name, Name: "m-" + name, Disks: 1, SizeBytes: points.BlockSize}},
+	return group.Spec{Name: name, Platform: "p", Priority: group.Normal, NewDisks: group.CopyNew, Destinations: []group.Destination{{SiteID: RecoveryID, Site: RecoveryName}},
+		Machines: []group.Machine{{ID: "m-" + name, Name: "m-" + name, Disks: []group.Disk{{Key: "d", Label: "disk 1", SizeBytes: points.BlockSize}}}},
 		Promise:  promise.Promise{Target: 5 * time.Minute, Cadence: cadence.Cadence{Every: time.Minute}, Keep: ladder.Ladder{{For: time.Hour}}}}
 }
 
@@ -127,7 +127,7 @@ func (s *Side) Mirror(ctx context.Context, r directory.Record) error {
 func (s *Side) Seal(ctx context.Context, r directory.Record, cycleID string, at time.Time) (*points.Seal, error) {
 	m := r.Spec.Machines[0]
 	opened, err := s.Keeper.OpenIntake(ctx, r.HomeID, cycle.OpenRequest{ID: cycleID, Group: points.SealGroup{ID: r.ID, Name: r.Spec.Name, HomeSite: r.HomeID, HomeName: r.HomeName, Term: r.Term, Settings: directory.Encode(r.Spec)},
-		Disks: []cycle.OpenRequestDisk{{Machine: m.ID, Key: "d", Size: m.SizeBytes}}})
+		Disks: []cycle.OpenRequestDisk{{Machine: m.ID, Key: "d", Size: m.SizeBytes()}}})
 	if err != nil {
 		return nil, err
 	}
@@ -135,5 +135,5 @@ func (s *Side) Seal(ctx context.Context, r directory.Record, cycleID string, at 
 		return opened.Sealed, nil
 	}
 	return s.Keeper.SealIntake(ctx, r.HomeID, 0, opened.Intake, points.Seal{CaptureAt: at, Consistency: "crash", Checkpoint: "kt-" + cycleID,
-		Machines: []points.SealMachine{{ID: m.ID, Name: m.Name, Disks: []points.SealDisk{{Key: "d", Size: m.SizeBytes}}}}})
+		Machines: []points.SealMachine{{ID: m.ID, Name: m.Name, Disks: []points.SealDisk{{Key: "d", Size: m.SizeBytes()}}}}})
 }

@@ -102,7 +102,7 @@ func (w *world) pass(ctx context.Context, _ platform.Driver, to cycle.Remote, cl
 		return fails(errLink)
 	}
 	m := rec.Spec.Machines[0]
-	opened, err := to.Open(ctx, cycle.OpenRequest{ID: job.ID, Group: job.Group, BasePoint: job.BasePoint, Disks: []cycle.OpenRequestDisk{{Machine: m.ID, Key: "d", Size: m.SizeBytes, UseBase: job.BasePoint != ""}}})
+	opened, err := to.Open(ctx, cycle.OpenRequest{ID: job.ID, Group: job.Group, BasePoint: job.BasePoint, Disks: []cycle.OpenRequestDisk{{Machine: m.ID, Key: "d", Size: m.SizeBytes(), UseBase: job.BasePoint != ""}}})
 	switch {
 	case err != nil:
 		return fails(fmt.Errorf("open the intake: %w", err))
@@ -110,7 +110,7 @@ func (w *world) pass(ctx context.Context, _ platform.Driver, to cycle.Remote, cl
 		w.tell(id, "was sealed before, as %d", opened.Sealed.Number)
 		return opened.Sealed, nil
 	}
-	seal, err := to.Seal(ctx, opened.Intake, points.Seal{CaptureAt: at, Consistency: "crash", Checkpoint: job.Checkpoint, Machines: []points.SealMachine{{ID: m.ID, Name: m.Name, Disks: []points.SealDisk{{Key: "d", Size: m.SizeBytes}}}}})
+	seal, err := to.Seal(ctx, opened.Intake, points.Seal{CaptureAt: at, Consistency: "crash", Checkpoint: job.Checkpoint, Machines: []points.SealMachine{{ID: m.ID, Name: m.Name, Disks: []points.SealDisk{{Key: "d", Size: m.SizeBytes()}}}}})
 	if err != nil {
 		return fails(fmt.Errorf("seal: %w", err))
 	}

@@ -197,8 +197,8 @@ func (w *world) begin() (err error) {
 		r := w.draw("group", n)
 		every := []time.Duration{15 * time.Minute, 30 * time.Minute, time.Hour, 4 * time.Hour, span.Day}[r.IntN(5)]
 		rec := directory.Record{ID: uuid.Must(uuid.NewRandomFromReader(source{r})).String(), Link: wayID, HomeID: rooms.HomeID, HomeName: rooms.HomeName, RecoveryName: rooms.RecoveryName,
-			Spec: group.Spec{Name: fmt.Sprintf("group %03d", n), Platform: fmt.Sprint(n % platforms), Priority: group.Normal, Destinations: []group.Destination{{SiteID: rooms.RecoveryID, Site: rooms.RecoveryName}},
-				Machines: []group.Machine{{ID: fmt.Sprint("m", n), Name: fmt.Sprint("m", n), Disks: 1, SizeBytes: points.BlockSize}},
+			Spec: group.Spec{Name: fmt.Sprintf("group %03d", n), Platform: fmt.Sprint(n % platforms), Priority: group.Normal, NewDisks: group.CopyNew, Destinations: []group.Destination{{SiteID: rooms.RecoveryID, Site: rooms.RecoveryName}},
+				Machines: []group.Machine{{ID: fmt.Sprint("m", n), Name: fmt.Sprint("m", n), Disks: []group.Disk{{Key: "d", Label: "disk 1", SizeBytes: points.BlockSize}}}},
 				Promise:  promise.Promise{Target: 3 * every, Cadence: cadence.Cadence{Every: every}, Keep: ladders[r.IntN(len(ladders))]}}}
 		rec, err = w.home.Groups.Create(w.end, anna, rec)
 		if err != nil {

@@ -1,0 +1,154 @@
+package libvirt
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	rpc "github.com/digitalocean/go-libvirt"
+
+	"kestrel/internal/platform"
+)
+
+// restLimit is how long a guest may take to come to rest.
+func (d *Driver) restLimit(m *held) time.Duration {
+	if m.rest.Limit > 0 {
+		return m.rest.Limit
+	}
+	return d.freezeLimit
+}
+
+// commandBefore runs what a guest is to do before it comes to rest. One that fails
+// leaves the machine to be captured as it is.
+func (d *Driver) commandBefore(ctx context.Context, r platform.CaptureRequest, m *held) {
+	var resting bool
+	if m.rest, resting = r.Resting(m.id); !resting || !m.running || m.cannotFreeze() != "" {
+		return
+	}
+	m.asked = true
+	if m.rest.Before == "" {
+		return
+	}
+	from := d.now()
+	if err := d.exec(ctx, m, m.rest.Before); err != nil {
+		m.unfit = "the command before: " + err.Error()
+	}
+	m.quiet.Took = d.now().Sub(from)
+}
+
+// commandsAfter runs what guests are to do once they were let go, whatever came of it:
+// what the command before stopped has to go on.
+func (d *Driver) commandsAfter(ctx context.Context, all []*held) {
+	ctx = context.WithoutCancel(ctx)
+	_ = each(all, func(m *held) error {
+		if !m.asked || m.rest.After == "" {
+			return nil
+		}
+		if err := d.exec(ctx, m, m.rest.After); err != nil {
+			m.quiet.Machine, m.quiet.After = m.id, "the command after: "+err.Error()
+			d.log.Warn("a command in a guest failed", "machine", m.x.Name, "err", err)
+		}
+		return nil
+	})
+}
+
+// commandPoll is how often the agent is asked whether a command has ended.
+const commandPoll = 50 * time.Millisecond
+
+// exec runs a command in a guest by its agent: the QEMU guest agent's guest-exec, as its
+// reference describes it. It has as long as the guest has to come to rest.
+func (d *Driver) exec(ctx context.Context, m *held, command string) error {
+	limit := d.restLimit(m)
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	shell, args := "/bin/sh", []string{"-c", command}
+	var os struct {
+		ID string `json:"id"`
+	}
+	if err := d.agent(ctx, m, "guest-get-osinfo", nil, &os); err == nil && os.ID == "mswindows" {
+		shell, args = "cmd.exe", []string{"/c", command}
+	}
+	var begun struct {
+		PID int `json:"pid"`
+	}
+	if err := d.agent(ctx, m, "guest-exec", map[string]any{"path": shell, "arg": args, "capture-output": true}, &begun); err != nil {
+		return err
+	}
+	for {
+		var end struct {
+			Exited bool   `json:"exited"`
+			Code   int    `json:"exitcode"`
+			Signal int    `json:"signal"`
+			Out    string `json:"out-data"`
+			Err    string `json:"err-data"`
+		}
+		if err := d.agent(ctx, m, "guest-exec-status", map[string]any{"pid": begun.PID}, &end); err != nil {
+			return err
+		}
+		switch {
+		case end.Exited && end.Code == 0 && end.Signal == 0:
+			return nil
+		case end.Exited:
+			return fmt.Errorf("it ended with code %d%s", end.Code, lastWords(end.Err, end.Out))
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("it did not end within %s", limit)
+		case <-time.After(commandPoll):
+		}
+	}
+}
+
+// lastWords is the last line of what a command said, as far as it can be shown.
+func lastWords(said ...string) string {
+	for _, s := range said {
+		b, err := base64.StdEncoding.DecodeString(s)
+		if err != nil || len(b) == 0 {
+			continue
+		}
+		lines := strings.Split(strings.TrimSpace(string(b)), "\n")
+		last := []rune(strings.Map(func(r rune) rune {
+			if r < ' ' || r == 0x7f {
+				return -1
+			}
+			return r
+		}, strings.ToValidUTF8(lines[len(lines)-1], "")))
+		return ": " + string(last[:min(len(last), 120)])
+	}
+	return ""
+}
+
+// agent asks a guest's agent.
+func (d *Driver) agent(ctx context.Context, m *held, command string, args, out any) error {
+	text, err := json.Marshal(struct {
+		Execute   string `json:"execute"`
+		Arguments any    `json:"arguments,omitempty"`
+	}{command, args})
+	if err != nil {
+		return err
+	}
+	return do(ctx, m.h, d.restLimit(m)+freezeSlack, func(l *rpc.Libvirt) error {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		answer, err := l.QEMUDomainAgentCommand(m.dom, string(text), int32(d.restLimit(m)/time.Second), 0)
+		switch {
+		case is(err, rpc.ErrAgentUnresponsive, rpc.ErrAgentCommandTimeout, rpc.ErrAgentUnsynced):
+			return fmt.Errorf("its guest agent did not answer within %s", d.restLimit(m))
+		case err != nil:
+			return fmt.Errorf("its guest agent refused: %w", err)
+		case len(answer) == 0:
+			return fmt.Errorf("its guest agent said nothing")
+		}
+		var x struct {
+			Return json.RawMessage `json:"return"`
+		}
+		if err := json.Unmarshal([]byte(answer[0]), &x); err != nil {
+			return fmt.Errorf("what its guest agent said is not understood: %w", err)
+		}
+		return json.Unmarshal(x.Return, out)
+	})
+}
