@@ -577,6 +577,63 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/surveys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Surveys, newest first, without what they saw */
+        get: operations["listSurveys"];
+        put?: never;
+        /** Watch how much machines change before they are protected; nothing is copied */
+        post: operations["startSurvey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/surveys/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** What a survey has seen so far, and what the machines would need */
+        get: operations["getSurvey"];
+        put?: never;
+        post?: never;
+        /** Forget a survey that has ended */
+        delete: operations["deleteSurvey"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/surveys/{id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End a survey before its time; what it saw stays */
+        post: operations["stopSurvey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/rules/preview": {
         parameters: {
             query?: never;
@@ -1512,6 +1569,83 @@ export interface components {
             datastores: components["schemas"]["Resource"][];
             networks: components["schemas"]["Named"][];
         };
+        NewSurvey: {
+            name: string;
+            machines: string[];
+            /** Format: int64 */
+            forSeconds: number;
+        };
+        Survey: {
+            id: string;
+            name: string;
+            /** Format: date-time */
+            startedAt: string;
+            /** Format: date-time */
+            endsAt: string;
+            /** Format: date-time */
+            endedAt?: string;
+            startedBy: string;
+            /**
+             * Format: int64
+             * @description What a first copy would read
+             */
+            usedBytes: number;
+            machines: components["schemas"]["SurveyMachine"][];
+            /** @description How much changes within lengths of time, each block counted once */
+            curve?: components["schemas"]["SurveyStretch"][];
+            /** @description What cadences would need of a link, before compression */
+            needs?: components["schemas"]["SurveyNeed"][];
+            /** @description Hours of the week that were seen */
+            hours?: components["schemas"]["SurveyHour"][];
+        };
+        SurveyMachine: {
+            id: string;
+            name: string;
+            /** Format: int64 */
+            sizeBytes: number;
+            /** Format: int64 */
+            usedBytes: number;
+            samples: number;
+            /**
+             * Format: int64
+             * @description What typically changes in an hour, each block counted once
+             */
+            hourBytes?: number;
+            note?: string;
+        };
+        SurveyStretch: {
+            /** Format: int64 */
+            withinSeconds: number;
+            /** Format: int64 */
+            typicalBytes: number;
+            /** Format: int64 */
+            busiestBytes: number;
+        };
+        SurveyNeed: {
+            /** Format: int64 */
+            cadenceSeconds: number;
+            /** Format: double */
+            typicalBytesPerSecond: number;
+            /**
+             * Format: double
+             * @description So that cycles keep up in the busiest hour that was seen
+             */
+            busiestBytesPerSecond: number;
+            /**
+             * Format: int64
+             * @description What a day of points holds
+             */
+            dayBytes: number;
+        };
+        SurveyHour: {
+            /** @description Of the week, in UTC; 0 is Monday from midnight */
+            hour: number;
+            /**
+             * Format: double
+             * @description 1 is as much as the mean hour that was seen
+             */
+            share: number;
+        };
         LeaveOut: {
             machines: string[];
             reason: string;
@@ -1830,8 +1964,13 @@ export interface components {
             spaceFreeBytes?: number;
             /** Format: int64 */
             usedBytes: number;
-            /** Format: double */
+            /**
+             * Format: double
+             * @description What has to be copied for the cadence, before compression
+             */
             changeBytesPerSecond?: number;
+            /** @description Where that is known from: cycles (measured) or survey */
+            changeFrom?: string;
             faults: components["schemas"]["FieldError"][];
             warnings: components["schemas"]["FieldError"][];
         };
@@ -3582,6 +3721,117 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Coverage"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSurveys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Survey"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    startSurvey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSurvey"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Survey"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSurvey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Survey"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteSurvey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    stopSurvey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -23,6 +23,8 @@ const MachinesPage = page(() => import("./pages/machines"), "MachinesPage");
 const PlatformsPage = page(() => import("./pages/platforms"), "PlatformsPage");
 const PointsPage = page(() => import("./pages/points"), "PointsPage");
 const SitesPage = page(() => import("./pages/sites"), "SitesPage");
+const SurveyPage = page(() => import("./pages/surveys"), "SurveyPage");
+const SurveysPage = page(() => import("./pages/surveys"), "SurveysPage");
 const StorePage = page(() => import("./pages/store"), "StorePage");
 
 const root = document.getElementById("root");
@@ -43,6 +45,8 @@ if (root) {
               <Route path="/points" element={<PointsPage />} />
               <Route path="/landings" element={<LandingsPage />} />
               <Route path="/machines" element={<MachinesPage />} />
+              <Route path="/surveys" element={<SurveysPage />} />
+              <Route path="/surveys/:id" element={<SurveyPage />} />
               <Route path="/sites" element={<SitesPage />} />
               <Route path="/platforms" element={<PlatformsPage />} />
               <Route path="/store" element={<StorePage />} />

@@ -396,7 +396,11 @@ type FieldError struct {
 
 // Forecast defines model for Forecast.
 type Forecast struct {
+	// ChangeBytesPerSecond What has to be copied for the cadence, before compression
 	ChangeBytesPerSecond *float64 `json:"changeBytesPerSecond,omitempty"`
+
+	// ChangeFrom Where that is known from: cycles (measured) or survey
+	ChangeFrom *string `json:"changeFrom,omitempty"`
 
 	// CycleSeconds How long a cycle is expected to take
 	CycleSeconds   *float64     `json:"cycleSeconds,omitempty"`
@@ -967,6 +971,13 @@ type NewServed struct {
 	Point string  `json:"point"`
 }
 
+// NewSurvey defines model for NewSurvey.
+type NewSurvey struct {
+	ForSeconds int64    `json:"forSeconds"`
+	Machines   []string `json:"machines"`
+	Name       string   `json:"name"`
+}
+
 // NewToken defines model for NewToken.
 type NewToken struct {
 	// Days Until it ends, 1 to 365; one that a token makes ends with that one at the latest
@@ -1532,6 +1543,67 @@ type Store struct {
 	Verify VerifyPass `json:"verify"`
 }
 
+// Survey defines model for Survey.
+type Survey struct {
+	// Curve How much changes within lengths of time, each block counted once
+	Curve   *[]SurveyStretch `json:"curve,omitempty"`
+	EndedAt *time.Time       `json:"endedAt,omitempty"`
+	EndsAt  time.Time        `json:"endsAt"`
+
+	// Hours Hours of the week that were seen
+	Hours    *[]SurveyHour   `json:"hours,omitempty"`
+	ID       string          `json:"id"`
+	Machines []SurveyMachine `json:"machines"`
+	Name     string          `json:"name"`
+
+	// Needs What cadences would need of a link, before compression
+	Needs     *[]SurveyNeed `json:"needs,omitempty"`
+	StartedAt time.Time     `json:"startedAt"`
+	StartedBy string        `json:"startedBy"`
+
+	// UsedBytes What a first copy would read
+	UsedBytes int64 `json:"usedBytes"`
+}
+
+// SurveyHour defines model for SurveyHour.
+type SurveyHour struct {
+	// Hour Of the week, in UTC; 0 is Monday from midnight
+	Hour int `json:"hour"`
+
+	// Share 1 is as much as the mean hour that was seen
+	Share float64 `json:"share"`
+}
+
+// SurveyMachine defines model for SurveyMachine.
+type SurveyMachine struct {
+	// HourBytes What typically changes in an hour, each block counted once
+	HourBytes *int64  `json:"hourBytes,omitempty"`
+	ID        string  `json:"id"`
+	Name      string  `json:"name"`
+	Note      *string `json:"note,omitempty"`
+	Samples   int     `json:"samples"`
+	SizeBytes int64   `json:"sizeBytes"`
+	UsedBytes int64   `json:"usedBytes"`
+}
+
+// SurveyNeed defines model for SurveyNeed.
+type SurveyNeed struct {
+	// BusiestBytesPerSecond So that cycles keep up in the busiest hour that was seen
+	BusiestBytesPerSecond float64 `json:"busiestBytesPerSecond"`
+	CadenceSeconds        int64   `json:"cadenceSeconds"`
+
+	// DayBytes What a day of points holds
+	DayBytes              int64   `json:"dayBytes"`
+	TypicalBytesPerSecond float64 `json:"typicalBytesPerSecond"`
+}
+
+// SurveyStretch defines model for SurveyStretch.
+type SurveyStretch struct {
+	BusiestBytes  int64 `json:"busiestBytes"`
+	TypicalBytes  int64 `json:"typicalBytes"`
+	WithinSeconds int64 `json:"withinSeconds"`
+}
+
 // TakeBack defines model for TakeBack.
 type TakeBack struct {
 	Machines []string `json:"machines"`
@@ -1856,6 +1928,9 @@ type ConfirmSecondFactorJSONRequestBody = SecondFactorCode
 
 // RemoveSecondFactorJSONRequestBody defines body for RemoveSecondFactor for application/json ContentType.
 type RemoveSecondFactorJSONRequestBody = Password
+
+// StartSurveyJSONRequestBody defines body for StartSurvey for application/json ContentType.
+type StartSurveyJSONRequestBody = NewSurvey
 
 // CreateTokenJSONRequestBody defines body for CreateToken for application/json ContentType.
 type CreateTokenJSONRequestBody = NewToken
@@ -2618,6 +2693,40 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /store/verify (the `VerifyStore` operationId).
 	VerifyStore(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSurveys Surveys, newest first, without what they saw
+	//
+	// Corresponds with GET /surveys (the `ListSurveys` operationId).
+	ListSurveys(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartSurveyWithBody Watch how much machines change before they are protected; nothing is copied
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /surveys (the `StartSurvey` operationId).
+	StartSurveyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartSurvey Watch how much machines change before they are protected; nothing is copied
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /surveys (the `StartSurvey` operationId).
+	StartSurvey(ctx context.Context, body StartSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteSurvey Forget a survey that has ended
+	//
+	// Corresponds with DELETE /surveys/{id} (the `DeleteSurvey` operationId).
+	DeleteSurvey(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSurvey What a survey has seen so far, and what the machines would need
+	//
+	// Corresponds with GET /surveys/{id} (the `GetSurvey` operationId).
+	GetSurvey(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StopSurvey End a survey before its time; what it saw stays
+	//
+	// Corresponds with POST /surveys/{id}/stop (the `StopSurvey` operationId).
+	StopSurvey(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListTokens API tokens
 	//
@@ -4470,6 +4579,100 @@ func (c *Client) SweepStore(ctx context.Context, reqEditors ...RequestEditorFn) 
 // Corresponds with POST /store/verify (the `VerifyStore` operationId).
 func (c *Client) VerifyStore(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewVerifyStoreRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSurveys Surveys, newest first, without what they saw
+//
+// Corresponds with GET /surveys (the `ListSurveys` operationId).
+func (c *Client) ListSurveys(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSurveysRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartSurveyWithBody Watch how much machines change before they are protected; nothing is copied
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /surveys (the `StartSurvey` operationId).
+func (c *Client) StartSurveyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartSurveyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartSurvey Watch how much machines change before they are protected; nothing is copied
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /surveys (the `StartSurvey` operationId).
+func (c *Client) StartSurvey(ctx context.Context, body StartSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartSurveyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteSurvey Forget a survey that has ended
+//
+// Corresponds with DELETE /surveys/{id} (the `DeleteSurvey` operationId).
+func (c *Client) DeleteSurvey(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteSurveyRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSurvey What a survey has seen so far, and what the machines would need
+//
+// Corresponds with GET /surveys/{id} (the `GetSurvey` operationId).
+func (c *Client) GetSurvey(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSurveyRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StopSurvey End a survey before its time; what it saw stays
+//
+// Corresponds with POST /surveys/{id}/stop (the `StopSurvey` operationId).
+func (c *Client) StopSurvey(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStopSurveyRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -8217,6 +8420,175 @@ func NewVerifyStoreRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListSurveysRequest constructs an http.Request for the ListSurveys method
+func NewListSurveysRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/surveys")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewStartSurveyRequest calls the generic StartSurvey builder with application/json body
+func NewStartSurveyRequest(server string, body StartSurveyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStartSurveyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewStartSurveyRequestWithBody constructs an http.Request for the StartSurvey method, with any body, and a specified content type
+func NewStartSurveyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/surveys")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDeleteSurveyRequest constructs an http.Request for the DeleteSurvey method
+func NewDeleteSurveyRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/surveys/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetSurveyRequest constructs an http.Request for the GetSurvey method
+func NewGetSurveyRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/surveys/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewStopSurveyRequest constructs an http.Request for the StopSurvey method
+func NewStopSurveyRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/surveys/%s/stop", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListTokensRequest constructs an http.Request for the ListTokens method
 func NewListTokensRequest(server string) (*http.Request, error) {
 	var err error
@@ -9199,6 +9571,48 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /store/verify (the `VerifyStore` operationId).
 	VerifyStoreWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyStoreResponse, error)
+
+	// ListSurveysWithResponse Surveys, newest first, without what they saw
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /surveys (the `ListSurveys` operationId).
+	ListSurveysWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSurveysResponse, error)
+
+	// StartSurveyWithBodyWithResponse Watch how much machines change before they are protected; nothing is copied
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /surveys (the `StartSurvey` operationId).
+	StartSurveyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartSurveyResponse, error)
+
+	// StartSurveyWithResponse Watch how much machines change before they are protected; nothing is copied
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /surveys (the `StartSurvey` operationId).
+	StartSurveyWithResponse(ctx context.Context, body StartSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*StartSurveyResponse, error)
+
+	// DeleteSurveyWithResponse Forget a survey that has ended
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /surveys/{id} (the `DeleteSurvey` operationId).
+	DeleteSurveyWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*DeleteSurveyResponse, error)
+
+	// GetSurveyWithResponse What a survey has seen so far, and what the machines would need
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /surveys/{id} (the `GetSurvey` operationId).
+	GetSurveyWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetSurveyResponse, error)
+
+	// StopSurveyWithResponse End a survey before its time; what it saw stays
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /surveys/{id}/stop (the `StopSurvey` operationId).
+	StopSurveyWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*StopSurveyResponse, error)
 
 	// ListTokensWithResponse API tokens
 	//
@@ -13287,6 +13701,232 @@ func (r VerifyStoreResponse) ContentType() string {
 	return ""
 }
 
+type ListSurveysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Survey
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSurveysResponse) GetJSON200() *[]Survey {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSurveysResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSurveysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSurveysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSurveysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSurveysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StartSurveyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Survey
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r StartSurveyResponse) GetJSON201() *Survey {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartSurveyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartSurveyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartSurveyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartSurveyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartSurveyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteSurveyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteSurveyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteSurveyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteSurveyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteSurveyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteSurveyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSurveyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Survey
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSurveyResponse) GetJSON200() *Survey {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSurveyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSurveyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSurveyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSurveyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSurveyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StopSurveyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StopSurveyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StopSurveyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StopSurveyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StopSurveyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StopSurveyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListTokensResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14952,6 +15592,84 @@ func (c *ClientWithResponses) VerifyStoreWithResponse(ctx context.Context, reqEd
 		return nil, err
 	}
 	return ParseVerifyStoreResponse(rsp)
+}
+
+// ListSurveysWithResponse Surveys, newest first, without what they saw
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /surveys (the `ListSurveys` operationId).
+func (c *ClientWithResponses) ListSurveysWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSurveysResponse, error) {
+	rsp, err := c.ListSurveys(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSurveysResponse(rsp)
+}
+
+// StartSurveyWithBodyWithResponse Watch how much machines change before they are protected; nothing is copied
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /surveys (the `StartSurvey` operationId).
+func (c *ClientWithResponses) StartSurveyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartSurveyResponse, error) {
+	rsp, err := c.StartSurveyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartSurveyResponse(rsp)
+}
+
+// StartSurveyWithResponse Watch how much machines change before they are protected; nothing is copied
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /surveys (the `StartSurvey` operationId).
+func (c *ClientWithResponses) StartSurveyWithResponse(ctx context.Context, body StartSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*StartSurveyResponse, error) {
+	rsp, err := c.StartSurvey(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartSurveyResponse(rsp)
+}
+
+// DeleteSurveyWithResponse Forget a survey that has ended
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /surveys/{id} (the `DeleteSurvey` operationId).
+func (c *ClientWithResponses) DeleteSurveyWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*DeleteSurveyResponse, error) {
+	rsp, err := c.DeleteSurvey(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteSurveyResponse(rsp)
+}
+
+// GetSurveyWithResponse What a survey has seen so far, and what the machines would need
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /surveys/{id} (the `GetSurvey` operationId).
+func (c *ClientWithResponses) GetSurveyWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetSurveyResponse, error) {
+	rsp, err := c.GetSurvey(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSurveyResponse(rsp)
+}
+
+// StopSurveyWithResponse End a survey before its time; what it saw stays
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /surveys/{id}/stop (the `StopSurvey` operationId).
+func (c *ClientWithResponses) StopSurveyWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*StopSurveyResponse, error) {
+	rsp, err := c.StopSurvey(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStopSurveyResponse(rsp)
 }
 
 // ListTokensWithResponse API tokens
@@ -17873,6 +18591,163 @@ func ParseVerifyStoreResponse(rsp *http.Response) (*VerifyStoreResponse, error) 
 	return response, nil
 }
 
+// ParseListSurveysResponse parses an HTTP response from a ListSurveysWithResponse call
+func ParseListSurveysResponse(rsp *http.Response) (*ListSurveysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSurveysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Survey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStartSurveyResponse parses an HTTP response from a StartSurveyWithResponse call
+func ParseStartSurveyResponse(rsp *http.Response) (*StartSurveyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartSurveyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Survey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteSurveyResponse parses an HTTP response from a DeleteSurveyWithResponse call
+func ParseDeleteSurveyResponse(rsp *http.Response) (*DeleteSurveyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteSurveyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSurveyResponse parses an HTTP response from a GetSurveyWithResponse call
+func ParseGetSurveyResponse(rsp *http.Response) (*GetSurveyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSurveyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Survey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStopSurveyResponse parses an HTTP response from a StopSurveyWithResponse call
+func ParseStopSurveyResponse(rsp *http.Response) (*StopSurveyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StopSurveyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListTokensResponse parses an HTTP response from a ListTokensWithResponse call
 func ParseListTokensResponse(rsp *http.Response) (*ListTokensResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -18261,6 +19136,21 @@ type ServerInterface interface {
 	// VerifyStore Read and verify everything
 	// (POST /store/verify)
 	VerifyStore(ctx *echo.Context) error
+	// ListSurveys Surveys, newest first, without what they saw
+	// (GET /surveys)
+	ListSurveys(ctx *echo.Context) error
+	// StartSurvey Watch how much machines change before they are protected; nothing is copied
+	// (POST /surveys)
+	StartSurvey(ctx *echo.Context) error
+	// DeleteSurvey Forget a survey that has ended
+	// (DELETE /surveys/{id})
+	DeleteSurvey(ctx *echo.Context, id string) error
+	// GetSurvey What a survey has seen so far, and what the machines would need
+	// (GET /surveys/{id})
+	GetSurvey(ctx *echo.Context, id string) error
+	// StopSurvey End a survey before its time; what it saw stays
+	// (POST /surveys/{id}/stop)
+	StopSurvey(ctx *echo.Context, id string) error
 	// ListTokens API tokens
 	// (GET /tokens)
 	ListTokens(ctx *echo.Context) error
@@ -19649,6 +20539,72 @@ func (w *ServerInterfaceWrapper) VerifyStore(ctx *echo.Context) error {
 	return err
 }
 
+// ListSurveys converts echo context to params.
+func (w *ServerInterfaceWrapper) ListSurveys(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListSurveys(ctx)
+	return err
+}
+
+// StartSurvey converts echo context to params.
+func (w *ServerInterfaceWrapper) StartSurvey(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StartSurvey(ctx)
+	return err
+}
+
+// DeleteSurvey converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteSurvey(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeleteSurvey(ctx, id)
+	return err
+}
+
+// GetSurvey converts echo context to params.
+func (w *ServerInterfaceWrapper) GetSurvey(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetSurvey(ctx, id)
+	return err
+}
+
+// StopSurvey converts echo context to params.
+func (w *ServerInterfaceWrapper) StopSurvey(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StopSurvey(ctx, id)
+	return err
+}
+
 // ListTokens converts echo context to params.
 func (w *ServerInterfaceWrapper) ListTokens(ctx *echo.Context) error {
 	var err error
@@ -19780,6 +20736,11 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/machines/leave-out", wrapper.LeaveOutMachines, options.OperationMiddlewares["leaveOutMachines"]...)
 	router.POST(options.BaseURL+"/machines/take-back", wrapper.TakeBackMachines, options.OperationMiddlewares["takeBackMachines"]...)
 	router.GET(options.BaseURL+"/coverage", wrapper.GetCoverage, options.OperationMiddlewares["getCoverage"]...)
+	router.GET(options.BaseURL+"/surveys", wrapper.ListSurveys, options.OperationMiddlewares["listSurveys"]...)
+	router.POST(options.BaseURL+"/surveys", wrapper.StartSurvey, options.OperationMiddlewares["startSurvey"]...)
+	router.DELETE(options.BaseURL+"/surveys/:id", wrapper.DeleteSurvey, options.OperationMiddlewares["deleteSurvey"]...)
+	router.GET(options.BaseURL+"/surveys/:id", wrapper.GetSurvey, options.OperationMiddlewares["getSurvey"]...)
+	router.POST(options.BaseURL+"/surveys/:id/stop", wrapper.StopSurvey, options.OperationMiddlewares["stopSurvey"]...)
 	router.POST(options.BaseURL+"/rules/preview", wrapper.PreviewRule, options.OperationMiddlewares["previewRule"]...)
 	router.GET(options.BaseURL+"/links", wrapper.ListLinks, options.OperationMiddlewares["listLinks"]...)
 	router.POST(options.BaseURL+"/links", wrapper.AcceptInvitation, options.OperationMiddlewares["acceptInvitation"]...)
@@ -23164,6 +24125,188 @@ func (response VerifyStoredefaultApplicationProblemPlusJSONResponse) VisitVerify
 	return err
 }
 
+type ListSurveysRequestObject struct {
+}
+
+type ListSurveysResponseObject interface {
+	VisitListSurveysResponse(w http.ResponseWriter) error
+}
+
+type ListSurveys200JSONResponse []Survey
+
+func (response ListSurveys200JSONResponse) VisitListSurveysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSurveysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSurveysdefaultApplicationProblemPlusJSONResponse) VisitListSurveysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartSurveyRequestObject struct {
+	Body *StartSurveyJSONRequestBody
+}
+
+type StartSurveyResponseObject interface {
+	VisitStartSurveyResponse(w http.ResponseWriter) error
+}
+
+type StartSurvey201JSONResponse Survey
+
+func (response StartSurvey201JSONResponse) VisitStartSurveyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartSurveydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StartSurveydefaultApplicationProblemPlusJSONResponse) VisitStartSurveyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteSurveyRequestObject struct {
+	ID string `json:"id"`
+}
+
+type DeleteSurveyResponseObject interface {
+	VisitDeleteSurveyResponse(w http.ResponseWriter) error
+}
+
+type DeleteSurvey204Response struct {
+}
+
+func (response DeleteSurvey204Response) VisitDeleteSurveyResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteSurveydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteSurveydefaultApplicationProblemPlusJSONResponse) VisitDeleteSurveyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSurveyRequestObject struct {
+	ID string `json:"id"`
+}
+
+type GetSurveyResponseObject interface {
+	VisitGetSurveyResponse(w http.ResponseWriter) error
+}
+
+type GetSurvey200JSONResponse Survey
+
+func (response GetSurvey200JSONResponse) VisitGetSurveyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSurveydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSurveydefaultApplicationProblemPlusJSONResponse) VisitGetSurveyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StopSurveyRequestObject struct {
+	ID string `json:"id"`
+}
+
+type StopSurveyResponseObject interface {
+	VisitStopSurveyResponse(w http.ResponseWriter) error
+}
+
+type StopSurvey204Response struct {
+}
+
+func (response StopSurvey204Response) VisitStopSurveyResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type StopSurveydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StopSurveydefaultApplicationProblemPlusJSONResponse) VisitStopSurveyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListTokensRequestObject struct {
 }
 
@@ -23573,6 +24716,21 @@ type StrictServerInterface interface {
 	// VerifyStore Read and verify everything
 	// (POST /store/verify)
 	VerifyStore(ctx context.Context, request VerifyStoreRequestObject) (VerifyStoreResponseObject, error)
+	// ListSurveys Surveys, newest first, without what they saw
+	// (GET /surveys)
+	ListSurveys(ctx context.Context, request ListSurveysRequestObject) (ListSurveysResponseObject, error)
+	// StartSurvey Watch how much machines change before they are protected; nothing is copied
+	// (POST /surveys)
+	StartSurvey(ctx context.Context, request StartSurveyRequestObject) (StartSurveyResponseObject, error)
+	// DeleteSurvey Forget a survey that has ended
+	// (DELETE /surveys/{id})
+	DeleteSurvey(ctx context.Context, request DeleteSurveyRequestObject) (DeleteSurveyResponseObject, error)
+	// GetSurvey What a survey has seen so far, and what the machines would need
+	// (GET /surveys/{id})
+	GetSurvey(ctx context.Context, request GetSurveyRequestObject) (GetSurveyResponseObject, error)
+	// StopSurvey End a survey before its time; what it saw stays
+	// (POST /surveys/{id}/stop)
+	StopSurvey(ctx context.Context, request StopSurveyRequestObject) (StopSurveyResponseObject, error)
 	// ListTokens API tokens
 	// (GET /tokens)
 	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
@@ -26307,6 +27465,150 @@ func (sh *strictHandler) VerifyStore(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(VerifyStoreResponseObject); ok {
 		return validResponse.VisitVerifyStoreResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListSurveys operation middleware
+func (sh *strictHandler) ListSurveys(ctx *echo.Context) error {
+	var request ListSurveysRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSurveys(ctx.Request().Context(), request.(ListSurveysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSurveys")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListSurveysResponseObject); ok {
+		return validResponse.VisitListSurveysResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// StartSurvey operation middleware
+func (sh *strictHandler) StartSurvey(ctx *echo.Context) error {
+	var request StartSurveyRequestObject
+
+	var body StartSurveyJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StartSurvey(ctx.Request().Context(), request.(StartSurveyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StartSurvey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StartSurveyResponseObject); ok {
+		return validResponse.VisitStartSurveyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DeleteSurvey operation middleware
+func (sh *strictHandler) DeleteSurvey(ctx *echo.Context, id string) error {
+	var request DeleteSurveyRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteSurvey(ctx.Request().Context(), request.(DeleteSurveyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteSurvey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeleteSurveyResponseObject); ok {
+		return validResponse.VisitDeleteSurveyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetSurvey operation middleware
+func (sh *strictHandler) GetSurvey(ctx *echo.Context, id string) error {
+	var request GetSurveyRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSurvey(ctx.Request().Context(), request.(GetSurveyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSurvey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetSurveyResponseObject); ok {
+		return validResponse.VisitGetSurveyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// StopSurvey operation middleware
+func (sh *strictHandler) StopSurvey(ctx *echo.Context, id string) error {
+	var request StopSurveyRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StopSurvey(ctx.Request().Context(), request.(StopSurveyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StopSurvey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StopSurveyResponseObject); ok {
+		return validResponse.VisitStopSurveyResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -42,6 +42,16 @@ type Rooms struct {
 	Landings   Landings
 	Operations Operations
 	Coverage   Coverage
+	Surveys    Surveys
+}
+
+// Surveys is watching machines before they are protected.
+type Surveys interface {
+	List() []api.Survey
+	Show(ctx context.Context, id string) (api.Survey, error)
+	Start(ctx context.Context, who actor.Actor, name string, machines []string, length time.Duration) (id string, err error)
+	Stop(ctx context.Context, who actor.Actor, id string) error
+	Delete(ctx context.Context, who actor.Actor, id string) error
 }
 
 // Coverage is what protects machines, and the rules by which they join groups.

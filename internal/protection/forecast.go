@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"kestrel/internal/api"
+	"kestrel/internal/core/change"
 	"kestrel/internal/core/group"
 	"kestrel/internal/core/promise"
 	"kestrel/internal/directory"
@@ -15,7 +16,7 @@ import (
 
 // Forecast foretells what a group that could be made, or changed, would lead to. It
 // finds the same faults that saving would.
-func (x *Protection) Forecast(_ context.Context, in api.ForecastRequest) (api.Forecast, error) {
+func (x *Protection) Forecast(ctx context.Context, in api.ForecastRequest) (api.Forecast, error) {
 	if in.Group != nil && *in.Group != "" {
 		r, err := x.Groups.Find(*in.Group)
 		if err != nil {
@@ -32,7 +33,7 @@ func (x *Protection) Forecast(_ context.Context, in api.ForecastRequest) (api.Fo
 		if len(faults) == 0 && r.Direction == directory.Out {
 			faults = x.Groups.Check(next, r.ID)
 		}
-		return x.foretell(r, next, fieldErrors(faults)), nil
+		return x.foretell(ctx, r, next, fieldErrors(faults)), nil
 	}
 	n := api.NewGroup{PromiseText: in.PromiseText, Machines: []string{}, Rule: in.Rule, WithoutDisks: in.WithoutDisks, WithoutBootDisks: in.WithoutBootDisks, Quiesce: in.Quiesce}
 	given := map[string]bool{"promise": true, "name": in.Name != nil, "machines": in.Machines != nil, "rule": in.Rule != nil, "withoutDisks": in.WithoutDisks != nil, "quiesce": in.Quiesce != nil, "link": in.Link != nil}
@@ -66,11 +67,11 @@ func (x *Protection) Forecast(_ context.Context, in api.ForecastRequest) (api.Fo
 		}
 	}
 	now := x.Clock.Now()
-	return x.foretell(directory.Record{Link: l.ID, Anchor: now, Direction: directory.Out}, s, fieldErrors(told)), nil
+	return x.foretell(ctx, directory.Record{Link: l.ID, Anchor: now, Direction: directory.Out}, s, fieldErrors(told)), nil
 }
 
 // foretell computes a forecast of a specification of a group.
-func (x *Protection) foretell(r directory.Record, s group.Spec, faults []api.FieldError) api.Forecast {
+func (x *Protection) foretell(ctx context.Context, r directory.Record, s group.Spec, faults []api.FieldError) api.Forecast {
 	now := x.Clock.Now()
 	var shown api.Group
 	Show(s, &shown, now)
@@ -82,10 +83,19 @@ func (x *Protection) foretell(r directory.Record, s group.Spec, faults []api.Fie
 	}
 	var load promise.Load
 	if r.ID != "" && r.Direction == directory.Out {
-		load.ChangeRate, load.CycleLength = x.Mover.ChangeRate(r.ID)
+		var rate float64
+		rate, load.CycleLength = x.Mover.ChangeRate(r.ID)
+		load.Change = change.Steady(rate)
 	}
 	if live, ok := x.Peering.Reported(r.ID); ok && r.Direction == directory.In {
-		load.ChangeRate = live.ChangeRate
+		load.Change = change.Steady(live.ChangeRate)
+	}
+	from := "cycles"
+	if len(load.Change) == 0 && x.Surveyed != nil {
+		from = "survey"
+		if c, ok, err := x.Surveyed(ctx, s.Platform, s.IDs()); err == nil && ok {
+			load.Change = c
+		}
 	}
 	if l, ok := x.Peering.Get(r.Link); ok {
 		if l.Free > 0 {
@@ -100,8 +110,8 @@ func (x *Protection) foretell(r directory.Record, s group.Spec, faults []api.Fie
 			}
 		}
 	}
-	if load.ChangeRate > 0 {
-		out.ChangeBytesPerSecond = &load.ChangeRate
+	if rate := load.Change.Rate(s.Promise.Cadence.Every); rate > 0 {
+		out.ChangeBytesPerSecond, out.ChangeFrom = &rate, &from
 	}
 	out.UsedBytes = load.UsedBytes
 	for _, f := range faults {

@@ -15,6 +15,7 @@ import (
 	"kestrel/internal/api"
 	"kestrel/internal/clock"
 	"kestrel/internal/core/actor"
+	"kestrel/internal/core/change"
 	"kestrel/internal/core/group"
 	"kestrel/internal/core/promise"
 	"kestrel/internal/core/words"
@@ -38,6 +39,8 @@ type Config struct {
 	Mover     *mover.Mover
 	Keeper    *keeper.Keeper
 	Clock     clock.Clock
+	// Surveyed is how much machines change together by surveys, if all were surveyed.
+	Surveyed func(ctx context.Context, platform string, machines []string) (change.Curve, bool, error)
 }
 
 // Records is where it is noted what a peer has yet to hear; *records.DB is one.
@@ -278,7 +281,7 @@ func (x *Protection) Preview(ctx context.Context, id string, in api.GroupPatch) 
 	}
 	v.Faults = fieldErrors(faults)
 	v.Changes = changesView(group.Diff(r.Spec, next))
-	v.Forecast = x.foretell(r, next, v.Faults)
+	v.Forecast = x.foretell(ctx, r, next, v.Faults)
 	v.Warnings = v.Forecast.Warnings
 	if w.Keep != nil && len(faults) == 0 {
 		lost, numbers, err := x.Keeper.WouldDrop(ctx, r, *w.Keep)

@@ -44,7 +44,7 @@ export function Consequence({
             {chosen ? size(f.spaceBytes) : "—"}
             <div className="text-muted text-xs">
               {f.changeBytesPerSecond
-                ? `changing ${rate(f.changeBytesPerSecond)}, before compression`
+                ? `changing ${rate(f.changeBytesPerSecond)}${f.changeFrom === "survey" ? " by a survey" : ""}, before compression`
                 : "what changes is not known before the first cycles"}
             </div>
           </Out>

@@ -34,8 +34,7 @@ export function CoverageCard() {
         <div className="flex flex-wrap items-baseline gap-x-4 gap-y-1">
           <strong className="text-2xl">{percent(v.counts.share)}</strong>
           <span className="text-muted">
-            of {count(all - v.counts.leftOut - v.counts.landed, "machine")} that nobody leaves out{" "}
-            {v.counts.share === 1 ? "are protected" : "is protected"}
+            of the {count(all - v.counts.leftOut - v.counts.landed, "machine")} that are to be
           </span>
         </div>
         <div className="flex h-2.5 gap-px overflow-hidden rounded" aria-hidden>

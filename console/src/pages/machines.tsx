@@ -7,6 +7,7 @@ import { count, size, when } from "../format";
 import { type Column, given, paged, RowTable, useList } from "../table";
 import { Button, Card, Empty, Fault, Find, inputLook, Page } from "../ui";
 import { CoverageCard, LeaveOutDialog } from "./coverage";
+import { SurveyDialog } from "./surveys";
 
 type Machine = Schemas["Machine"];
 
@@ -134,7 +135,7 @@ export function MachinesPage() {
   );
   const platforms = useQuery(asks.platforms);
   const qc = useQueryClient();
-  const dialog = useDialog<"leave-out">();
+  const dialog = useDialog<"leave-out" | "survey">();
   const takeBack = useMutation({
     mutationFn: (ids: string[]) => ask(api.POST("/machines/take-back", { body: { machines: ids } })),
     onSuccess: () => {
@@ -144,10 +145,22 @@ export function MachinesPage() {
   });
   const select = `${inputLook} !w-auto`;
   return (
-    <Page title="Machines">
+    <Page
+      title="Machines"
+      actions={
+        may.operate ? (
+          <Link to="/surveys" className="font-semibold text-link">
+            Surveys →
+          </Link>
+        ) : undefined
+      }
+    >
       <Fault of={list.error ?? takeBack.error} />
       {dialog.name === "leave-out" && dialog.ids.length > 0 && (
         <LeaveOutDialog ids={dialog.ids} onClose={dialog.close} />
+      )}
+      {dialog.name === "survey" && dialog.ids.length > 0 && (
+        <SurveyDialog ids={dialog.ids} onClose={dialog.close} onDone={(s) => go(`/surveys/${s.id}`)} />
       )}
       <CoverageCard />
       <Card>
@@ -239,6 +252,13 @@ export function MachinesPage() {
                           onClick={() => dialog.open("leave-out", ...free.map((m) => m.id))}
                         >
                           Leave {free.length} out…
+                        </Button>
+                        <Button
+                          small
+                          disabled={!able.length}
+                          onClick={() => dialog.open("survey", ...able.map((m) => m.id))}
+                        >
+                          Survey {able.length}…
                         </Button>
                         {left.length > 0 && (
                           <Button small onClick={() => takeBack.mutate(left.map((m) => m.id))}>

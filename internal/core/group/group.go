@@ -417,12 +417,13 @@ func Diff(from, to Spec) []Change {
 	}
 	// Machines of the same names may be others.
 	if !SameMachines(from, to) && !slices.ContainsFunc(out, func(c Change) bool { return c.Field == "machines" }) {
-		out = append(out, Change{"machines", list(ids(from)), list(ids(to))})
+		out = append(out, Change{"machines", list(from.IDs()), list(to.IDs())})
 	}
 	return out
 }
 
-func ids(s Spec) []string {
+// IDs lists the machines by their IDs.
+func (s Spec) IDs() []string {
 	var out []string
 	for _, m := range s.Machines {
 		out = append(out, m.ID)
@@ -445,7 +446,7 @@ func Clash(base, theirs, ours Spec) []Change {
 
 // SameMachines tells whether two specifications are of the same machines.
 func SameMachines(a, b Spec) bool {
-	x, y := ids(a), ids(b)
+	x, y := a.IDs(), b.IDs()
 	slices.Sort(x)
 	slices.Sort(y)
 	return a.Platform == b.Platform && slices.Equal(x, y)

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"kestrel/internal/core/cadence"
+	"kestrel/internal/core/change"
 	"kestrel/internal/core/ladder"
 	"kestrel/internal/core/span"
 )
@@ -110,9 +111,10 @@ type Forecast struct {
 	Oldest        time.Duration // how far back one can go
 	Worst         time.Duration // highest exposure: cadence plus the length of a cycle; 0 by hand
 	CycleLength   time.Duration // expected, with what the link lets through
-	// SpaceBytes bounds the space at the recovery site from above: the first
-	// copy and, for every further point, all bytes changed since the one
-	// before it, as if no block changed twice.
+	// SpaceBytes is the space at the recovery site before compression: the first copy
+	// and, for every further point, what changed since the one before it. As far as
+	// change is known by length of time, a block that changes twice between kept points
+	// counts once; else this is a bound from above.
 	SpaceBytes int64
 	Warnings   []Finding
 }
@@ -120,7 +122,7 @@ type Forecast struct {
 // Load is what is known or assumed about the machines.
 type Load struct {
 	UsedBytes   int64         // bytes the first copy holds
-	ChangeRate  float64       // bytes changed a second
+	Change      change.Curve  // how much changes within lengths of time
 	CycleLength time.Duration // how long a cycle takes
 	LinkRate    float64       // bytes a second that the link lets through; 0 for no limit
 }
@@ -136,13 +138,13 @@ func (p Promise) Foretell(anchor, now time.Time, load Load) Forecast {
 	for i, n := range f.PointsPerRung {
 		f.Points += n
 		apart := max(p.Keep[i].Each, p.Cadence.Every)
-		perPoint := min(float64(load.UsedBytes), load.ChangeRate*apart.Seconds())
+		perPoint := min(float64(load.UsedBytes), load.Change.Within(apart))
 		f.SpaceBytes += int64(perPoint * float64(n))
 	}
 	f.CycleLength = load.CycleLength
 	if load.LinkRate > 0 && !p.Cadence.ByHand() {
 		// What changes from one start to the next has to cross the link.
-		crossing := load.ChangeRate * p.Cadence.Every.Seconds() / load.LinkRate
+		crossing := load.Change.Within(p.Cadence.Every) / load.LinkRate
 		f.CycleLength = max(f.CycleLength, time.Duration(crossing*float64(time.Second)))
 	}
 	if !p.Cadence.ByHand() {
@@ -157,9 +159,10 @@ func (p Promise) warn(f Forecast, load Load) []Finding {
 	w := func(field, format string, a ...any) []Finding {
 		return []Finding{{Field: "promise." + field, Message: fmt.Sprintf(format, a...), Warning: true}}
 	}
+	rate := load.Change.Rate(p.Cadence.Every)
 	switch {
-	case load.LinkRate > 0 && load.ChangeRate > load.LinkRate:
-		return w("cadenceSeconds", "The machines change %s/s, and the link is limited to %s/s: cycles can never keep up. Raise the limit of the link.", span.Bytes(load.ChangeRate), span.Bytes(load.LinkRate))
+	case load.LinkRate > 0 && rate > load.LinkRate:
+		return w("cadenceSeconds", "The machines change %s/s, and the link is limited to %s/s: cycles can never keep up. Raise the limit of the link.", span.Bytes(rate), span.Bytes(load.LinkRate))
 	case f.Worst > p.Target && f.CycleLength > p.Cadence.Every && load.LinkRate > 0:
 		return w("rpoTargetSeconds", "A cycle would take %s over the limited link, so that exposure reaches %s, above the target of %s. Raise the limit of the link or the target.", span.Format(f.CycleLength), span.Format(f.Worst), span.Format(p.Target))
 	case f.Worst > p.Target:

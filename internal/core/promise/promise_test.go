@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kestrel/internal/core/cadence"
+	"kestrel/internal/core/change"
 	"kestrel/internal/core/ladder"
 	"kestrel/internal/core/promise"
 	"kestrel/internal/core/span"
@@ -52,7 +53,7 @@ func TestCheckNamesTheFieldAndTheMend(t *testing.T) {
 
 func TestForetell(t *testing.T) {
 	now := time.Date(2026, 11, 23, 12, 1, 0, 0, time.UTC)
-	f := good().Foretell(now.Add(-time.Minute), now, promise.Load{UsedBytes: 1000, ChangeRate: 1, CycleLength: 30 * time.Second})
+	f := good().Foretell(now.Add(-time.Minute), now, promise.Load{UsedBytes: 1000, Change: change.Steady(1), CycleLength: 30 * time.Second})
 	require.Equal(t, now.Add(4*time.Minute), f.Starts[0])
 	require.Equal(t, []int{73, 42}, f.PointsPerRung) // 6 h / 5 min + newest; (48 h - 6 h) / 1 h
 	require.Equal(t, 115, f.Points)

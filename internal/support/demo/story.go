@@ -159,6 +159,9 @@ func (d *demo) tellPast(ctx context.Context) error {
 		if err := allSealed(ctx, sites); err != nil {
 			return err
 		}
+		if _, err := sites["Norhaven"].Surveys.Start(ctx, d.person(), "Print and kiosks", []string{"print-queue", "berth-kiosk"}, 2*time.Hour); err != nil {
+			return err
+		}
 		d.say("%d groups are copied; the hours pass", len(pastPlans())+1)
 		clk.SetSpeed(speedRun)
 		if err := settle(ctx, clk, now.Add(-40*time.Minute)); err != nil {

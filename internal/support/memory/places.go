@@ -122,3 +122,35 @@ func (db *DB) CoverageSince(_ context.Context, from time.Time) ([]records.Covera
 	defer db.mu.Unlock()
 	return slices.DeleteFunc(slices.Clone(db.coverage), func(x records.Coverage) bool { return x.At.Before(from) }), nil
 }
+
+// Surveys implements survey.Records.
+func (db *DB) Surveys(context.Context) ([]records.Survey, error) {
+	out, err := all(db, db.surveys)
+	slices.SortFunc(out, func(a, b records.Survey) int { return b.StartedAt.Compare(a.StartedAt) })
+	return out, err
+}
+
+// PutSurvey implements survey.Records.
+func (db *DB) PutSurvey(_ context.Context, s records.Survey) error {
+	return db.set(func() { db.surveys[s.ID] = s })
+}
+
+// DeleteSurvey implements survey.Records.
+func (db *DB) DeleteSurvey(_ context.Context, id string) error {
+	return db.set(func() {
+		delete(db.surveys, id)
+		db.samples = slices.DeleteFunc(db.samples, func(s records.SurveySample) bool { return s.Survey == id })
+	})
+}
+
+// AddSurveySample implements survey.Records.
+func (db *DB) AddSurveySample(_ context.Context, s records.SurveySample) error {
+	return db.set(func() { db.samples = append(db.samples, s) })
+}
+
+// SurveySamples implements survey.Records.
+func (db *DB) SurveySamples(_ context.Context, survey string) ([]records.SurveySample, error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	return slices.DeleteFunc(slices.Clone(db.samples), func(s records.SurveySample) bool { return s.Survey != survey }), nil
+}
