@@ -1907,16 +1907,31 @@ export interface components {
         Promise: {
             /** Format: int64 */
             rpoTargetSeconds: number;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description From one start to the next; 0 by hand, and where cadence says something else
+             */
             cadenceSeconds: number;
+            /** @description In words: every 5 min, back to back, by hand, or times such as "weekdays at 02:00" or recurrence rules of RFC 5545. Where it is given it goes before cadenceSeconds */
+            cadence?: string;
+            /** @description Recurrence rules of RFC 5545, where cycles start by a calendar; it is told only */
+            calendar?: string[];
+            /** @description When no cycle starts by itself, such as "mon-fri 08:00-18:00; 2026-12-24 to 2026-12-26" */
+            quiet?: string;
+            /** @description Time zone of times and dates, such as Europe/Oslo; UTC if left out */
+            zone?: string;
             keep: components["schemas"]["Rung"][];
         };
         /** @description A promise as people write it. What is left out stays as it is */
         PromiseText: {
             /** @description Like 15min */
             rpoTarget?: string;
-            /** @description Like 5 min, or hand */
+            /** @description Like 5 min, back to back, hand, or weekdays at 02:00 */
             cadence?: string;
+            /** @description Like mon-fri 08:00-18:00, or none */
+            quiet?: string;
+            /** @description Like Europe/Oslo */
+            zone?: string;
             /** @description Like all 6h, 1h 2d; or 24 hourly, 7 daily; or 3 a day for 5 days */
             keep?: string;
         };
@@ -1925,6 +1940,10 @@ export interface components {
             rpoTargetSeconds?: number;
             /** Format: int64 */
             cadenceSeconds?: number;
+            cadence?: string;
+            /** @description none is none */
+            quiet?: string;
+            zone?: string;
             keep?: components["schemas"]["Rung"][];
         };
         /** @description A group that could be made or changed */
@@ -1941,8 +1960,14 @@ export interface components {
             /** @description The one that would be changed */
             group?: string;
         };
+        ForetoldStart: {
+            /** Format: date-time */
+            at: string;
+            /** @description What a change of the clock or a quiet time made of it */
+            note?: string;
+        };
         Forecast: {
-            starts: string[];
+            starts: components["schemas"]["ForetoldStart"][];
             points: number;
             pointsPerRung: number[];
             /** Format: int64 */

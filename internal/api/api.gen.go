@@ -403,17 +403,17 @@ type Forecast struct {
 	ChangeFrom *string `json:"changeFrom,omitempty"`
 
 	// CycleSeconds How long a cycle is expected to take
-	CycleSeconds   *float64     `json:"cycleSeconds,omitempty"`
-	Faults         []FieldError `json:"faults"`
-	OldestSeconds  int64        `json:"oldestSeconds"`
-	Points         int          `json:"points"`
-	PointsPerRung  []int        `json:"pointsPerRung"`
-	Promise        Promise      `json:"promise"`
-	SpaceBytes     int64        `json:"spaceBytes"`
-	SpaceFreeBytes *int64       `json:"spaceFreeBytes,omitempty"`
-	Starts         []time.Time  `json:"starts"`
-	UsedBytes      int64        `json:"usedBytes"`
-	Warnings       []FieldError `json:"warnings"`
+	CycleSeconds   *float64        `json:"cycleSeconds,omitempty"`
+	Faults         []FieldError    `json:"faults"`
+	OldestSeconds  int64           `json:"oldestSeconds"`
+	Points         int             `json:"points"`
+	PointsPerRung  []int           `json:"pointsPerRung"`
+	Promise        Promise         `json:"promise"`
+	SpaceBytes     int64           `json:"spaceBytes"`
+	SpaceFreeBytes *int64          `json:"spaceFreeBytes,omitempty"`
+	Starts         []ForetoldStart `json:"starts"`
+	UsedBytes      int64           `json:"usedBytes"`
+	Warnings       []FieldError    `json:"warnings"`
 
 	// WorstSeconds Not there if cycles run only by hand
 	WorstSeconds *int64 `json:"worstSeconds,omitempty"`
@@ -434,6 +434,14 @@ type ForecastRequest struct {
 	Rule             *MemberRule  `json:"rule,omitempty"`
 	WithoutBootDisks *bool        `json:"withoutBootDisks,omitempty"`
 	WithoutDisks     *[]string    `json:"withoutDisks,omitempty"`
+}
+
+// ForetoldStart defines model for ForetoldStart.
+type ForetoldStart struct {
+	At time.Time `json:"at"`
+
+	// Note What a change of the clock or a quiet time made of it
+	Note *string `json:"note,omitempty"`
 }
 
 // Group defines model for Group.
@@ -1234,28 +1242,52 @@ type Progress struct {
 
 // Promise defines model for Promise.
 type Promise struct {
-	CadenceSeconds   int64  `json:"cadenceSeconds"`
-	Keep             []Rung `json:"keep"`
-	RpoTargetSeconds int64  `json:"rpoTargetSeconds"`
+	// Cadence In words: every 5 min, back to back, by hand, or times such as "weekdays at 02:00" or recurrence rules of RFC 5545. Where it is given it goes before cadenceSeconds
+	Cadence *string `json:"cadence,omitempty"`
+
+	// CadenceSeconds From one start to the next; 0 by hand, and where cadence says something else
+	CadenceSeconds int64 `json:"cadenceSeconds"`
+
+	// Calendar Recurrence rules of RFC 5545, where cycles start by a calendar; it is told only
+	Calendar *[]string `json:"calendar,omitempty"`
+	Keep     []Rung    `json:"keep"`
+
+	// Quiet When no cycle starts by itself, such as "mon-fri 08:00-18:00; 2026-12-24 to 2026-12-26"
+	Quiet            *string `json:"quiet,omitempty"`
+	RpoTargetSeconds int64   `json:"rpoTargetSeconds"`
+
+	// Zone Time zone of times and dates, such as Europe/Oslo; UTC if left out
+	Zone *string `json:"zone,omitempty"`
 }
 
 // PromisePatch defines model for PromisePatch.
 type PromisePatch struct {
-	CadenceSeconds   *int64  `json:"cadenceSeconds,omitempty"`
-	Keep             *[]Rung `json:"keep,omitempty"`
+	Cadence        *string `json:"cadence,omitempty"`
+	CadenceSeconds *int64  `json:"cadenceSeconds,omitempty"`
+	Keep           *[]Rung `json:"keep,omitempty"`
+
+	// Quiet none is none
+	Quiet            *string `json:"quiet,omitempty"`
 	RpoTargetSeconds *int64  `json:"rpoTargetSeconds,omitempty"`
+	Zone             *string `json:"zone,omitempty"`
 }
 
 // PromiseText A promise as people write it. What is left out stays as it is
 type PromiseText struct {
-	// Cadence Like 5 min, or hand
+	// Cadence Like 5 min, back to back, hand, or weekdays at 02:00
 	Cadence *string `json:"cadence,omitempty"`
 
 	// Keep Like all 6h, 1h 2d; or 24 hourly, 7 daily; or 3 a day for 5 days
 	Keep *string `json:"keep,omitempty"`
 
+	// Quiet Like mon-fri 08:00-18:00, or none
+	Quiet *string `json:"quiet,omitempty"`
+
 	// RpoTarget Like 15min
 	RpoTarget *string `json:"rpoTarget,omitempty"`
+
+	// Zone Like Europe/Oslo
+	Zone *string `json:"zone,omitempty"`
 }
 
 // Quiesce defines model for Quiesce.

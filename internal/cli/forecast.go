@@ -10,25 +10,28 @@ import (
 	"github.com/spf13/cobra"
 
 	"kestrel/internal/api"
+	"kestrel/internal/core/cadence"
 	"kestrel/internal/core/ladder"
 	"kestrel/internal/core/span"
 )
 
 // promiseFlags are the flags of a promise.
-type promiseFlags struct{ rpo, every, keep string }
+type promiseFlags struct{ rpo, every, keep, quiet, zone string }
 
 func (p *promiseFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&p.rpo, "rpo", "", "RPO target, such as 15min")
-	c.Flags().StringVar(&p.every, "every", "", `cadence, such as 5min; "hand" for cycles run by hand`)
+	c.Flags().StringVar(&p.every, "every", "", `cadence, such as 5min; "back to back"; "hand" for cycles run by hand; or times such as "weekdays at 02:00" or "last friday of the month at 22:00"`)
+	c.Flags().StringVar(&p.quiet, "quiet", "", `when no cycle starts by itself, such as "mon-fri 08:00-18:00; 2026-12-24 to 2026-12-26"; none for never`)
+	c.Flags().StringVar(&p.zone, "zone", "", "time zone of times and dates, such as Europe/Oslo (default UTC)")
 	c.Flags().StringVar(&p.keep, "keep", "", `keep ladder, such as "all 6h, 1h 2d, 1d 14d", "24 hourly, 7 daily" or "3 a day for 5 days"; a rung may end in locked: nobody deletes what it keeps`)
 }
 
 // read gives what was given, read by the rules that the API has too.
 func (p *promiseFlags) read() (*api.PromisePatch, error) {
-	if p.rpo+p.every+p.keep == "" {
+	if *p == (promiseFlags{}) {
 		return nil, nil
 	}
-	out := &api.PromisePatch{}
+	out := &api.PromisePatch{Quiet: strOr(p.quiet), Zone: strOr(p.zone)}
 	if p.rpo != "" {
 		d, err := span.Parse(p.rpo)
 		if err != nil {
@@ -36,14 +39,19 @@ func (p *promiseFlags) read() (*api.PromisePatch, error) {
 		}
 		out.RpoTargetSeconds = new(int64(d / time.Second))
 	}
-	if p.every == "hand" {
-		out.CadenceSeconds = new(int64)
-	} else if p.every != "" {
-		d, err := span.Parse(p.every)
+	if p.every != "" {
+		c, err := cadence.Parse(p.every, p.zone)
 		if err != nil {
 			return nil, usage("--every: %v", err)
 		}
-		out.CadenceSeconds = new(int64(d / time.Second))
+		if out.CadenceSeconds = new(int64(c.Every / time.Second)); c.Every == 0 {
+			out.CadenceSeconds, out.Cadence = nil, &p.every
+		}
+	}
+	if p.quiet != "" {
+		if _, err := cadence.ParseQuiet(p.quiet, p.zone); err != nil {
+			return nil, usage("--quiet: %v", err)
+		}
 	}
 	if p.keep != "" {
 		l, err := ladder.Parse(p.keep)
@@ -114,12 +122,21 @@ func forecastRows(w *tabwriter.Writer, f api.Forecast) {
 	}
 	var starts []string
 	for _, t := range f.Starts {
-		starts = append(starts, clockTime(&t))
+		starts = append(starts, clockTime(&t.At))
 	}
-	if len(starts) == 0 {
+	switch {
+	case len(starts) > 0:
+	case f.Promise.Cadence != nil && *f.Promise.Cadence == "back to back":
+		starts = []string{"as soon as the one before has ended"}
+	default:
 		starts = []string{"by hand"}
 	}
 	row(w, "Next starts", strings.Join(starts, "  "))
+	for _, t := range f.Starts {
+		if t.Note != nil {
+			row(w, "", clockTime(&t.At)+": "+*t.Note)
+		}
+	}
 	row(w, "Points", fmt.Sprintf("%d, back to %s", f.Points, secs(f.OldestSeconds)))
 	worst := "as long as nobody runs a cycle"
 	if f.WorstSeconds != nil {

@@ -40,7 +40,10 @@ func (a *app) groupCreateCmd() *cobra.Command {
 				return a.showForecast(cmd.Context(), c, api.ForecastRequest{Name: &args[0], Link: &in.Link, Promise: patch, Machines: &in.Machines})
 			}
 			in.Name, in.Paused = args[0], &paused
-			in.Promise = &api.Promise{RpoTargetSeconds: *patch.RpoTargetSeconds, CadenceSeconds: *patch.CadenceSeconds, Keep: *patch.Keep}
+			in.Promise = &api.Promise{RpoTargetSeconds: *patch.RpoTargetSeconds, Cadence: patch.Cadence, Quiet: patch.Quiet, Zone: patch.Zone, Keep: *patch.Keep}
+			if patch.CadenceSeconds != nil {
+				in.Promise.CadenceSeconds = *patch.CadenceSeconds
+			}
 			if in.Quiesce, err = ms.rest(); err != nil {
 				return err
 			}
@@ -149,7 +152,7 @@ drop points at once shows which, and needs --drop-points.`,
 				patch.Together = &together
 			}
 			if patch == (api.GroupPatch{}) {
-				return usage("say what to change: --name, --tag, --machine, --add-machine, --remove-machine, --rule, --by-hand, --rpo, --every, --keep, --quiesce, --without-disk, --new-disks, --together, --priority, --compare-every, --lock or --home-points")
+				return usage("say what to change: --name, --tag, --machine, --add-machine, --remove-machine, --rule, --by-hand, --rpo, --every, --quiet, --zone, --keep, --quiesce, --without-disk, --new-disks, --together, --priority, --compare-every, --lock or --home-points")
 			}
 			if dry {
 				return a.showPreview(cmd.Context(), c, g, patch)

@@ -31,11 +31,13 @@ func groupPage(w *tabwriter.Writer, g api.Group) {
 		row(w, "Tags", strings.Join(g.Tags, ", "))
 	}
 	row(w, "Backlog", sizeOr(g.BacklogBytes))
-	every := "by hand"
-	if g.Promise.CadenceSeconds > 0 {
-		every = "every " + secs(g.Promise.CadenceSeconds)
+	row(w, "Promise", fmt.Sprintf("RPO %s, cycles %s, keep %s", secs(g.Promise.RpoTargetSeconds), cadenceText(g.Promise), keepText(g.Promise.Keep)))
+	if g.Promise.Quiet != nil {
+		row(w, "Quiet", *g.Promise.Quiet+" ("+*g.Promise.Zone+")")
 	}
-	row(w, "Promise", fmt.Sprintf("RPO %s, cycles %s, keep %s", secs(g.Promise.RpoTargetSeconds), every, keepText(g.Promise.Keep)))
+	if g.Promise.Calendar != nil {
+		row(w, "Calendar", strings.Join(*g.Promise.Calendar, "  "))
+	}
 	row(w, "Priority", g.Priority)
 	compared := "only when asked"
 	if g.CompareEverySeconds > 0 {
@@ -76,6 +78,17 @@ func groupPage(w *tabwriter.Writer, g api.Group) {
 	if g.NewDisks == "flag" {
 		row(w, "New disks", "flagged, and not copied until somebody decides")
 	}
+}
+
+// cadenceText says when cycles start.
+func cadenceText(p api.Promise) string {
+	if p.Cadence == nil {
+		return "by hand"
+	}
+	if p.Calendar != nil {
+		return *p.Cadence + " (" + *p.Zone + ")"
+	}
+	return *p.Cadence
 }
 
 // disksText counts the disks that are copied, and names those that are not.

@@ -22,6 +22,7 @@ import (
 	"kestrel/internal/core/group"
 	"kestrel/internal/core/ladder"
 	"kestrel/internal/core/promise"
+	"kestrel/internal/core/scope"
 	"kestrel/internal/directory"
 	"kestrel/internal/events"
 	"kestrel/internal/problem"
@@ -81,9 +82,9 @@ func TestNoEditIsLost(t *testing.T) {
 		require.NoError(t, err)
 		b := open(t, db)
 		clash := round%3 == 0
-		patches := []group.Patch{{Every: new(30 * time.Second)}, {Priority: new(group.High)}}
+		patches := []group.Patch{{Cadence: &cadence.Cadence{Every: 30 * time.Second}}, {Priority: new(group.High)}}
 		if clash {
-			patches = []group.Patch{{Every: new(30 * time.Second)}, {Every: new(20 * time.Second)}}
+			patches = []group.Patch{{Cadence: &cadence.Cadence{Every: 30 * time.Second}}, {Cadence: &cadence.Cadence{Every: 20 * time.Second}}}
 		}
 		var wg sync.WaitGroup
 		errs := make([]error, 2)
@@ -137,7 +138,7 @@ func TestAStaleFormIsToldWhatWasDone(t *testing.T) {
 	d := open(t, db)
 	r, err := d.Create(ctx, anna, record("Ticketing", "m1"))
 	require.NoError(t, err)
-	_, _, err = d.Update(ctx, ben, r.ID, group.Patch{Every: new(20 * time.Second)}, &r.Revision, text)
+	_, _, err = d.Update(ctx, ben, r.ID, group.Patch{Cadence: &cadence.Cadence{Every: 20 * time.Second}}, &r.Revision, text)
 	require.NoError(t, err)
 	_, _, err = d.Update(ctx, anna, r.ID, group.Patch{Name: new("Tickets")}, &r.Revision, text)
 	p, ok := problem.Of(err)
@@ -273,7 +274,7 @@ func TestSitesAgreeInTheEnd(t *testing.T) {
 		require.NoError(t, err)
 		reports := []directory.Record{r}
 		for range rapid.IntRange(0, 12).Draw(t, "edits") {
-			p := group.Patch{Every: new(time.Duration(rapid.IntRange(1, 200).Draw(t, "every")) * time.Second)}
+			p := group.Patch{Cadence: &cadence.Cadence{Every: time.Duration(rapid.IntRange(1, 200).Draw(t, "every")) * time.Second}}
 			if rapid.Bool().Draw(t, "name") {
 				p = group.Patch{Name: new(rapid.StringMatching(`[a-z]{1,8}`).Draw(t, "to"))}
 			}
@@ -349,6 +350,19 @@ func TestStoredFormsReadBack(t *testing.T) {
 		if rapid.Bool().Draw(t, "rests") {
 			s.Machines[1].Rest = group.Rest{Mode: rapid.SampledFrom([]group.Mode{group.RestTry, group.RestRequired}).Draw(t, "mode"), Limit: time.Duration(rapid.IntRange(0, 60).Draw(t, "limit")) * time.Second, Nth: rapid.IntRange(0, 9).Draw(t, "nth"), Before: rapid.SampledFrom([]string{"", "flush"}).Draw(t, "before")}
 		}
+		s.Promise.Zone = rapid.SampledFrom([]string{"", "Europe/Oslo"}).Draw(t, "zone")
+		c, err := cadence.Parse(rapid.SampledFrom([]string{"back to back", "7min", "hand", "weekdays at 02:00 and 04:30"}).Draw(t, "cadence"), s.Promise.Zone)
+		require.NoError(t, err)
+		if rapid.Bool().Draw(t, "is quiet") {
+			c.Quiet, err = cadence.ParseQuiet("mon-fri 08:00-18:00; 2026-12-24", s.Promise.Zone)
+			require.NoError(t, err)
+		}
+		s.Promise.Cadence = c
+		if rapid.Bool().Draw(t, "rules") {
+			m, err := scope.Parse("folder /x and not tag y")
+			require.NoError(t, err)
+			s.Rule = &group.Rule{Match: m, Order: 7}
+		}
 		s.NewDisks = rapid.SampledFrom([]group.NewDisks{group.CopyNew, group.FlagNew}).Draw(t, "new disks")
 		s.Priority = rapid.SampledFrom([]group.Priority{group.High, group.Normal, group.Low}).Draw(t, "priority")
 		s.CompareEvery = time.Duration(rapid.IntRange(0, 1000).Draw(t, "compare")) * time.Hour
@@ -361,10 +375,13 @@ func TestStoredFormsReadBack(t *testing.T) {
 		got, err := directory.Decode(directory.Encode(s), "x")
 		require.NoError(t, err)
 		require.Equal(t, s, got)
-		w := directory.Wish{Machines: &[]string{"a"}, Match: new(int64(7))}
-		w.Name, w.Every, w.Keep, w.Pause, w.Priority = &s.Name, &s.Promise.Cadence.Every, &s.Promise.Keep, s.Pause, &s.Priority
+		w := directory.Wish{Machines: &[]string{"a"}, Match: new(int64(7)), Without: &[]string{"a:b"}, Add: []string{"c"}, Rest: &[]directory.RestOf{{Machine: "a", Rest: group.Rest{Mode: group.RestRequired, Nth: 3}}}}
+		w.Rule, w.NewDisks = s.Rule, &s.NewDisks
+		w.Name, w.Cadence, w.Quiet, w.Zone, w.Keep, w.Pause, w.Priority = &s.Name, new(s.Promise.Cadence), new(s.Promise.Cadence.Quiet), &s.Promise.Zone, &s.Promise.Keep, s.Pause, &s.Priority
 		back, err := directory.DecodeWish(directory.EncodeWish(w))
 		require.NoError(t, err)
+		// Cadence and quiet times get their zone where they are applied.
+		w.Cadence.Quiet, w.Cadence.Calendar.Zone, w.Quiet.Zone = cadence.Quiet{}, "", ""
 		require.Equal(t, w, back)
 	})
 }

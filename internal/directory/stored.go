@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"kestrel/internal/core/cadence"
+	"kestrel/internal/core/calendar"
 	"kestrel/internal/core/group"
 	"kestrel/internal/core/ladder"
 	"kestrel/internal/core/promise"
@@ -115,6 +116,30 @@ type storedPromise struct {
 	Target  int64        `json:"rpoTargetSeconds"`
 	Cadence int64        `json:"cadenceSeconds"`
 	Keep    []storedRung `json:"keep"`
+	// Cadence is how long it is from one start to the next; 0 also where there is one of
+	// these.
+	BackToBack bool     `json:"backToBack,omitempty"`
+	Calendar   []string `json:"calendar,omitempty"`
+	Quiet      string   `json:"quiet,omitempty"`
+	Zone       string   `json:"zone,omitempty"`
+}
+
+// cadenceOf reads one. What was written is not refused later: a calendar or quiet time
+// that cannot be read any more is left out, and said by the check of the specification.
+func cadenceOf(every time.Duration, backToBack bool, rules []string, quiet, zone string) cadence.Cadence {
+	c := cadence.Cadence{Every: every, BackToBack: backToBack, Calendar: calendar.Calendar{Rules: rules}}
+	if q, err := cadence.ParseQuiet(quiet, zone); err == nil {
+		c.Quiet = q
+	}
+	return c.In(zone)
+}
+
+// quietText is how quiet times are written; nothing for none.
+func quietText(q cadence.Quiet) string {
+	if q.IsZero() {
+		return ""
+	}
+	return q.String()
 }
 
 type storedRung struct {
@@ -143,6 +168,8 @@ func Encode(s group.Spec) []byte {
 	if s.Priority != group.Normal {
 		x.Priority = string(s.Priority)
 	}
+	c := s.Promise.Cadence
+	x.Promise.BackToBack, x.Promise.Calendar, x.Promise.Quiet, x.Promise.Zone = c.BackToBack, c.Calendar.Rules, quietText(c.Quiet), s.Promise.Zone
 	if s.Rule != nil {
 		x.Rule = &storedRule{s.Rule.Match.String(), s.Rule.Order}
 	}
@@ -180,7 +207,7 @@ func Decode(b []byte, name string) (group.Spec, error) {
 		return group.Spec{}, fmt.Errorf("specification of %s: %w", name, err)
 	}
 	s := group.Spec{Name: x.Name, Tags: x.Tags, Platform: x.Platform, Apart: x.Apart, Priority: group.Priority(x.Priority), CompareEvery: span(x.CompareEvery), HomePoints: x.HomePoints || x.KeepHere, LockFor: span(x.LockFor),
-		Promise: promise.Promise{Target: span(x.Promise.Target), Cadence: cadence.Cadence{Every: span(x.Promise.Cadence)}}}
+		Promise: promise.Promise{Target: span(x.Promise.Target), Cadence: cadenceOf(span(x.Promise.Cadence), x.Promise.BackToBack, x.Promise.Calendar, x.Promise.Quiet, x.Promise.Zone), Zone: x.Promise.Zone}}
 	if s.Name == "" {
 		s.Name = name
 	}
@@ -220,30 +247,32 @@ func Decode(b []byte, name string) (group.Spec, error) {
 
 // storedPatch is an edit as the recovery site passes it on to the home site.
 type storedPatch struct {
-	Format       int           `json:"format"`
-	Name         *string       `json:"name,omitempty"`
-	Tags         *[]string     `json:"tags,omitempty"`
-	Machines     *[]string     `json:"machines,omitempty"` // names or IDs, to be resolved at home
-	Rest         *[]storedWish `json:"rest,omitempty"`
-	Without      *[]string     `json:"withoutDisks,omitempty"`
-	BootToo      bool          `json:"withoutBootDisks,omitempty"`
-	NewDisks     *string       `json:"newDisks,omitempty"`
-	Rule         *storedRule   `json:"rule,omitempty"`
-	NoRule       bool          `json:"noRule,omitempty"`
-	ByHand       *[]string     `json:"byHand,omitempty"`
-	Add          []string      `json:"addMachines,omitempty"`
-	Remove       []string      `json:"removeMachines,omitempty"`
-	Target       *int64        `json:"rpoTargetSeconds,omitempty"`
-	Cadence      *int64        `json:"cadenceSeconds,omitempty"`
-	Keep         *[]storedRung `json:"keep,omitempty"`
-	Apart        *bool         `json:"apart,omitempty"`
-	Priority     *string       `json:"priority,omitempty"`
-	CompareEvery *int64        `json:"compareEvery,omitempty"`
-	HomePoints   *bool         `json:"homePoints,omitempty"`
-	LockFor      *int64        `json:"lockFor,omitempty"`
-	Match        *int64        `json:"match,omitempty"` // the revision that was looked at
-	Pause        *storedPause  `json:"pause,omitempty"`
-	Resume       bool          `json:"resume,omitempty"`
+	Format       int            `json:"format"`
+	Name         *string        `json:"name,omitempty"`
+	Tags         *[]string      `json:"tags,omitempty"`
+	Machines     *[]string      `json:"machines,omitempty"` // names or IDs, to be resolved at home
+	Rest         *[]storedWish  `json:"rest,omitempty"`
+	Without      *[]string      `json:"withoutDisks,omitempty"`
+	BootToo      bool           `json:"withoutBootDisks,omitempty"`
+	NewDisks     *string        `json:"newDisks,omitempty"`
+	Rule         *storedRule    `json:"rule,omitempty"`
+	NoRule       bool           `json:"noRule,omitempty"`
+	ByHand       *[]string      `json:"byHand,omitempty"`
+	Add          []string       `json:"addMachines,omitempty"`
+	Remove       []string       `json:"removeMachines,omitempty"`
+	Target       *int64         `json:"rpoTargetSeconds,omitempty"`
+	Cadence      *storedCadence `json:"cadence,omitempty"`
+	Quiet        *string        `json:"quiet,omitempty"` // empty is none
+	Zone         *string        `json:"zone,omitempty"`
+	Keep         *[]storedRung  `json:"keep,omitempty"`
+	Apart        *bool          `json:"apart,omitempty"`
+	Priority     *string        `json:"priority,omitempty"`
+	CompareEvery *int64         `json:"compareEvery,omitempty"`
+	HomePoints   *bool          `json:"homePoints,omitempty"`
+	LockFor      *int64         `json:"lockFor,omitempty"`
+	Match        *int64         `json:"match,omitempty"` // the revision that was looked at
+	Pause        *storedPause   `json:"pause,omitempty"`
+	Resume       bool           `json:"resume,omitempty"`
 }
 
 // Wish is an edit as people ask for it: machines are named as they name them, and
@@ -258,6 +287,14 @@ type Wish struct {
 	Without  *[]string // MACHINE:DISK, by names or IDs, labels or keys; instead of Patch.Without
 	BootToo  bool      // whoever leaves out a disk that a machine starts from knows it
 	Match    *int64    // the revision that was looked at; nil if that does not matter
+}
+
+// storedCadence is one without quiet times, which have an edit of their own, and without
+// a zone.
+type storedCadence struct {
+	Every      int64    `json:"everySeconds,omitempty"`
+	BackToBack bool     `json:"backToBack,omitempty"`
+	Calendar   []string `json:"calendar,omitempty"`
 }
 
 // RestOf is how a machine, as people name it, is brought to rest.
@@ -280,7 +317,13 @@ func EncodeWish(w Wish) []byte {
 		}
 		return new(seconds(*d))
 	}
-	x.Target, x.Cadence, x.CompareEvery, x.LockFor = sec(w.Target), sec(w.Every), sec(w.CompareEvery), sec(w.LockFor)
+	x.Target, x.CompareEvery, x.LockFor, x.Zone = sec(w.Target), sec(w.CompareEvery), sec(w.LockFor), w.Zone
+	if c := w.Cadence; c != nil {
+		x.Cadence = &storedCadence{seconds(c.Every), c.BackToBack, c.Calendar.Rules}
+	}
+	if w.Quiet != nil {
+		x.Quiet = new(quietText(*w.Quiet))
+	}
 	if w.Priority != nil {
 		x.Priority = new(string(*w.Priority))
 	}
@@ -351,7 +394,17 @@ func DecodeWish(b []byte) (Wish, error) {
 		}
 		return new(span(*n))
 	}
-	w.Target, w.Every, w.CompareEvery, w.LockFor = dur(x.Target), dur(x.Cadence), dur(x.CompareEvery), dur(x.LockFor)
+	w.Target, w.CompareEvery, w.LockFor, w.Zone = dur(x.Target), dur(x.CompareEvery), dur(x.LockFor), x.Zone
+	if c := x.Cadence; c != nil {
+		w.Cadence = new(cadenceOf(span(c.Every), c.BackToBack, c.Calendar, "", ""))
+	}
+	if x.Quiet != nil {
+		q, err := cadence.ParseQuiet(*x.Quiet, "")
+		if err != nil {
+			return Wish{}, fmt.Errorf("the quiet times of an edit: %w", err)
+		}
+		w.Quiet = &q
+	}
 	if x.Priority != nil {
 		w.Priority = new(group.Priority(*x.Priority))
 	}

@@ -138,7 +138,8 @@ type state struct {
 	homeFailure string  // why points are not kept at home as well
 	accounts    []cycle.Account
 	length      time.Duration // expected of the next cycle, from the accounts
-	machinesAt  int64         // the revision of the group that last changed its machines
+	foretold    foretold
+	machinesAt  int64 // the revision of the group that last changed its machines
 }
 
 // running is a cycle under way.
@@ -296,7 +297,23 @@ func (m *Mover) facts(r *directory.Record, s *state, now time.Time) schedule.Fac
 	if s.rep.LastStart != nil {
 		f.Last = *s.rep.LastStart
 	}
+	if c := &r.Spec.Promise.Cadence; !f.Last.IsZero() && (!c.Calendar.IsZero() || !c.Quiet.IsZero()) {
+		if s.foretold.revision != r.Revision || !s.foretold.last.Equal(f.Last) {
+			next, due := c.Next(r.Anchor, f.Last, now)
+			s.foretold = foretold{r.Revision, f.Last, schedule.Foretold{At: next, Due: due}}
+		}
+		at := s.foretold.Foretold // a copy: it is read without the lock
+		f.Foretold = &at
+	}
 	return f
+}
+
+// foretold is the start that follows the last one by a revision of a group: it is
+// reckoned once, not at each look.
+type foretold struct {
+	revision int64
+	last     time.Time
+	schedule.Foretold
 }
 
 // expected is how long the next cycle will take, from the newest ones of its kind.

@@ -1,12 +1,15 @@
 package protection
 
 import (
+	"errors"
 	"fmt"
 	"math"
 	"strings"
 	"time"
 
 	"kestrel/internal/api"
+	"kestrel/internal/core/cadence"
+	"kestrel/internal/core/calendar"
 	"kestrel/internal/core/group"
 	"kestrel/internal/core/ladder"
 	"kestrel/internal/core/scope"
@@ -74,7 +77,7 @@ func wishOf(in api.GroupPatch) (directory.Wish, []problem.Field) {
 func newWish(in api.NewGroup) (directory.Wish, []problem.Field) {
 	p := api.GroupPatch{Name: &in.Name, Tags: in.Tags, Machines: &in.Machines, Quiesce: in.Quiesce, WithoutDisks: in.WithoutDisks, WithoutBootDisks: in.WithoutBootDisks, NewDisks: in.NewDisks, Rule: in.Rule, Together: in.Together, Priority: in.Priority, CompareEverySeconds: in.CompareEverySeconds, HomePoints: in.HomePoints, LockSeconds: in.LockSeconds, PromiseText: in.PromiseText}
 	if in.Promise != nil {
-		p.Promise = &api.PromisePatch{RpoTargetSeconds: &in.Promise.RpoTargetSeconds, CadenceSeconds: &in.Promise.CadenceSeconds, Keep: &in.Promise.Keep}
+		p.Promise = &api.PromisePatch{RpoTargetSeconds: &in.Promise.RpoTargetSeconds, CadenceSeconds: &in.Promise.CadenceSeconds, Cadence: in.Promise.Cadence, Quiet: in.Promise.Quiet, Zone: in.Promise.Zone, Keep: &in.Promise.Keep}
 	}
 	return wishOf(p)
 }
@@ -86,12 +89,44 @@ func promiseInto(p *group.Patch, in *api.PromisePatch, text *api.PromiseText) []
 	fault := func(field string, err error) {
 		faults = append(faults, problem.Field{Field: "promise." + field, Message: strings.ToUpper(err.Error()[:1]) + err.Error()[1:] + "."})
 	}
+	// Times and dates in words are the same wherever they are written.
+	written := func(cad, quiet, zone *string) {
+		if zone != nil {
+			z := strings.TrimSpace(*zone)
+			if strings.EqualFold(z, "UTC") {
+				z = ""
+			}
+			if _, err := calendar.Location(z); err != nil {
+				fault("zone", err)
+				return
+			}
+			p.Zone = &z
+		}
+		if cad != nil {
+			c, err := cadence.Parse(*cad, "")
+			if err != nil {
+				fault("cadenceSeconds", err)
+			}
+			p.Cadence = &c
+		}
+		if quiet != nil {
+			q, err := cadence.ParseQuiet(*quiet, "")
+			if err != nil {
+				fault("quiet", err)
+			}
+			p.Quiet = &q
+		}
+	}
 	if in != nil {
 		if in.RpoTargetSeconds != nil {
 			p.Target = new(duration(*in.RpoTargetSeconds))
 		}
 		if in.CadenceSeconds != nil {
-			p.Every = new(duration(*in.CadenceSeconds))
+			p.Cadence = &cadence.Cadence{Every: duration(*in.CadenceSeconds)}
+		}
+		written(in.Cadence, in.Quiet, in.Zone)
+		if in.CadenceSeconds != nil && in.Cadence != nil && *in.CadenceSeconds != 0 && p.Cadence.Every != duration(*in.CadenceSeconds) {
+			fault("cadenceSeconds", errors.New("seconds and words say different cadences; give one of them"))
 		}
 		if in.Keep != nil {
 			p.Keep = &ladder.Ladder{}
@@ -110,13 +145,7 @@ func promiseInto(p *group.Patch, in *api.PromisePatch, text *api.PromiseText) []
 		}
 		p.Target = &d
 	}
-	if t := text.Cadence; t != nil {
-		d, err := parseCadence(*t)
-		if err != nil {
-			fault("cadenceSeconds", err)
-		}
-		p.Every = &d
-	}
+	written(text.Cadence, text.Quiet, text.Zone)
 	if t := text.Keep; t != nil {
 		l, err := ladder.Parse(*t)
 		if err != nil {
@@ -127,21 +156,19 @@ func promiseInto(p *group.Patch, in *api.PromisePatch, text *api.PromiseText) []
 	return faults
 }
 
-// parseCadence reads a span, with or without the word every, or that cycles run by
-// hand.
-func parseCadence(text string) (time.Duration, error) {
-	t := strings.ToLower(strings.TrimSpace(text))
-	if t == "hand" || t == "by hand" {
-		return 0, nil
-	}
-	return span.Parse(strings.TrimPrefix(t, "every "))
-}
-
 // Show enters a specification into a group as the contract shows it.
 func Show(s group.Spec, v *api.Group, now time.Time) {
 	v.Name, v.Tags, v.Together, v.Priority = s.Name, append([]string{}, s.Tags...), !s.Apart, string(s.Priority)
 	v.CompareEverySeconds, v.HomePoints, v.LockSeconds = seconds(s.CompareEvery), s.HomePoints, seconds(s.LockFor)
 	v.Promise = api.Promise{RpoTargetSeconds: seconds(s.Promise.Target), CadenceSeconds: seconds(s.Promise.Cadence.Every), Keep: []api.Rung{}}
+	c := s.Promise.Cadence
+	v.Promise.Cadence, v.Promise.Zone = new(c.String()), new(s.Promise.ZoneName())
+	if !c.Quiet.IsZero() {
+		v.Promise.Quiet = new(c.Quiet.String())
+	}
+	if !c.Calendar.IsZero() {
+		v.Promise.Calendar, v.Promise.Cadence = &c.Calendar.Rules, new(c.Calendar.Words())
+	}
 	for _, r := range s.Promise.Keep {
 		v.Promise.Keep = append(v.Promise.Keep, api.Rung{EachSeconds: seconds(r.Each), ForSeconds: seconds(r.For), Locked: lockedRung(r)})
 	}

@@ -3,7 +3,6 @@ package protection
 import (
 	"context"
 	"strings"
-	"time"
 
 	"kestrel/internal/api"
 	"kestrel/internal/core/change"
@@ -57,6 +56,7 @@ func (x *Protection) Forecast(ctx context.Context, in api.ForecastRequest) (api.
 		if p.Keep != nil {
 			n.Promise.Keep = *p.Keep
 		}
+		n.Promise.Cadence, n.Promise.Quiet, n.Promise.Zone = p.Cadence, p.Quiet, p.Zone
 	}
 	s, l, faults := x.draft(n)
 	var told []problem.Field
@@ -75,7 +75,7 @@ func (x *Protection) foretell(ctx context.Context, r directory.Record, s group.S
 	now := x.Clock.Now()
 	var shown api.Group
 	Show(s, &shown, now)
-	out := api.Forecast{Promise: shown.Promise, Starts: []time.Time{}, PointsPerRung: []int{}, Faults: faults, Warnings: []api.FieldError{}}
+	out := api.Forecast{Promise: shown.Promise, Starts: []api.ForetoldStart{}, PointsPerRung: []int{}, Faults: faults, Warnings: []api.FieldError{}}
 	for _, f := range s.Promise.Check() {
 		if f.Warning {
 			out.Warnings = append(out.Warnings, api.FieldError{Field: f.Field, Message: f.Message})
@@ -110,7 +110,7 @@ func (x *Protection) foretell(ctx context.Context, r directory.Record, s group.S
 			}
 		}
 	}
-	if rate := load.Change.Rate(s.Promise.Cadence.Every); rate > 0 {
+	if rate := load.Change.Rate(s.Promise.Cadence.Interval(now)); rate > 0 {
 		out.ChangeBytesPerSecond, out.ChangeFrom = &rate, &from
 	}
 	out.UsedBytes = load.UsedBytes
@@ -120,7 +120,13 @@ func (x *Protection) foretell(ctx context.Context, r directory.Record, s group.S
 		}
 	}
 	f := s.Promise.Foretell(r.Anchor, now, load)
-	out.Starts = append(out.Starts, f.Starts...)
+	for _, x := range f.Starts {
+		y := api.ForetoldStart{At: x.At.UTC()}
+		if x.Note != "" {
+			y.Note = &x.Note
+		}
+		out.Starts = append(out.Starts, y)
+	}
 	out.Points, out.PointsPerRung = f.Points, f.PointsPerRung
 	out.OldestSeconds, out.SpaceBytes = seconds(f.Oldest), f.SpaceBytes
 	if f.Worst > 0 {

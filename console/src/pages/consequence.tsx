@@ -20,11 +20,14 @@ export function Consequence({
           <Out name="Next starts">
             {f.starts.length
               ? f.starts.slice(0, 4).map((t) => (
-                  <div key={t} title={exactly(t)}>
-                    {when(t)}
+                  <div key={t.at} title={exactly(t.at)}>
+                    {when(t.at)}
+                    {t.note && <span className="block text-muted text-xs">{t.note}</span>}
                   </div>
                 ))
-              : "only by hand"}
+              : f.promise.cadence === "back to back"
+                ? "as soon as the one before has ended"
+                : "only by hand"}
           </Out>
           <Out name="Points">
             {f.points || "as many as you run"}, back to {span(f.oldestSeconds)}

@@ -371,16 +371,25 @@ function PromiseCard({ g }: { g: Group }) {
         <div className={row}>
           <dt className="text-muted">Cadence</dt>
           <dd className="font-medium">
-            {g.promise.cadenceSeconds ? `every ${span(g.promise.cadenceSeconds)}` : "by hand"}
+            {g.promise.cadence ?? "by hand"}
+            {g.promise.calendar && <span className="text-muted"> ({g.promise.zone})</span>}
             {g.nextStartAt ? (
               <>
                 , next <When at={g.nextStartAt} />
               </>
             ) : (
-              g.running && g.promise.cadenceSeconds > 0 && ", next when this one ends"
+              g.running && g.promise.cadence !== "by hand" && ", next when this one ends"
             )}
           </dd>
         </div>
+        {g.promise.quiet && (
+          <div className={row}>
+            <dt className="text-muted">Quiet</dt>
+            <dd className="font-medium">
+              {g.promise.quiet} <span className="text-muted">({g.promise.zone})</span>
+            </dd>
+          </div>
+        )}
         <div className={row}>
           <dt className="text-muted">Kept</dt>
           <dd className="font-medium">

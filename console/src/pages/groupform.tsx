@@ -29,6 +29,8 @@ export type Values = {
   lock: string;
   rpo: string;
   every: string;
+  quiet: string;
+  zone: string;
   keep: string;
 };
 
@@ -52,6 +54,8 @@ const fresh: Values = {
   lock: "0",
   rpo: "15 min",
   every: "5 min",
+  quiet: "",
+  zone: Intl.DateTimeFormat().resolvedOptions().timeZone || "UTC",
   keep: "all 6h, 1h 2d, 1d 14d",
 };
 
@@ -75,7 +79,9 @@ function valuesOf(g: Group, all: Schemas["Machine"][]): Values {
     homePoints: g.homePoints,
     lock: String(g.lockSeconds),
     rpo: plainSpan(p.rpoTargetSeconds),
-    every: p.cadenceSeconds ? plainSpan(p.cadenceSeconds) : "hand",
+    every: p.cadenceSeconds ? plainSpan(p.cadenceSeconds) : (p.cadence ?? "hand"),
+    quiet: p.quiet ?? "",
+    zone: p.zone ?? "UTC",
     keep: p.keep
       .map(
         (r) =>
@@ -89,6 +95,16 @@ function valuesOf(g: Group, all: Schemas["Machine"][]): Values {
 const leftOf = (v: Values) => v.without.filter((d) => v.machines.some((m) => d.startsWith(`${m}:`)));
 
 const ruleOf = (v: Values) => (v.rule.trim() ? { match: v.rule, order: Number(v.order) || 0 } : undefined);
+
+const zones = ["UTC", ...Intl.supportedValuesOf("timeZone")];
+
+const promiseOf = (v: Values): Schemas["PromiseText"] => ({
+  rpoTarget: v.rpo,
+  cadence: v.every,
+  quiet: v.quiet.trim() || "none",
+  zone: v.zone.trim() || "UTC",
+  keep: v.keep,
+});
 
 /** patchOf names only what was edited, so that what others edit meanwhile stays. */
 function patchOf(v: Values, dirty: Partial<Record<keyof Values, unknown>>): Patch {
@@ -112,6 +128,8 @@ function patchOf(v: Values, dirty: Partial<Record<keyof Values, unknown>>): Patc
   const text: Schemas["PromiseText"] = {};
   if (dirty.rpo) text.rpoTarget = v.rpo;
   if (dirty.every) text.cadence = v.every;
+  if (dirty.quiet) text.quiet = v.quiet.trim() || "none";
+  if (dirty.zone) text.zone = v.zone.trim() || "UTC";
   if (dirty.keep) text.keep = v.keep;
   if (Object.keys(text).length) p.promiseText = text;
   return p;
@@ -190,7 +208,7 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
           body: {
             name: x.name || undefined,
             link: asked.to || undefined,
-            promiseText: { rpoTarget: x.rpo, cadence: x.every, keep: x.keep },
+            promiseText: promiseOf(x),
             machines: x.machines.length ? x.machines : undefined,
             rule: ruleOf(x),
             withoutDisks: leftOf(x),
@@ -218,7 +236,7 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
             tags: tagsOf(v.tags),
             machines: v.machines,
             link: to,
-            promiseText: { rpoTarget: v.rpo, cadence: v.every, keep: v.keep },
+            promiseText: promiseOf(v),
             together: v.together,
             priority: v.priority,
             compareEverySeconds: Number(v.compareEvery),
@@ -373,12 +391,33 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
                 {(i, d) => <input id={i} aria-describedby={d} className={inputLook} {...form.register("rpo")} />}
               </Field>
               <Field
-                label="Cycles start every"
-                hint="Such as 5 min; hand for cycles that run only when asked."
+                label="Cycles start every, or at"
+                hint="5 min, back to back, weekdays at 02:00, last friday of the month at 22:00, or hand."
                 faults={faultsAt("promise.cadenceSeconds")}
               >
                 {(i, d) => <input id={i} aria-describedby={d} className={inputLook} {...form.register("every")} />}
               </Field>
+              <Field
+                label="Quiet times"
+                hint="When no cycle starts by itself: mon-fri 08:00-18:00; 2026-12-24 to 2026-12-26."
+                faults={faultsAt("promise.quiet")}
+              >
+                {(i, d) => <input id={i} aria-describedby={d} className={inputLook} {...form.register("quiet")} />}
+              </Field>
+              <Field
+                label="Time zone"
+                hint="Of times and dates, such as Europe/Oslo."
+                faults={faultsAt("promise.zone")}
+              >
+                {(i, d) => (
+                  <input id={i} aria-describedby={d} list="zones" className={inputLook} {...form.register("zone")} />
+                )}
+              </Field>
+              <datalist id="zones">
+                {zones.map((z) => (
+                  <option key={z} value={z} />
+                ))}
+              </datalist>
               <div className="sm:col-span-2">
                 <Field
                   label="Keep ladder"
@@ -400,7 +439,7 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
                     <>
                       <strong>{v.name || "This group"}</strong>:{" "}
                       {v.rule ? "machines by rule" : count(v.machines.length, "machine")} to{" "}
-                      <strong>{site?.peer ?? "a site not chosen yet"}</strong>, a cycle every {v.every}, to lose at most{" "}
+                      <strong>{site?.peer ?? "a site not chosen yet"}</strong>, cycles: {v.every}; to lose at most{" "}
                       {v.rpo}. The first copy begins at once; the machines keep running.
                     </>
                   ) : (

@@ -137,7 +137,9 @@ type Patch struct {
 	NoRule       bool      // none from now on
 	ByHand       *[]string // IDs of machines that stay whatever the rule says
 	Target       *time.Duration
-	Every        *time.Duration
+	Cadence      *cadence.Cadence // but for quiet times
+	Quiet        *cadence.Quiet
+	Zone         *string // of times and dates
 	Keep         *ladder.Ladder
 	Apart        *bool
 	Priority     *Priority
@@ -161,9 +163,14 @@ func (p Patch) Apply(s Spec) Spec {
 	set(&s.HomePoints, p.HomePoints)
 	set(&s.NewDisks, p.NewDisks)
 	set(&s.LockFor, p.LockFor)
-	if p.Every != nil {
-		s.Promise.Cadence = cadence.Cadence{Every: *p.Every}
+	if p.Cadence != nil {
+		quiet := s.Promise.Cadence.Quiet
+		s.Promise.Cadence = *p.Cadence
+		s.Promise.Cadence.Quiet = quiet
 	}
+	set(&s.Promise.Cadence.Quiet, p.Quiet)
+	set(&s.Promise.Zone, p.Zone)
+	s.Promise.Cadence = s.Promise.Cadence.In(s.Promise.Zone)
 	s.Name = strings.TrimSpace(s.Name)
 	if p.Tags != nil {
 		s.Tags = tidyTags(*p.Tags)
@@ -347,7 +354,9 @@ func fields() []field {
 			return list(out)
 		}},
 		{"rpoTargetSeconds", "RPO target", func(s Spec) string { return span.Format(s.Promise.Target) }},
-		{"cadenceSeconds", "cadence", func(s Spec) string { return s.Promise.Cadence.String() }},
+		{"cadence", "cadence", func(s Spec) string { return s.Promise.Cadence.String() }},
+		{"quiet", "quiet times", func(s Spec) string { return s.Promise.Cadence.Quiet.String() }},
+		{"zone", "time zone", func(s Spec) string { return s.Promise.ZoneName() }},
 		{"keep", "keep ladder", func(s Spec) string { return s.Promise.Keep.String() }},
 		{"together", "one instant", func(s Spec) string { return yes(!s.Apart) }},
 		{"priority", "priority", func(s Spec) string { return string(s.Priority) }},

@@ -23,6 +23,14 @@ func spec() group.Spec {
 		Destinations: []group.Destination{{SiteID: "e", Site: "Eastmole"}}}
 }
 
+func quietNights() cadence.Quiet {
+	q, err := cadence.ParseQuiet("daily 22:00-02:00", "")
+	if err != nil {
+		panic(err)
+	}
+	return q
+}
+
 func TestApplyChangesWhatIsNamedAndNothingElse(t *testing.T) {
 	name, every, low := "Tickets", 30*time.Second, group.Low
 	machines := []group.Machine{spec().Machines[0], {ID: "3", Name: "tick-web"}}
@@ -33,7 +41,9 @@ func TestApplyChangesWhatIsNamedAndNothingElse(t *testing.T) {
 	}{
 		{group.Patch{}, nil},
 		{group.Patch{Name: &name}, []string{"name"}},
-		{group.Patch{Every: &every}, []string{"cadenceSeconds"}},
+		{group.Patch{Cadence: &cadence.Cadence{Every: every}}, []string{"cadence"}},
+		{group.Patch{Quiet: new(quietNights())}, []string{"quiet"}},
+		{group.Patch{Zone: new("Europe/Oslo")}, []string{"zone"}},
 		{group.Patch{Priority: &low, HomePoints: new(true)}, []string{"priority", "homePoints"}},
 		{group.Patch{Machines: &machines}, []string{"machines"}},
 		{group.Patch{Rest: &map[string]group.Rest{"2": {Mode: group.RestTry}}}, []string{"quiesce"}},
@@ -125,7 +135,7 @@ func TestEditsOfDifferentFieldsCommute(t *testing.T) {
 		case 1:
 			return n, group.Patch{Target: new(time.Duration(rapid.IntRange(6, 9).Draw(t, label+" target")) * time.Minute)}
 		case 2:
-			return n, group.Patch{Every: new(time.Duration(rapid.IntRange(10, 20).Draw(t, label+" every")) * time.Second)}
+			return n, group.Patch{Cadence: &cadence.Cadence{Every: time.Duration(rapid.IntRange(10, 20).Draw(t, label+" every")) * time.Second}}
 		case 3:
 			return n, group.Patch{Priority: new(rapid.SampledFrom([]group.Priority{group.High, group.Low}).Draw(t, label+" priority"))}
 		case 4:

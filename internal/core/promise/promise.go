@@ -10,6 +10,7 @@ import (
 	"kestrel/internal/core/change"
 	"kestrel/internal/core/ladder"
 	"kestrel/internal/core/span"
+	"kestrel/internal/core/words"
 )
 
 // Promise is what an administrator undertakes for a group.
@@ -17,6 +18,17 @@ type Promise struct {
 	Target  time.Duration // RPO target
 	Cadence cadence.Cadence
 	Keep    ladder.Ladder
+	// Zone is the time zone of its times and dates, of the time zone database; empty is
+	// UTC.
+	Zone string
+}
+
+// ZoneName is the zone for people.
+func (p Promise) ZoneName() string {
+	if p.Zone == "" {
+		return "UTC"
+	}
+	return p.Zone
 }
 
 // Limits of the fields.
@@ -43,26 +55,64 @@ func (p Promise) Check() []Finding {
 	fault := func(field, format string, a ...any) {
 		faults = append(faults, Finding{Field: "promise." + field, Message: fmt.Sprintf(format, a...)})
 	}
-	f, every := span.Format, p.Cadence.Every
+	warn := func(field, format string, a ...any) {
+		warnings = append(warnings, Finding{Field: "promise." + field, Message: fmt.Sprintf(format, a...), Warning: true})
+	}
 	if p.Target < MinTarget || p.Target > MaxTarget {
-		fault("rpoTargetSeconds", "An RPO target lies between %s and %s.", f(MinTarget), f(MaxTarget))
+		fault("rpoTargetSeconds", "An RPO target lies between %s and %s.", span.Format(MinTarget), span.Format(MaxTarget))
 	}
-	switch {
-	case every < 0 || (every > 0 && every < MinEvery) || every > MaxEvery:
-		fault("cadenceSeconds", "A cadence lies between %s and %s, or is 0 for cycles run by hand.", f(MinEvery), f(MaxEvery))
-	case every >= p.Target && p.Target >= MinTarget:
-		fault("cadenceSeconds", "Cycles every %s cannot keep an RPO target of %s: just before a point lands, exposure is the cadence plus the length of a cycle. Choose a cadence under %s, better %s, or raise the target.",
-			f(every), f(p.Target), f(p.Target), f(max(MinEvery, (p.Target/2).Round(time.Second))))
-	case every > 0 && float64(every) > 0.8*float64(p.Target):
-		warnings = append(warnings, Finding{Field: "promise.cadenceSeconds", Warning: true, Message: fmt.Sprintf(
-			"Cycles every %s leave only %s for a cycle to finish within the target of %s.", f(every), f(p.Target-every), f(p.Target))})
-	}
+	p.checkCadence(fault, warn)
 	p.checkKeep(fault)
-	if every == 0 {
-		warnings = append(warnings, Finding{Field: "promise.cadenceSeconds", Warning: true,
-			Message: "Cycles run only by hand; the target holds only as long as somebody runs them."})
+	if p.Cadence.ByHand() {
+		warn("cadenceSeconds", "Cycles run only by hand; the target holds only as long as somebody runs them.")
 	}
 	return append(faults, warnings...)
+}
+
+// reference is where the longest time between two starts is looked for from: a promise is
+// judged alike whenever that is done.
+var reference = time.Date(2026, 1, 5, 0, 0, 0, 0, time.UTC)
+
+// checkCadence holds the cadence against its limits and the target.
+func (p Promise) checkCadence(fault, warn func(field, format string, a ...any)) {
+	c, every, f := p.Cadence, p.Cadence.Every, span.Format
+	if err := c.Calendar.Check(); err != nil {
+		fault("cadenceSeconds", "%s", words.Sentence(err.Error()))
+		return
+	}
+	if err := c.Quiet.Check(); err != nil {
+		fault("quiet", "%s", words.Sentence(err.Error()))
+		return
+	}
+	kinds := 0
+	for _, set := range []bool{every != 0, c.BackToBack, !c.Calendar.IsZero()} {
+		if set {
+			kinds++
+		}
+	}
+	switch {
+	case kinds > 1:
+		fault("cadenceSeconds", "Cycles start every so long, back to back, or by a calendar: choose one.")
+		return
+	case every < 0 || every > 0 && every < MinEvery || every > MaxEvery:
+		fault("cadenceSeconds", "A cadence lies between %s and %s, or is 0 for cycles run by hand.", f(MinEvery), f(MaxEvery))
+		return
+	case p.Target < MinTarget || kinds == 0:
+		return
+	}
+	gap, at, quiet := c.Gap(reference)
+	when := func(t time.Time) string { return t.In(c.Zone()).Format("Mon 2 Jan 15:04") }
+	switch {
+	case every >= p.Target:
+		fault("cadenceSeconds", "Cycles every %s cannot keep an RPO target of %s: just before a point lands, exposure is the cadence plus the length of a cycle. Choose a cadence under %s, better %s, or raise the target.",
+			f(every), f(p.Target), f(p.Target), f(max(MinEvery, (p.Target/2).Round(time.Second))))
+	case gap >= p.Target && quiet:
+		warn("quiet", "A quiet time holds cycles back for %s, such as from %s, so that exposure reaches that and the length of a cycle, above the target of %s. Shorten the quiet time or raise the target.", f(gap), when(at), f(p.Target))
+	case gap >= p.Target:
+		fault("cadenceSeconds", "Between two starts lie up to %s, such as from %s, which cannot keep an RPO target of %s. Add times, or raise the target above %s.", f(gap), when(at), f(p.Target), f(gap))
+	case float64(gap) > 0.8*float64(p.Target):
+		warn("cadenceSeconds", "Up to %s between two starts leave only %s for a cycle to finish within the target of %s.", f(gap), f(p.Target-gap), f(p.Target))
+	}
 }
 
 func (p Promise) checkKeep(fault func(field, format string, a ...any)) {
@@ -84,7 +134,7 @@ func (p Promise) checkKeep(fault func(field, format string, a ...any)) {
 		}
 	}
 	total := 0
-	for _, n := range p.Keep.Count(p.Cadence.Every) {
+	for _, n := range p.Keep.Count(p.Cadence.Interval(reference)) {
 		total += n
 	}
 	if total > MaxPoints {
@@ -105,8 +155,9 @@ func Faults(fs []Finding) []Finding {
 
 // Forecast is what a promise leads to.
 type Forecast struct {
-	Starts        []time.Time // the next starts
-	PointsPerRung []int       // in the steady state
+	Starts        []cadence.Start // the next ones
+	Interval      time.Duration   // from one start to the next, on the whole
+	PointsPerRung []int           // in the steady state
 	Points        int
 	Oldest        time.Duration // how far back one can go
 	Worst         time.Duration // highest exposure: cadence plus the length of a cycle; 0 by hand
@@ -129,26 +180,32 @@ type Load struct {
 
 // Foretell computes the forecast from now; it does not check the promise.
 func (p Promise) Foretell(anchor, now time.Time, load Load) Forecast {
+	interval := p.Cadence.Interval(now)
+	if p.Cadence.BackToBack {
+		interval = max(load.CycleLength, time.Second)
+	}
 	f := Forecast{
 		Starts:        p.Cadence.Starts(anchor, now, 5),
-		PointsPerRung: p.Keep.Count(p.Cadence.Every),
+		PointsPerRung: p.Keep.Count(interval),
+		Interval:      interval,
 		Oldest:        p.Keep.Reach(),
 		SpaceBytes:    load.UsedBytes,
 	}
 	for i, n := range f.PointsPerRung {
 		f.Points += n
-		apart := max(p.Keep[i].Each, p.Cadence.Every)
+		apart := max(p.Keep[i].Each, interval)
 		perPoint := min(float64(load.UsedBytes), load.Change.Within(apart))
 		f.SpaceBytes += int64(perPoint * float64(n))
 	}
 	f.CycleLength = load.CycleLength
 	if load.LinkRate > 0 && !p.Cadence.ByHand() {
 		// What changes from one start to the next has to cross the link.
-		crossing := load.Change.Within(p.Cadence.Every) / load.LinkRate
+		crossing := load.Change.Within(interval) / load.LinkRate
 		f.CycleLength = max(f.CycleLength, time.Duration(crossing*float64(time.Second)))
 	}
 	if !p.Cadence.ByHand() {
-		f.Worst = p.Cadence.Every + f.CycleLength
+		gap, _, _ := p.Cadence.Gap(now)
+		f.Worst = gap + f.CycleLength
 		f.Warnings = p.warn(f, load)
 	}
 	return f
@@ -159,11 +216,11 @@ func (p Promise) warn(f Forecast, load Load) []Finding {
 	w := func(field, format string, a ...any) []Finding {
 		return []Finding{{Field: "promise." + field, Message: fmt.Sprintf(format, a...), Warning: true}}
 	}
-	rate := load.Change.Rate(p.Cadence.Every)
+	rate := load.Change.Rate(f.Interval)
 	switch {
 	case load.LinkRate > 0 && rate > load.LinkRate:
 		return w("cadenceSeconds", "The machines change %s/s, and the link is limited to %s/s: cycles can never keep up. Raise the limit of the link.", span.Bytes(rate), span.Bytes(load.LinkRate))
-	case f.Worst > p.Target && f.CycleLength > p.Cadence.Every && load.LinkRate > 0:
+	case f.Worst > p.Target && f.CycleLength > f.Interval && load.LinkRate > 0:
 		return w("rpoTargetSeconds", "A cycle would take %s over the limited link, so that exposure reaches %s, above the target of %s. Raise the limit of the link or the target.", span.Format(f.CycleLength), span.Format(f.Worst), span.Format(p.Target))
 	case f.Worst > p.Target:
 		return w("cadenceSeconds", "A cycle takes %s, so that exposure reaches %s, above the target of %s. Choose a shorter cadence, or raise the target.", span.Format(f.CycleLength), span.Format(f.Worst), span.Format(p.Target))

@@ -22,7 +22,10 @@ type Facts struct {
 	Target  time.Duration // RPO target
 	Cadence cadence.Cadence
 	Anchor  time.Time // of the cadence's grid
-	Last    time.Time // start of the newest cycle; zero if none began
+	// Foretold is the start that follows Last, if it was reckoned before: calendars take
+	// their time.
+	Foretold *Foretold
+	Last     time.Time // start of the newest cycle; zero if none began
 	// Captured is the capture instant of the newest point at the recovery site;
 	// zero if there is none.
 	Captured time.Time
@@ -87,6 +90,20 @@ func (f *Facts) next(now time.Time) (time.Time, bool) {
 	if f.Cadence.ByHand() {
 		return now, f.Last.IsZero()
 	}
+	return f.following(now)
+}
+
+// Foretold is a start that was reckoned; without one if none ever falls due.
+type Foretold struct {
+	At  time.Time
+	Due bool
+}
+
+// following is the start that follows Last.
+func (f *Facts) following(now time.Time) (time.Time, bool) {
+	if f.Foretold != nil && !f.Last.IsZero() {
+		return f.Foretold.At, f.Foretold.Due
+	}
 	return f.Cadence.Next(f.Anchor, f.Last, now)
 }
 
@@ -96,7 +113,7 @@ func (f *Facts) NextStart(now time.Time) time.Time {
 	if f.Paused || f.Running && f.Last.IsZero() {
 		return time.Time{}
 	}
-	next, ok := f.Cadence.Next(f.Anchor, f.Last, now)
+	next, ok := f.following(now)
 	if !ok || f.Running && !next.After(now) {
 		return time.Time{}
 	}

@@ -117,7 +117,7 @@ func TestEventsAndMetrics(t *testing.T) {
 	f := must[api.Forecast](w.home, http.MethodPost, "/forecast", api.ForecastRequest{Group: &g.ID, Promise: changed(600, 60)})
 	require.Equal(t, 61, f.Points)
 	require.Len(t, f.Starts, 5)
-	require.Equal(t, time.Minute, f.Starts[1].Sub(f.Starts[0]))
+	require.Equal(t, time.Minute, f.Starts[1].At.Sub(f.Starts[0].At))
 	require.Empty(t, f.Faults)
 	f = must[api.Forecast](w.home, http.MethodPost, "/forecast", api.ForecastRequest{Promise: changed(60, 60), Machines: &[]string{"bare"}})
 	require.Len(t, f.Faults, 2)
