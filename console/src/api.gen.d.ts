@@ -577,6 +577,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Starts of cycles that are foretold, with those that are in each other's way. As a feed of RFC 5545 at /calendar.ics, with a token of a viewer in the address */
+        get: operations["getCalendar"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/surveys": {
         parameters: {
             query?: never;
@@ -1568,6 +1585,36 @@ export interface components {
             pools: components["schemas"]["Resource"][];
             datastores: components["schemas"]["Resource"][];
             networks: components["schemas"]["Named"][];
+        };
+        Calendar: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            starts: components["schemas"]["CalendarStart"][];
+            /** @description Groups whose cycles start oftener than hourly, which are not listed one by one */
+            steady: components["schemas"]["SteadyGroup"][];
+        };
+        CalendarStart: {
+            /** Format: date-time */
+            at: string;
+            group: string;
+            groupName: string;
+            /**
+             * Format: int64
+             * @description How long the cycle is expected to take
+             */
+            lengthSeconds?: number;
+            /** @description What a change of the clock or a quiet time made of it */
+            note?: string;
+            /** @description Groups whose cycles run at the same time, over the same link or from the same platform */
+            clash?: string[];
+        };
+        SteadyGroup: {
+            group: string;
+            groupName: string;
+            cadence: string;
+            quiet?: string;
         };
         NewSurvey: {
             name: string;
@@ -3745,6 +3792,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Coverage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCalendar: {
+        parameters: {
+            query?: {
+                /** @description Now if left out */
+                from?: string;
+                /** @description A week later if left out */
+                to?: string;
+                group?: string;
+                link?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calendar"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -15,6 +15,7 @@ function page<K extends string>(load: () => Promise<Record<K, ComponentType>>, n
 
 const AccessPage = page(() => import("./pages/access"), "AccessPage");
 const ActivityPage = page(() => import("./pages/activity"), "ActivityPage");
+const CalendarPage = page(() => import("./pages/calendar"), "CalendarPage");
 const GroupPage = page(() => import("./pages/group"), "GroupPage");
 const GroupFormPage = page(() => import("./pages/groupform"), "GroupFormPage");
 const GroupsPage = page(() => import("./pages/groups"), "GroupsPage");
@@ -42,6 +43,7 @@ if (root) {
               <Route path="/groups/new" element={<GroupFormPage />} />
               <Route path="/groups/:id" element={<GroupPage />} />
               <Route path="/groups/:id/edit" element={<GroupFormPage />} />
+              <Route path="/calendar" element={<CalendarPage />} />
               <Route path="/points" element={<PointsPage />} />
               <Route path="/landings" element={<LandingsPage />} />
               <Route path="/machines" element={<MachinesPage />} />

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import {
   Archive,
   Boxes,
+  CalendarDays,
   ChartNoAxesColumn,
   Database,
   KeyRound,
@@ -24,6 +25,7 @@ import { SecondFactorCard } from "./pages/secondfactor";
 const nav = [
   { to: "/", text: "Tide board", icon: ChartNoAxesColumn },
   { to: "/groups", text: "Groups", icon: Layers },
+  { to: "/calendar", text: "Calendar", icon: CalendarDays },
   { to: "/points", text: "Recovery points", icon: Archive },
   { to: "/landings", text: "Landings", icon: PlaneLanding },
   { to: "/machines", text: "Machines", icon: Server },

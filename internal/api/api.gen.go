@@ -193,6 +193,32 @@ type BoardGroup struct {
 	StripTo   time.Time `json:"stripTo"`
 }
 
+// Calendar defines model for Calendar.
+type Calendar struct {
+	From   time.Time       `json:"from"`
+	Starts []CalendarStart `json:"starts"`
+
+	// Steady Groups whose cycles start oftener than hourly, which are not listed one by one
+	Steady []SteadyGroup `json:"steady"`
+	To     time.Time     `json:"to"`
+}
+
+// CalendarStart defines model for CalendarStart.
+type CalendarStart struct {
+	At time.Time `json:"at"`
+
+	// Clash Groups whose cycles run at the same time, over the same link or from the same platform
+	Clash     *[]string `json:"clash,omitempty"`
+	Group     string    `json:"group"`
+	GroupName string    `json:"groupName"`
+
+	// LengthSeconds How long the cycle is expected to take
+	LengthSeconds *int64 `json:"lengthSeconds,omitempty"`
+
+	// Note What a change of the clock or a quiet time made of it
+	Note *string `json:"note,omitempty"`
+}
+
 // Change defines model for Change.
 type Change struct {
 	Field string `json:"field"`
@@ -1524,6 +1550,14 @@ type SiteCoverage struct {
 	Site   string         `json:"site"`
 }
 
+// SteadyGroup defines model for SteadyGroup.
+type SteadyGroup struct {
+	Cadence   string  `json:"cadence"`
+	Group     string  `json:"group"`
+	GroupName string  `json:"groupName"`
+	Quiet     *string `json:"quiet,omitempty"`
+}
+
 // Store defines model for Store.
 type Store struct {
 	// BadRecords Damaged and not replaced
@@ -1749,6 +1783,17 @@ type ListActivityParams struct {
 
 	// Until Before this
 	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
+}
+
+// GetCalendarParams defines parameters for GetCalendar.
+type GetCalendarParams struct {
+	// From Now if left out
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// To A week later if left out
+	To    *time.Time `form:"to,omitempty" json:"to,omitempty"`
+	Group *string    `form:"group,omitempty" json:"group,omitempty"`
+	Link  *string    `form:"link,omitempty" json:"link,omitempty"`
 }
 
 // ListGroupsParams defines parameters for ListGroups.
@@ -2058,6 +2103,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /board (the `GetBoard` operationId).
 	GetBoard(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetCalendar Starts of cycles that are foretold, with those that are in each other's way. As a feed of RFC 5545 at /calendar.ics, with a token of a viewer in the address
+	//
+	// Corresponds with GET /calendar (the `GetCalendar` operationId).
+	GetCalendar(ctx context.Context, params *GetCalendarParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListConsents What waits for a second person, and what was answered in the last week
 	//
@@ -2834,6 +2884,21 @@ func (c *Client) VerifyActivity(ctx context.Context, reqEditors ...RequestEditor
 // Corresponds with GET /board (the `GetBoard` operationId).
 func (c *Client) GetBoard(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetBoardRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCalendar Starts of cycles that are foretold, with those that are in each other's way. As a feed of RFC 5545 at /calendar.ics, with a token of a viewer in the address
+//
+// Corresponds with GET /calendar (the `GetCalendar` operationId).
+func (c *Client) GetCalendar(ctx context.Context, params *GetCalendarParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCalendarRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4983,6 +5048,96 @@ func NewGetBoardRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetCalendarRequest constructs an http.Request for the GetCalendar method
+func NewGetCalendarRequest(server string, params *GetCalendarParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/calendar")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Group != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "group", *params.Group, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Link != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "link", *params.Link, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -8827,6 +8982,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /board (the `GetBoard` operationId).
 	GetBoardWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetBoardResponse, error)
 
+	// GetCalendarWithResponse Starts of cycles that are foretold, with those that are in each other's way. As a feed of RFC 5545 at /calendar.ics, with a token of a viewer in the address
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /calendar (the `GetCalendar` operationId).
+	GetCalendarWithResponse(ctx context.Context, params *GetCalendarParams, reqEditors ...RequestEditorFn) (*GetCalendarResponse, error)
+
 	// ListConsentsWithResponse What waits for a second person, and what was answered in the last week
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9827,6 +9989,54 @@ func (r GetBoardResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetBoardResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetCalendarResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Calendar
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCalendarResponse) GetJSON200() *Calendar {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetCalendarResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCalendarResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCalendarResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCalendarResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCalendarResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14183,6 +14393,19 @@ func (c *ClientWithResponses) GetBoardWithResponse(ctx context.Context, reqEdito
 	return ParseGetBoardResponse(rsp)
 }
 
+// GetCalendarWithResponse Starts of cycles that are foretold, with those that are in each other's way. As a feed of RFC 5545 at /calendar.ics, with a token of a viewer in the address
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /calendar (the `GetCalendar` operationId).
+func (c *ClientWithResponses) GetCalendarWithResponse(ctx context.Context, params *GetCalendarParams, reqEditors ...RequestEditorFn) (*GetCalendarResponse, error) {
+	rsp, err := c.GetCalendar(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCalendarResponse(rsp)
+}
+
 // ListConsentsWithResponse What waits for a second person, and what was answered in the last week
 //
 // Returns a wrapper object for the known response body format(s).
@@ -15864,6 +16087,39 @@ func ParseGetBoardResponse(rsp *http.Response) (*GetBoardResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Board
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetCalendarResponse parses an HTTP response from a GetCalendarWithResponse call
+func ParseGetCalendarResponse(rsp *http.Response) (*GetCalendarResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCalendarResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Calendar
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -18919,6 +19175,9 @@ type ServerInterface interface {
 	// GetBoard What matters now, worst first
 	// (GET /board)
 	GetBoard(ctx *echo.Context) error
+	// GetCalendar Starts of cycles that are foretold, with those that are in each other's way. As a feed of RFC 5545 at /calendar.ics, with a token of a viewer in the address
+	// (GET /calendar)
+	GetCalendar(ctx *echo.Context, params GetCalendarParams) error
 	// ListConsents What waits for a second person, and what was answered in the last week
 	// (GET /consents)
 	ListConsents(ctx *echo.Context) error
@@ -19277,6 +19536,45 @@ func (w *ServerInterfaceWrapper) GetBoard(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetBoard(ctx)
+	return err
+}
+
+// GetCalendar converts echo context to params.
+func (w *ServerInterfaceWrapper) GetCalendar(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetCalendarParams
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// ------------- Optional query parameter "group" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "group", ctx.QueryParams(), &params.Group, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter group: %s", err))
+	}
+
+	// ------------- Optional query parameter "link" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "link", ctx.QueryParams(), &params.Link, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter link: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetCalendar(ctx, params)
 	return err
 }
 
@@ -20768,6 +21066,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/machines/leave-out", wrapper.LeaveOutMachines, options.OperationMiddlewares["leaveOutMachines"]...)
 	router.POST(options.BaseURL+"/machines/take-back", wrapper.TakeBackMachines, options.OperationMiddlewares["takeBackMachines"]...)
 	router.GET(options.BaseURL+"/coverage", wrapper.GetCoverage, options.OperationMiddlewares["getCoverage"]...)
+	router.GET(options.BaseURL+"/calendar", wrapper.GetCalendar, options.OperationMiddlewares["getCalendar"]...)
 	router.GET(options.BaseURL+"/surveys", wrapper.ListSurveys, options.OperationMiddlewares["listSurveys"]...)
 	router.POST(options.BaseURL+"/surveys", wrapper.StartSurvey, options.OperationMiddlewares["startSurvey"]...)
 	router.DELETE(options.BaseURL+"/surveys/:id", wrapper.DeleteSurvey, options.OperationMiddlewares["deleteSurvey"]...)
@@ -20931,6 +21230,45 @@ type GetBoarddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetBoarddefaultApplicationProblemPlusJSONResponse) VisitGetBoardResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCalendarRequestObject struct {
+	Params GetCalendarParams
+}
+
+type GetCalendarResponseObject interface {
+	VisitGetCalendarResponse(w http.ResponseWriter) error
+}
+
+type GetCalendar200JSONResponse Calendar
+
+func (response GetCalendar200JSONResponse) VisitGetCalendarResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCalendardefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetCalendardefaultApplicationProblemPlusJSONResponse) VisitGetCalendarResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -24499,6 +24837,9 @@ type StrictServerInterface interface {
 	// GetBoard What matters now, worst first
 	// (GET /board)
 	GetBoard(ctx context.Context, request GetBoardRequestObject) (GetBoardResponseObject, error)
+	// GetCalendar Starts of cycles that are foretold, with those that are in each other's way. As a feed of RFC 5545 at /calendar.ics, with a token of a viewer in the address
+	// (GET /calendar)
+	GetCalendar(ctx context.Context, request GetCalendarRequestObject) (GetCalendarResponseObject, error)
 	// ListConsents What waits for a second person, and what was answered in the last week
 	// (GET /consents)
 	ListConsents(ctx context.Context, request ListConsentsRequestObject) (ListConsentsResponseObject, error)
@@ -24854,6 +25195,31 @@ func (sh *strictHandler) GetBoard(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(GetBoardResponseObject); ok {
 		return validResponse.VisitGetBoardResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetCalendar operation middleware
+func (sh *strictHandler) GetCalendar(ctx *echo.Context, params GetCalendarParams) error {
+	var request GetCalendarRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetCalendar(ctx.Request().Context(), request.(GetCalendarRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetCalendar")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetCalendarResponseObject); ok {
+		return validResponse.VisitGetCalendarResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

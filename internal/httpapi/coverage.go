@@ -5,19 +5,14 @@ import (
 
 	"kestrel/internal/api"
 	"kestrel/internal/coverage"
-	"kestrel/internal/directory"
 )
 
 func (h *handlers) GetCoverage(ctx context.Context, _ api.GetCoverageRequestObject) (api.GetCoverageResponseObject, error) {
-	var see func(directory.Record) bool
-	if len(who(ctx).Tags) > 0 {
-		see = sees(ctx)
-	}
 	var peers []api.SiteCoverage
 	for _, p := range h.Links.Covered() {
 		peers = append(peers, api.SiteCoverage{Site: p.Site, Counts: coverage.CountsView(p.Counts), At: p.At})
 	}
-	v, err := h.Coverage.Show(ctx, h.Site.Self().Name, peers, see)
+	v, err := h.Coverage.Show(ctx, h.Site.Self().Name, peers, h.limited(ctx))
 	return api.GetCoverage200JSONResponse(v), err
 }
 

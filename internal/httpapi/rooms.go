@@ -161,6 +161,7 @@ type Overview interface {
 	List(f overview.Filter) ([]api.Group, int, error)
 	Cycles(ctx context.Context, id string, before int64, limit int) ([]api.Cycle, error)
 	Exposure(ctx context.Context, id string, from, to *time.Time) (api.Exposure, error)
+	Calendar(q overview.CalendarOf) (api.Calendar, error)
 	Board(ctx context.Context, see func(r directory.Record) bool) (api.Board, error)
 }
 

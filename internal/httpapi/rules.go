@@ -74,7 +74,7 @@ func rules() map[string]rule {
 		"GetSafeguards": site(v), "SetSafeguards": site(a),
 		// Who may answer is decided of each consent.
 		"ListConsents": site(v), "GiveConsent": site(v), "RefuseConsent": site(v),
-		"ListPlatforms": site(v), "GetInventory": site(v), "ListMachines": site(v), "GetCoverage": site(v),
+		"ListPlatforms": site(v), "GetInventory": site(v), "ListMachines": site(v), "GetCoverage": site(v), "GetCalendar": site(v),
 		"LeaveOutMachines": site(a), "TakeBackMachines": site(a), "PreviewRule": site(a),
 		"ListSurveys": site(o), "GetSurvey": site(o), "StartSurvey": site(a), "StopSurvey": site(a), "DeleteSurvey": site(a),
 		"CreatePlatform": site(a), "TestPlatform": site(a), "RetestPlatform": site(o), "DeletePlatform": site(a),

@@ -91,6 +91,7 @@ func New(rooms Rooms, console fs.FS, door Door, log *slog.Logger) http.Handler {
 	e.GET("/api/openapi.yaml", func(c *echo.Context) error {
 		return c.Blob(http.StatusOK, "application/yaml", contract.OpenAPI)
 	})
+	e.GET(feedPath, h.feed)
 	if rooms.SignOn != nil {
 		e.GET("/sign-on", h.beginSignOn)
 		e.GET(signon.Back, h.endSignOn)
@@ -198,6 +199,9 @@ func (h *handlers) guard(next echo.HandlerFunc) echo.HandlerFunc {
 			if cookie, err := c.Cookie(cookieName); err == nil {
 				secret = cookie.Value
 			}
+		}
+		if r.URL.Path == feedPath && secret == "" {
+			secret = r.URL.Query().Get("token")
 		}
 		a, err := h.Access.WhoIs(ctx, secret, host)
 		if err != nil && r.URL.Path == "/metrics" && records.Away(err) {

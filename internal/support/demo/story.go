@@ -21,6 +21,7 @@ import (
 	"kestrel/internal/api"
 	"kestrel/internal/clock"
 	"kestrel/internal/core/actor"
+	"kestrel/internal/core/cadence"
 	"kestrel/internal/core/ladder"
 	"kestrel/internal/core/span"
 	"kestrel/internal/httpapi"
@@ -49,7 +50,8 @@ type plan struct {
 	rule       string   // by which more machines join
 	order      int      // of the rule
 	without    []string // disks that are left out
-	tags       string // words
+	quiet      string   // when no cycle starts by itself
+	tags       string   // words
 }
 
 func (p plan) tagList() *[]string {
@@ -65,9 +67,9 @@ func pastPlans() []plan {
 		{home: "Norhaven", to: "Eastmole", name: "Vessel tracking", rule: "folder /harbour/vessels", order: 10, without: []string{"track-tsdb:scratch"}, rpo: "10min", every: "4min", keep: keepUsual, tags: "sea gold"},
 		{home: "Norhaven", to: "Skarholt", name: "Timetable", machines: []string{"time-api", "time-web-1", "time-web-2"}, quiesce: []string{"time-api", "time-web-1", "time-web-2"}, rpo: "30min", every: "12min", keep: keepUsual, tags: "passengers"},
 		{home: "Norhaven", to: "Eastmole", name: "Fuel ledger", machines: []string{"fuel-db"}, rpo: "6h", every: "30min", keep: keepUsual, paused: true, tags: "office"},
-		{home: "Eastmole", to: "Norhaven", name: "Harbour gates", machines: []string{"gate-ctl", "gate-db"}, rpo: "15min", every: "6min", keep: keepUsual, tags: "harbour gold"},
+		{home: "Eastmole", to: "Norhaven", name: "Harbour gates", machines: []string{"gate-ctl", "gate-db"}, rpo: "15min", every: "6min", quiet: "sun 02:00-02:10", keep: keepUsual, tags: "harbour gold"},
 		{home: "Eastmole", to: "Norhaven", name: "Freight desk", machines: []string{"freight-db", "freight-app"}, rpo: "30min", every: "10min", keep: keepUsual, tags: "office"},
-		{home: "Skarholt", to: "Norhaven", name: "Radio archive", machines: []string{"radio-arch", "beacon-log"}, rpo: "2h", every: "45min", keep: "all 6h, 1h 2d, 1d 14d", tags: "sea"},
+		{home: "Skarholt", to: "Norhaven", name: "Radio archive", machines: []string{"radio-arch", "beacon-log"}, rpo: "4h", every: "daily at 00:20, 02:20, 04:20, 06:20, 08:20, 10:20, 12:20, 14:20, 16:20, 18:20, 20:20, 22:20", keep: "all 6h, 1h 2d, 1d 14d", tags: "sea"},
 	}
 }
 
@@ -88,9 +90,15 @@ func presentPlans() []plan {
 
 func (p plan) promise() (api.Promise, error) {
 	rpo, err1 := span.Parse(p.rpo)
-	every, err2 := span.Parse(p.every)
+	every, err2 := cadence.Parse(p.every, "")
 	keep, err3 := ladder.Parse(p.keep)
-	out := api.Promise{RpoTargetSeconds: int64(rpo / time.Second), CadenceSeconds: int64(every / time.Second)}
+	out := api.Promise{RpoTargetSeconds: int64(rpo / time.Second), CadenceSeconds: int64(every.Every / time.Second)}
+	if !every.Calendar.IsZero() {
+		out.Cadence = &p.every
+	}
+	if p.quiet != "" {
+		out.Quiet = &p.quiet
+	}
 	for _, r := range keep {
 		out.Keep = append(out.Keep, api.Rung{EachSeconds: int64(r.Each / time.Second), ForSeconds: int64(r.For / time.Second)})
 	}
