@@ -594,6 +594,64 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/tiers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tiers of this site, and those of paired sites whose groups come here */
+        get: operations["listTiers"];
+        put?: never;
+        /** Make a tier */
+        post: operations["createTier"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/tiers/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** A tier with the groups that follow it, and what it was */
+        get: operations["getTier"];
+        put?: never;
+        post?: never;
+        /** Delete a tier that no group follows */
+        delete: operations["deleteTier"];
+        options?: never;
+        head?: never;
+        /** Change a tier, and the groups that follow it */
+        patch: operations["updateTier"];
+        trace?: never;
+    };
+    "/tiers/{id}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a change would make of a tier and of the groups that follow it */
+        post: operations["previewTier"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/surveys": {
         parameters: {
             query?: never;
@@ -1616,6 +1674,105 @@ export interface components {
             cadence: string;
             quiet?: string;
         };
+        NewTier: {
+            name: string;
+            promise?: components["schemas"]["Promise"];
+            promiseText?: components["schemas"]["PromiseText"];
+            /**
+             * Format: int64
+             * @description How long a recovery may take; 0 is no target
+             */
+            rtoTargetSeconds?: number;
+            priority?: string;
+            /** @description How file systems are brought to rest where nothing is said of a machine */
+            rest?: string;
+            /** Format: int64 */
+            lockSeconds?: number;
+            /**
+             * Format: int64
+             * @description How often a recovery is to be tried; 0 is never
+             */
+            drillEverySeconds?: number;
+        };
+        TierPatch: {
+            name?: string;
+            promise?: components["schemas"]["PromisePatch"];
+            promiseText?: components["schemas"]["PromiseText"];
+            /** Format: int64 */
+            rtoTargetSeconds?: number;
+            priority?: string;
+            rest?: string;
+            /** Format: int64 */
+            lockSeconds?: number;
+            /** Format: int64 */
+            drillEverySeconds?: number;
+            /** @description Allow that a shorter ladder drops points of groups at once; see the preview */
+            dropPoints?: boolean;
+        };
+        Tier: {
+            id: string;
+            name: string;
+            /** @description Whose it is */
+            site: string;
+            /** Format: int64 */
+            revision: number;
+            promise: components["schemas"]["Promise"];
+            /** Format: int64 */
+            rtoTargetSeconds: number;
+            priority: string;
+            rest: string;
+            /** Format: int64 */
+            lockSeconds: number;
+            /** Format: int64 */
+            drillEverySeconds: number;
+            /** @description That follow it */
+            groups: components["schemas"]["TierGroup"][];
+            warnings: components["schemas"]["FieldError"][];
+            /** @description What it was, newest first */
+            history?: components["schemas"]["TierRevision"][];
+        };
+        TierGroup: {
+            id: string;
+            name: string;
+            differs: components["schemas"]["Difference"][];
+        };
+        Difference: {
+            field: string;
+            /** @description What the tier says */
+            tier: string;
+            /** @description What the group says */
+            own: string;
+            reason: string;
+        };
+        TierRevision: {
+            /** Format: int64 */
+            revision: number;
+            /** Format: date-time */
+            at: string;
+            who: string;
+            /** @description From the revision before */
+            changes: components["schemas"]["Change"][];
+        };
+        TierPreview: {
+            changes: components["schemas"]["Change"][];
+            faults: components["schemas"]["FieldError"][];
+            groups: components["schemas"]["TierMove"][];
+        };
+        TierMove: {
+            id: string;
+            name: string;
+            changes: components["schemas"]["Change"][];
+            faults: components["schemas"]["FieldError"][];
+            dropsPoints: number;
+            dropsNumbers?: number[];
+        };
+        FollowedTier: {
+            id: string;
+            name: string;
+            /** Format: int64 */
+            revision: number;
+            differs: components["schemas"]["Difference"][];
+        };
         NewSurvey: {
             name: string;
             machines: string[];
@@ -1999,6 +2156,8 @@ export interface components {
             link?: string;
             promise?: components["schemas"]["PromisePatch"];
             promiseText?: components["schemas"]["PromiseText"];
+            tier?: string;
+            reason?: string;
             rule?: components["schemas"]["MemberRule"];
             withoutDisks?: string[];
             withoutBootDisks?: boolean;
@@ -2056,6 +2215,22 @@ export interface components {
             paused?: boolean;
             /** @description Machines whose guests bring their file systems to rest, and how */
             quiesce?: components["schemas"]["QuiesceOf"][];
+            /** @description Tier that it follows: what is not given is the tier's */
+            tier?: string;
+            /** @description Why what is given differs from the tier */
+            reason?: string;
+            /**
+             * Format: int64
+             * @description How long a recovery may take; 0 is no target
+             */
+            rtoTargetSeconds?: number;
+            /**
+             * Format: int64
+             * @description How often a recovery is to be tried; 0 is never
+             */
+            drillEverySeconds?: number;
+            /** @description How file systems are brought to rest where nothing is said of a machine */
+            rest?: string;
             rule?: components["schemas"]["MemberRule"];
             /** @description Disks that are not copied, as MACHINE:DISK; where a machine is started from a point they are made empty */
             withoutDisks?: string[];
@@ -2090,6 +2265,26 @@ export interface components {
             dropPoints?: boolean;
             /** @description All that are brought to rest from now on */
             quiesce?: components["schemas"]["QuiesceOf"][];
+            /** @description Tier that it follows from now on */
+            tier?: string;
+            /** @description It follows none from now on; its settings stay */
+            noTier?: boolean;
+            /** @description Why what is changed differs from the tier */
+            reason?: string;
+            /** @description Settings that are to be the tier's again */
+            likeTier?: string[];
+            /**
+             * Format: int64
+             * @description How long a recovery may take; 0 is no target
+             */
+            rtoTargetSeconds?: number;
+            /**
+             * Format: int64
+             * @description How often a recovery is to be tried; 0 is never
+             */
+            drillEverySeconds?: number;
+            /** @description How file systems are brought to rest where nothing is said of a machine */
+            rest?: string;
             rule?: components["schemas"]["MemberRule"];
             /** @description No rule from now on */
             noRule?: boolean;
@@ -2362,6 +2557,12 @@ export interface components {
             homePoints: boolean;
             /** @description Points that are kept at the home site as well */
             homePointCount: number;
+            tier?: components["schemas"]["FollowedTier"];
+            /** Format: int64 */
+            rtoTargetSeconds: number;
+            /** Format: int64 */
+            drillEverySeconds: number;
+            rest: string;
             /** @description Disks that are added later: copy or flag */
             newDisks: string;
             rule?: components["schemas"]["MemberRule"];
@@ -3820,6 +4021,150 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Calendar"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listTiers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tier"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    createTier: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTier"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tier"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getTier: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tier"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteTier: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    updateTier: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TierPatch"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tier"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewTier: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TierPatch"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TierPreview"];
                 };
             };
             default: components["responses"]["Problem"];

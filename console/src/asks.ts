@@ -45,6 +45,7 @@ export const asks = {
   safeguards: queryOptions({ queryKey: ["safeguards"], queryFn: () => ask(api.GET("/safeguards")) }),
   consents: queryOptions({ queryKey: ["consents"], queryFn: () => ask(api.GET("/consents")) }),
   people: queryOptions({ queryKey: ["people"], queryFn: () => ask(api.GET("/people")) }),
+  tiers: queryOptions({ queryKey: ["tiers"], queryFn: () => ask(api.GET("/tiers")), refetchInterval: 15 * second }),
   tokens: queryOptions({ queryKey: ["tokens"], queryFn: () => ask(api.GET("/tokens")) }),
   machines: queryOptions({ queryKey: ["machines"], queryFn: () => ask(api.GET("/machines")) }),
 };

@@ -82,3 +82,12 @@ export const rungText = (each: number, reach: number, locked?: boolean) =>
 
 /** tagsOf reads tags as they are typed, or networks: with spaces or commas between. */
 export const tagsOf = (text: string) => text.split(/[\s,]+/).filter(Boolean);
+
+/** keepText writes a keep ladder as it is typed. */
+export const keepText = (keep: { eachSeconds: number; forSeconds: number; locked?: boolean }[]) =>
+  keep
+    .map(
+      (r) =>
+        `${r.eachSeconds ? plainSpan(r.eachSeconds) : "all"} ${plainSpan(r.forSeconds)}${r.locked ? " locked" : ""}`,
+    )
+    .join(", ");

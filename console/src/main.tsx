@@ -28,6 +28,8 @@ const SurveyPage = page(() => import("./pages/surveys"), "SurveyPage");
 const SurveysPage = page(() => import("./pages/surveys"), "SurveysPage");
 const StorePage = page(() => import("./pages/store"), "StorePage");
 
+const TiersPage = page(() => import("./pages/tiers"), "TiersPage");
+
 const root = document.getElementById("root");
 if (root) {
   createRoot(root).render(
@@ -44,6 +46,7 @@ if (root) {
               <Route path="/groups/:id" element={<GroupPage />} />
               <Route path="/groups/:id/edit" element={<GroupFormPage />} />
               <Route path="/calendar" element={<CalendarPage />} />
+              <Route path="/tiers" element={<TiersPage />} />
               <Route path="/points" element={<PointsPage />} />
               <Route path="/landings" element={<LandingsPage />} />
               <Route path="/machines" element={<MachinesPage />} />

@@ -352,6 +352,18 @@ type Deletion struct {
 	GoAt time.Time `json:"goAt"`
 }
 
+// Difference defines model for Difference.
+type Difference struct {
+	Field string `json:"field"`
+
+	// Own What the group says
+	Own    string `json:"own"`
+	Reason string `json:"reason"`
+
+	// Tier What the tier says
+	Tier string `json:"tier"`
+}
+
 // EditLink What is left out stays as it is
 type EditLink struct {
 	// Compression s2, zstd or off
@@ -420,6 +432,14 @@ type FieldError struct {
 	Message string `json:"message"`
 }
 
+// FollowedTier defines model for FollowedTier.
+type FollowedTier struct {
+	Differs  []Difference `json:"differs"`
+	ID       string       `json:"id"`
+	Name     string       `json:"name"`
+	Revision int64        `json:"revision"`
+}
+
 // Forecast defines model for Forecast.
 type Forecast struct {
 	// ChangeBytesPerSecond What has to be copied for the cadence, before compression
@@ -457,7 +477,9 @@ type ForecastRequest struct {
 	// PromiseText A promise as people write it. What is left out stays as it is
 	PromiseText      *PromiseText `json:"promiseText,omitempty"`
 	Quiesce          *[]QuiesceOf `json:"quiesce,omitempty"`
+	Reason           *string      `json:"reason,omitempty"`
 	Rule             *MemberRule  `json:"rule,omitempty"`
+	Tier             *string      `json:"tier,omitempty"`
 	WithoutBootDisks *bool        `json:"withoutBootDisks,omitempty"`
 	WithoutDisks     *[]string    `json:"withoutDisks,omitempty"`
 }
@@ -482,12 +504,13 @@ type Group struct {
 	CreatedAt   time.Time  `json:"createdAt"`
 
 	// Deletion Another site wants the points deleted
-	Deletion        *Deletion      `json:"deletion,omitempty"`
-	Direction       GroupDirection `json:"direction"`
-	ExposureSeconds *int64         `json:"exposureSeconds,omitempty"`
-	HeadroomSeconds *int64         `json:"headroomSeconds,omitempty"`
-	Health          string         `json:"health"`
-	Home            string         `json:"home"`
+	Deletion          *Deletion      `json:"deletion,omitempty"`
+	Direction         GroupDirection `json:"direction"`
+	DrillEverySeconds int64          `json:"drillEverySeconds"`
+	ExposureSeconds   *int64         `json:"exposureSeconds,omitempty"`
+	HeadroomSeconds   *int64         `json:"headroomSeconds,omitempty"`
+	Health            string         `json:"health"`
+	Home              string         `json:"home"`
 
 	// HomePointCount Points that are kept at the home site as well
 	HomePointCount int `json:"homePointCount"`
@@ -508,23 +531,26 @@ type Group struct {
 	Name       string         `json:"name"`
 
 	// NewDisks Disks that are added later: copy or flag
-	NewDisks        string      `json:"newDisks"`
-	NewestCaptureAt *time.Time  `json:"newestCaptureAt,omitempty"`
-	NextStartAt     *time.Time  `json:"nextStartAt,omitempty"`
-	OldestCaptureAt *time.Time  `json:"oldestCaptureAt,omitempty"`
-	Pause           *Pause      `json:"pause,omitempty"`
-	Paused          bool        `json:"paused"`
-	Points          int         `json:"points"`
-	Priority        string      `json:"priority"`
-	Promise         Promise     `json:"promise"`
-	Reasons         []string    `json:"reasons"`
-	Recovery        string      `json:"recovery"`
-	Revision        int64       `json:"revision"`
-	Rule            *MemberRule `json:"rule,omitempty"`
-	Running         *Progress   `json:"running,omitempty"`
-	Tags            []string    `json:"tags"`
-	Term            int64       `json:"term"`
-	Together        bool        `json:"together"`
+	NewDisks         string        `json:"newDisks"`
+	NewestCaptureAt  *time.Time    `json:"newestCaptureAt,omitempty"`
+	NextStartAt      *time.Time    `json:"nextStartAt,omitempty"`
+	OldestCaptureAt  *time.Time    `json:"oldestCaptureAt,omitempty"`
+	Pause            *Pause        `json:"pause,omitempty"`
+	Paused           bool          `json:"paused"`
+	Points           int           `json:"points"`
+	Priority         string        `json:"priority"`
+	Promise          Promise       `json:"promise"`
+	Reasons          []string      `json:"reasons"`
+	Recovery         string        `json:"recovery"`
+	Rest             string        `json:"rest"`
+	Revision         int64         `json:"revision"`
+	RtoTargetSeconds int64         `json:"rtoTargetSeconds"`
+	Rule             *MemberRule   `json:"rule,omitempty"`
+	Running          *Progress     `json:"running,omitempty"`
+	Tags             []string      `json:"tags"`
+	Term             int64         `json:"term"`
+	Tier             *FollowedTier `json:"tier,omitempty"`
+	Together         bool          `json:"together"`
 }
 
 // GroupDirection defines model for Group.Direction.
@@ -577,16 +603,25 @@ type GroupPatch struct {
 	ByHand              *[]string `json:"byHand,omitempty"`
 	CompareEverySeconds *int64    `json:"compareEverySeconds,omitempty"`
 
+	// DrillEverySeconds How often a recovery is to be tried; 0 is never
+	DrillEverySeconds *int64 `json:"drillEverySeconds,omitempty"`
+
 	// DropPoints Allow that a shorter ladder drops points at once; see the preview
-	DropPoints  *bool     `json:"dropPoints,omitempty"`
-	HomePoints  *bool     `json:"homePoints,omitempty"`
+	DropPoints *bool `json:"dropPoints,omitempty"`
+	HomePoints *bool `json:"homePoints,omitempty"`
+
+	// LikeTier Settings that are to be the tier's again
+	LikeTier    *[]string `json:"likeTier,omitempty"`
 	LockSeconds *int64    `json:"lockSeconds,omitempty"`
 	Machines    *[]string `json:"machines,omitempty"`
 	Name        *string   `json:"name,omitempty"`
 	NewDisks    *string   `json:"newDisks,omitempty"`
 
 	// NoRule No rule from now on
-	NoRule   *bool         `json:"noRule,omitempty"`
+	NoRule *bool `json:"noRule,omitempty"`
+
+	// NoTier It follows none from now on; its settings stay
+	NoTier   *bool         `json:"noTier,omitempty"`
 	Priority *string       `json:"priority,omitempty"`
 	Promise  *PromisePatch `json:"promise,omitempty"`
 
@@ -594,11 +629,23 @@ type GroupPatch struct {
 	PromiseText *PromiseText `json:"promiseText,omitempty"`
 
 	// Quiesce All that are brought to rest from now on
-	Quiesce        *[]QuiesceOf `json:"quiesce,omitempty"`
-	RemoveMachines *[]string    `json:"removeMachines,omitempty"`
-	Rule           *MemberRule  `json:"rule,omitempty"`
-	Tags           *[]string    `json:"tags,omitempty"`
-	Together       *bool        `json:"together,omitempty"`
+	Quiesce *[]QuiesceOf `json:"quiesce,omitempty"`
+
+	// Reason Why what is changed differs from the tier
+	Reason         *string   `json:"reason,omitempty"`
+	RemoveMachines *[]string `json:"removeMachines,omitempty"`
+
+	// Rest How file systems are brought to rest where nothing is said of a machine
+	Rest *string `json:"rest,omitempty"`
+
+	// RtoTargetSeconds How long a recovery may take; 0 is no target
+	RtoTargetSeconds *int64      `json:"rtoTargetSeconds,omitempty"`
+	Rule             *MemberRule `json:"rule,omitempty"`
+	Tags             *[]string   `json:"tags,omitempty"`
+
+	// Tier Tier that it follows from now on
+	Tier     *string `json:"tier,omitempty"`
+	Together *bool   `json:"together,omitempty"`
 
 	// WithoutBootDisks Allow that a disk that a machine starts from is left out
 	WithoutBootDisks *bool `json:"withoutBootDisks,omitempty"`
@@ -890,6 +937,9 @@ type NewGroup struct {
 	// CompareEverySeconds After what time a cycle reads all of the disks; 0 (the default) is never by itself
 	CompareEverySeconds *int64 `json:"compareEverySeconds,omitempty"`
 
+	// DrillEverySeconds How often a recovery is to be tried; 0 is never
+	DrillEverySeconds *int64 `json:"drillEverySeconds,omitempty"`
+
 	// HomePoints Keep points at the home site as well
 	HomePoints *bool  `json:"homePoints,omitempty"`
 	Link       string `json:"link"`
@@ -912,8 +962,20 @@ type NewGroup struct {
 
 	// Quiesce Machines whose guests bring their file systems to rest, and how
 	Quiesce *[]QuiesceOf `json:"quiesce,omitempty"`
-	Rule    *MemberRule  `json:"rule,omitempty"`
-	Tags    *[]string    `json:"tags,omitempty"`
+
+	// Reason Why what is given differs from the tier
+	Reason *string `json:"reason,omitempty"`
+
+	// Rest How file systems are brought to rest where nothing is said of a machine
+	Rest *string `json:"rest,omitempty"`
+
+	// RtoTargetSeconds How long a recovery may take; 0 is no target
+	RtoTargetSeconds *int64      `json:"rtoTargetSeconds,omitempty"`
+	Rule             *MemberRule `json:"rule,omitempty"`
+	Tags             *[]string   `json:"tags,omitempty"`
+
+	// Tier Tier that it follows: what is not given is the tier's
+	Tier *string `json:"tier,omitempty"`
 
 	// Together Machines are held still for one instant (the default), or captured one by one
 	Together *bool `json:"together,omitempty"`
@@ -1010,6 +1072,25 @@ type NewSurvey struct {
 	ForSeconds int64    `json:"forSeconds"`
 	Machines   []string `json:"machines"`
 	Name       string   `json:"name"`
+}
+
+// NewTier defines model for NewTier.
+type NewTier struct {
+	// DrillEverySeconds How often a recovery is to be tried; 0 is never
+	DrillEverySeconds *int64   `json:"drillEverySeconds,omitempty"`
+	LockSeconds       *int64   `json:"lockSeconds,omitempty"`
+	Name              string   `json:"name"`
+	Priority          *string  `json:"priority,omitempty"`
+	Promise           *Promise `json:"promise,omitempty"`
+
+	// PromiseText A promise as people write it. What is left out stays as it is
+	PromiseText *PromiseText `json:"promiseText,omitempty"`
+
+	// Rest How file systems are brought to rest where nothing is said of a machine
+	Rest *string `json:"rest,omitempty"`
+
+	// RtoTargetSeconds How long a recovery may take; 0 is no target
+	RtoTargetSeconds *int64 `json:"rtoTargetSeconds,omitempty"`
 }
 
 // NewToken defines model for NewToken.
@@ -1690,6 +1771,80 @@ type TestStep struct {
 	Tried bool   `json:"tried"`
 }
 
+// Tier defines model for Tier.
+type Tier struct {
+	DrillEverySeconds int64 `json:"drillEverySeconds"`
+
+	// Groups That follow it
+	Groups []TierGroup `json:"groups"`
+
+	// History What it was, newest first
+	History          *[]TierRevision `json:"history,omitempty"`
+	ID               string          `json:"id"`
+	LockSeconds      int64           `json:"lockSeconds"`
+	Name             string          `json:"name"`
+	Priority         string          `json:"priority"`
+	Promise          Promise         `json:"promise"`
+	Rest             string          `json:"rest"`
+	Revision         int64           `json:"revision"`
+	RtoTargetSeconds int64           `json:"rtoTargetSeconds"`
+
+	// Site Whose it is
+	Site     string       `json:"site"`
+	Warnings []FieldError `json:"warnings"`
+}
+
+// TierGroup defines model for TierGroup.
+type TierGroup struct {
+	Differs []Difference `json:"differs"`
+	ID      string       `json:"id"`
+	Name    string       `json:"name"`
+}
+
+// TierMove defines model for TierMove.
+type TierMove struct {
+	Changes      []Change     `json:"changes"`
+	DropsNumbers *[]int64     `json:"dropsNumbers,omitempty"`
+	DropsPoints  int          `json:"dropsPoints"`
+	Faults       []FieldError `json:"faults"`
+	ID           string       `json:"id"`
+	Name         string       `json:"name"`
+}
+
+// TierPatch defines model for TierPatch.
+type TierPatch struct {
+	DrillEverySeconds *int64 `json:"drillEverySeconds,omitempty"`
+
+	// DropPoints Allow that a shorter ladder drops points of groups at once; see the preview
+	DropPoints  *bool         `json:"dropPoints,omitempty"`
+	LockSeconds *int64        `json:"lockSeconds,omitempty"`
+	Name        *string       `json:"name,omitempty"`
+	Priority    *string       `json:"priority,omitempty"`
+	Promise     *PromisePatch `json:"promise,omitempty"`
+
+	// PromiseText A promise as people write it. What is left out stays as it is
+	PromiseText      *PromiseText `json:"promiseText,omitempty"`
+	Rest             *string      `json:"rest,omitempty"`
+	RtoTargetSeconds *int64       `json:"rtoTargetSeconds,omitempty"`
+}
+
+// TierPreview defines model for TierPreview.
+type TierPreview struct {
+	Changes []Change     `json:"changes"`
+	Faults  []FieldError `json:"faults"`
+	Groups  []TierMove   `json:"groups"`
+}
+
+// TierRevision defines model for TierRevision.
+type TierRevision struct {
+	At time.Time `json:"at"`
+
+	// Changes From the revision before
+	Changes  []Change `json:"changes"`
+	Revision int64    `json:"revision"`
+	Who      string   `json:"who"`
+}
+
 // Token defines model for Token.
 type Token struct {
 	CreatedAt  time.Time  `json:"createdAt"`
@@ -2008,6 +2163,15 @@ type RemoveSecondFactorJSONRequestBody = Password
 
 // StartSurveyJSONRequestBody defines body for StartSurvey for application/json ContentType.
 type StartSurveyJSONRequestBody = NewSurvey
+
+// CreateTierJSONRequestBody defines body for CreateTier for application/json ContentType.
+type CreateTierJSONRequestBody = NewTier
+
+// UpdateTierJSONRequestBody defines body for UpdateTier for application/json ContentType.
+type UpdateTierJSONRequestBody = TierPatch
+
+// PreviewTierJSONRequestBody defines body for PreviewTier for application/json ContentType.
+type PreviewTierJSONRequestBody = TierPatch
 
 // CreateTokenJSONRequestBody defines body for CreateToken for application/json ContentType.
 type CreateTokenJSONRequestBody = NewToken
@@ -2809,6 +2973,63 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /surveys/{id}/stop (the `StopSurvey` operationId).
 	StopSurvey(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListTiers Tiers of this site, and those of paired sites whose groups come here
+	//
+	// Corresponds with GET /tiers (the `ListTiers` operationId).
+	ListTiers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateTierWithBody Make a tier
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /tiers (the `CreateTier` operationId).
+	CreateTierWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateTier Make a tier
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /tiers (the `CreateTier` operationId).
+	CreateTier(ctx context.Context, body CreateTierJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteTier Delete a tier that no group follows
+	//
+	// Corresponds with DELETE /tiers/{id} (the `DeleteTier` operationId).
+	DeleteTier(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetTier A tier with the groups that follow it, and what it was
+	//
+	// Corresponds with GET /tiers/{id} (the `GetTier` operationId).
+	GetTier(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UpdateTierWithBody Change a tier, and the groups that follow it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /tiers/{id} (the `UpdateTier` operationId).
+	UpdateTierWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UpdateTier Change a tier, and the groups that follow it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /tiers/{id} (the `UpdateTier` operationId).
+	UpdateTier(ctx context.Context, id string, body UpdateTierJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewTierWithBody What a change would make of a tier and of the groups that follow it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /tiers/{id}/preview (the `PreviewTier` operationId).
+	PreviewTierWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewTier What a change would make of a tier and of the groups that follow it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /tiers/{id}/preview (the `PreviewTier` operationId).
+	PreviewTier(ctx context.Context, id string, body PreviewTierJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListTokens API tokens
 	//
@@ -4770,6 +4991,153 @@ func (c *Client) GetSurvey(ctx context.Context, id string, reqEditors ...Request
 // Corresponds with POST /surveys/{id}/stop (the `StopSurvey` operationId).
 func (c *Client) StopSurvey(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStopSurveyRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListTiers Tiers of this site, and those of paired sites whose groups come here
+//
+// Corresponds with GET /tiers (the `ListTiers` operationId).
+func (c *Client) ListTiers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTiersRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateTierWithBody Make a tier
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /tiers (the `CreateTier` operationId).
+func (c *Client) CreateTierWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateTierRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateTier Make a tier
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /tiers (the `CreateTier` operationId).
+func (c *Client) CreateTier(ctx context.Context, body CreateTierJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateTierRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteTier Delete a tier that no group follows
+//
+// Corresponds with DELETE /tiers/{id} (the `DeleteTier` operationId).
+func (c *Client) DeleteTier(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteTierRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetTier A tier with the groups that follow it, and what it was
+//
+// Corresponds with GET /tiers/{id} (the `GetTier` operationId).
+func (c *Client) GetTier(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetTierRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UpdateTierWithBody Change a tier, and the groups that follow it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /tiers/{id} (the `UpdateTier` operationId).
+func (c *Client) UpdateTierWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUpdateTierRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UpdateTier Change a tier, and the groups that follow it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /tiers/{id} (the `UpdateTier` operationId).
+func (c *Client) UpdateTier(ctx context.Context, id string, body UpdateTierJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUpdateTierRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewTierWithBody What a change would make of a tier and of the groups that follow it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /tiers/{id}/preview (the `PreviewTier` operationId).
+func (c *Client) PreviewTierWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewTierRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewTier What a change would make of a tier and of the groups that follow it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /tiers/{id}/preview (the `PreviewTier` operationId).
+func (c *Client) PreviewTier(ctx context.Context, id string, body PreviewTierJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewTierRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8776,6 +9144,235 @@ func NewStopSurveyRequest(server string, id string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListTiersRequest constructs an http.Request for the ListTiers method
+func NewListTiersRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/tiers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCreateTierRequest calls the generic CreateTier builder with application/json body
+func NewCreateTierRequest(server string, body CreateTierJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCreateTierRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCreateTierRequestWithBody constructs an http.Request for the CreateTier method, with any body, and a specified content type
+func NewCreateTierRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/tiers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDeleteTierRequest constructs an http.Request for the DeleteTier method
+func NewDeleteTierRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/tiers/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetTierRequest constructs an http.Request for the GetTier method
+func NewGetTierRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/tiers/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewUpdateTierRequest calls the generic UpdateTier builder with application/json body
+func NewUpdateTierRequest(server string, id string, body UpdateTierJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewUpdateTierRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewUpdateTierRequestWithBody constructs an http.Request for the UpdateTier method, with any body, and a specified content type
+func NewUpdateTierRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/tiers/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPreviewTierRequest calls the generic PreviewTier builder with application/json body
+func NewPreviewTierRequest(server string, id string, body PreviewTierJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPreviewTierRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewPreviewTierRequestWithBody constructs an http.Request for the PreviewTier method, with any body, and a specified content type
+func NewPreviewTierRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/tiers/%s/preview", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListTokensRequest constructs an http.Request for the ListTokens method
 func NewListTokensRequest(server string) (*http.Request, error) {
 	var err error
@@ -9807,6 +10404,69 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /surveys/{id}/stop (the `StopSurvey` operationId).
 	StopSurveyWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*StopSurveyResponse, error)
+
+	// ListTiersWithResponse Tiers of this site, and those of paired sites whose groups come here
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /tiers (the `ListTiers` operationId).
+	ListTiersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTiersResponse, error)
+
+	// CreateTierWithBodyWithResponse Make a tier
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /tiers (the `CreateTier` operationId).
+	CreateTierWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateTierResponse, error)
+
+	// CreateTierWithResponse Make a tier
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /tiers (the `CreateTier` operationId).
+	CreateTierWithResponse(ctx context.Context, body CreateTierJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateTierResponse, error)
+
+	// DeleteTierWithResponse Delete a tier that no group follows
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /tiers/{id} (the `DeleteTier` operationId).
+	DeleteTierWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*DeleteTierResponse, error)
+
+	// GetTierWithResponse A tier with the groups that follow it, and what it was
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /tiers/{id} (the `GetTier` operationId).
+	GetTierWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetTierResponse, error)
+
+	// UpdateTierWithBodyWithResponse Change a tier, and the groups that follow it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /tiers/{id} (the `UpdateTier` operationId).
+	UpdateTierWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UpdateTierResponse, error)
+
+	// UpdateTierWithResponse Change a tier, and the groups that follow it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /tiers/{id} (the `UpdateTier` operationId).
+	UpdateTierWithResponse(ctx context.Context, id string, body UpdateTierJSONRequestBody, reqEditors ...RequestEditorFn) (*UpdateTierResponse, error)
+
+	// PreviewTierWithBodyWithResponse What a change would make of a tier and of the groups that follow it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /tiers/{id}/preview (the `PreviewTier` operationId).
+	PreviewTierWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewTierResponse, error)
+
+	// PreviewTierWithResponse What a change would make of a tier and of the groups that follow it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /tiers/{id}/preview (the `PreviewTier` operationId).
+	PreviewTierWithResponse(ctx context.Context, id string, body PreviewTierJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewTierResponse, error)
 
 	// ListTokensWithResponse API tokens
 	//
@@ -14169,6 +14829,287 @@ func (r StopSurveyResponse) ContentType() string {
 	return ""
 }
 
+type ListTiersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Tier
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListTiersResponse) GetJSON200() *[]Tier {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListTiersResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListTiersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListTiersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListTiersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListTiersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CreateTierResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Tier
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r CreateTierResponse) GetJSON201() *Tier {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CreateTierResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CreateTierResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CreateTierResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CreateTierResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CreateTierResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteTierResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteTierResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteTierResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteTierResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteTierResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteTierResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetTierResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Tier
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetTierResponse) GetJSON200() *Tier {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetTierResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetTierResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetTierResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetTierResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetTierResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type UpdateTierResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Tier
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r UpdateTierResponse) GetJSON200() *Tier {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r UpdateTierResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r UpdateTierResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r UpdateTierResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r UpdateTierResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r UpdateTierResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewTierResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TierPreview
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewTierResponse) GetJSON200() *TierPreview {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewTierResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewTierResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewTierResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewTierResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewTierResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListTokensResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -15925,6 +16866,123 @@ func (c *ClientWithResponses) StopSurveyWithResponse(ctx context.Context, id str
 		return nil, err
 	}
 	return ParseStopSurveyResponse(rsp)
+}
+
+// ListTiersWithResponse Tiers of this site, and those of paired sites whose groups come here
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /tiers (the `ListTiers` operationId).
+func (c *ClientWithResponses) ListTiersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTiersResponse, error) {
+	rsp, err := c.ListTiers(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListTiersResponse(rsp)
+}
+
+// CreateTierWithBodyWithResponse Make a tier
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /tiers (the `CreateTier` operationId).
+func (c *ClientWithResponses) CreateTierWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateTierResponse, error) {
+	rsp, err := c.CreateTierWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateTierResponse(rsp)
+}
+
+// CreateTierWithResponse Make a tier
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /tiers (the `CreateTier` operationId).
+func (c *ClientWithResponses) CreateTierWithResponse(ctx context.Context, body CreateTierJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateTierResponse, error) {
+	rsp, err := c.CreateTier(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateTierResponse(rsp)
+}
+
+// DeleteTierWithResponse Delete a tier that no group follows
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /tiers/{id} (the `DeleteTier` operationId).
+func (c *ClientWithResponses) DeleteTierWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*DeleteTierResponse, error) {
+	rsp, err := c.DeleteTier(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteTierResponse(rsp)
+}
+
+// GetTierWithResponse A tier with the groups that follow it, and what it was
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /tiers/{id} (the `GetTier` operationId).
+func (c *ClientWithResponses) GetTierWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetTierResponse, error) {
+	rsp, err := c.GetTier(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetTierResponse(rsp)
+}
+
+// UpdateTierWithBodyWithResponse Change a tier, and the groups that follow it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /tiers/{id} (the `UpdateTier` operationId).
+func (c *ClientWithResponses) UpdateTierWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UpdateTierResponse, error) {
+	rsp, err := c.UpdateTierWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUpdateTierResponse(rsp)
+}
+
+// UpdateTierWithResponse Change a tier, and the groups that follow it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /tiers/{id} (the `UpdateTier` operationId).
+func (c *ClientWithResponses) UpdateTierWithResponse(ctx context.Context, id string, body UpdateTierJSONRequestBody, reqEditors ...RequestEditorFn) (*UpdateTierResponse, error) {
+	rsp, err := c.UpdateTier(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUpdateTierResponse(rsp)
+}
+
+// PreviewTierWithBodyWithResponse What a change would make of a tier and of the groups that follow it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /tiers/{id}/preview (the `PreviewTier` operationId).
+func (c *ClientWithResponses) PreviewTierWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewTierResponse, error) {
+	rsp, err := c.PreviewTierWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewTierResponse(rsp)
+}
+
+// PreviewTierWithResponse What a change would make of a tier and of the groups that follow it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /tiers/{id}/preview (the `PreviewTier` operationId).
+func (c *ClientWithResponses) PreviewTierWithResponse(ctx context.Context, id string, body PreviewTierJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewTierResponse, error) {
+	rsp, err := c.PreviewTier(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewTierResponse(rsp)
 }
 
 // ListTokensWithResponse API tokens
@@ -19036,6 +20094,200 @@ func ParseStopSurveyResponse(rsp *http.Response) (*StopSurveyResponse, error) {
 	return response, nil
 }
 
+// ParseListTiersResponse parses an HTTP response from a ListTiersWithResponse call
+func ParseListTiersResponse(rsp *http.Response) (*ListTiersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListTiersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Tier
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCreateTierResponse parses an HTTP response from a CreateTierWithResponse call
+func ParseCreateTierResponse(rsp *http.Response) (*CreateTierResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CreateTierResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Tier
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteTierResponse parses an HTTP response from a DeleteTierWithResponse call
+func ParseDeleteTierResponse(rsp *http.Response) (*DeleteTierResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteTierResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetTierResponse parses an HTTP response from a GetTierWithResponse call
+func ParseGetTierResponse(rsp *http.Response) (*GetTierResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetTierResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Tier
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseUpdateTierResponse parses an HTTP response from a UpdateTierWithResponse call
+func ParseUpdateTierResponse(rsp *http.Response) (*UpdateTierResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &UpdateTierResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Tier
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePreviewTierResponse parses an HTTP response from a PreviewTierWithResponse call
+func ParsePreviewTierResponse(rsp *http.Response) (*PreviewTierResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewTierResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TierPreview
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListTokensResponse parses an HTTP response from a ListTokensWithResponse call
 func ParseListTokensResponse(rsp *http.Response) (*ListTokensResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -19442,6 +20694,24 @@ type ServerInterface interface {
 	// StopSurvey End a survey before its time; what it saw stays
 	// (POST /surveys/{id}/stop)
 	StopSurvey(ctx *echo.Context, id string) error
+	// ListTiers Tiers of this site, and those of paired sites whose groups come here
+	// (GET /tiers)
+	ListTiers(ctx *echo.Context) error
+	// CreateTier Make a tier
+	// (POST /tiers)
+	CreateTier(ctx *echo.Context) error
+	// DeleteTier Delete a tier that no group follows
+	// (DELETE /tiers/{id})
+	DeleteTier(ctx *echo.Context, id string) error
+	// GetTier A tier with the groups that follow it, and what it was
+	// (GET /tiers/{id})
+	GetTier(ctx *echo.Context, id string) error
+	// UpdateTier Change a tier, and the groups that follow it
+	// (PATCH /tiers/{id})
+	UpdateTier(ctx *echo.Context, id string) error
+	// PreviewTier What a change would make of a tier and of the groups that follow it
+	// (POST /tiers/{id}/preview)
+	PreviewTier(ctx *echo.Context, id string) error
 	// ListTokens API tokens
 	// (GET /tokens)
 	ListTokens(ctx *echo.Context) error
@@ -20935,6 +22205,88 @@ func (w *ServerInterfaceWrapper) StopSurvey(ctx *echo.Context) error {
 	return err
 }
 
+// ListTiers converts echo context to params.
+func (w *ServerInterfaceWrapper) ListTiers(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListTiers(ctx)
+	return err
+}
+
+// CreateTier converts echo context to params.
+func (w *ServerInterfaceWrapper) CreateTier(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CreateTier(ctx)
+	return err
+}
+
+// DeleteTier converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteTier(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeleteTier(ctx, id)
+	return err
+}
+
+// GetTier converts echo context to params.
+func (w *ServerInterfaceWrapper) GetTier(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetTier(ctx, id)
+	return err
+}
+
+// UpdateTier converts echo context to params.
+func (w *ServerInterfaceWrapper) UpdateTier(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.UpdateTier(ctx, id)
+	return err
+}
+
+// PreviewTier converts echo context to params.
+func (w *ServerInterfaceWrapper) PreviewTier(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PreviewTier(ctx, id)
+	return err
+}
+
 // ListTokens converts echo context to params.
 func (w *ServerInterfaceWrapper) ListTokens(ctx *echo.Context) error {
 	var err error
@@ -21067,6 +22419,12 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/machines/take-back", wrapper.TakeBackMachines, options.OperationMiddlewares["takeBackMachines"]...)
 	router.GET(options.BaseURL+"/coverage", wrapper.GetCoverage, options.OperationMiddlewares["getCoverage"]...)
 	router.GET(options.BaseURL+"/calendar", wrapper.GetCalendar, options.OperationMiddlewares["getCalendar"]...)
+	router.GET(options.BaseURL+"/tiers", wrapper.ListTiers, options.OperationMiddlewares["listTiers"]...)
+	router.POST(options.BaseURL+"/tiers", wrapper.CreateTier, options.OperationMiddlewares["createTier"]...)
+	router.DELETE(options.BaseURL+"/tiers/:id", wrapper.DeleteTier, options.OperationMiddlewares["deleteTier"]...)
+	router.GET(options.BaseURL+"/tiers/:id", wrapper.GetTier, options.OperationMiddlewares["getTier"]...)
+	router.PATCH(options.BaseURL+"/tiers/:id", wrapper.UpdateTier, options.OperationMiddlewares["updateTier"]...)
+	router.POST(options.BaseURL+"/tiers/:id/preview", wrapper.PreviewTier, options.OperationMiddlewares["previewTier"]...)
 	router.GET(options.BaseURL+"/surveys", wrapper.ListSurveys, options.OperationMiddlewares["listSurveys"]...)
 	router.POST(options.BaseURL+"/surveys", wrapper.StartSurvey, options.OperationMiddlewares["startSurvey"]...)
 	router.DELETE(options.BaseURL+"/surveys/:id", wrapper.DeleteSurvey, options.OperationMiddlewares["deleteSurvey"]...)
@@ -24677,6 +26035,235 @@ func (response StopSurveydefaultApplicationProblemPlusJSONResponse) VisitStopSur
 	return err
 }
 
+type ListTiersRequestObject struct {
+}
+
+type ListTiersResponseObject interface {
+	VisitListTiersResponse(w http.ResponseWriter) error
+}
+
+type ListTiers200JSONResponse []Tier
+
+func (response ListTiers200JSONResponse) VisitListTiersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTiersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListTiersdefaultApplicationProblemPlusJSONResponse) VisitListTiersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CreateTierRequestObject struct {
+	Body *CreateTierJSONRequestBody
+}
+
+type CreateTierResponseObject interface {
+	VisitCreateTierResponse(w http.ResponseWriter) error
+}
+
+type CreateTier201JSONResponse Tier
+
+func (response CreateTier201JSONResponse) VisitCreateTierResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CreateTierdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CreateTierdefaultApplicationProblemPlusJSONResponse) VisitCreateTierResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteTierRequestObject struct {
+	ID string `json:"id"`
+}
+
+type DeleteTierResponseObject interface {
+	VisitDeleteTierResponse(w http.ResponseWriter) error
+}
+
+type DeleteTier204Response struct {
+}
+
+func (response DeleteTier204Response) VisitDeleteTierResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteTierdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteTierdefaultApplicationProblemPlusJSONResponse) VisitDeleteTierResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTierRequestObject struct {
+	ID string `json:"id"`
+}
+
+type GetTierResponseObject interface {
+	VisitGetTierResponse(w http.ResponseWriter) error
+}
+
+type GetTier200JSONResponse Tier
+
+func (response GetTier200JSONResponse) VisitGetTierResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTierdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetTierdefaultApplicationProblemPlusJSONResponse) VisitGetTierResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UpdateTierRequestObject struct {
+	ID   string `json:"id"`
+	Body *UpdateTierJSONRequestBody
+}
+
+type UpdateTierResponseObject interface {
+	VisitUpdateTierResponse(w http.ResponseWriter) error
+}
+
+type UpdateTier200JSONResponse Tier
+
+func (response UpdateTier200JSONResponse) VisitUpdateTierResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UpdateTierdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response UpdateTierdefaultApplicationProblemPlusJSONResponse) VisitUpdateTierResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewTierRequestObject struct {
+	ID   string `json:"id"`
+	Body *PreviewTierJSONRequestBody
+}
+
+type PreviewTierResponseObject interface {
+	VisitPreviewTierResponse(w http.ResponseWriter) error
+}
+
+type PreviewTier200JSONResponse TierPreview
+
+func (response PreviewTier200JSONResponse) VisitPreviewTierResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewTierdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewTierdefaultApplicationProblemPlusJSONResponse) VisitPreviewTierResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListTokensRequestObject struct {
 }
 
@@ -25104,6 +26691,24 @@ type StrictServerInterface interface {
 	// StopSurvey End a survey before its time; what it saw stays
 	// (POST /surveys/{id}/stop)
 	StopSurvey(ctx context.Context, request StopSurveyRequestObject) (StopSurveyResponseObject, error)
+	// ListTiers Tiers of this site, and those of paired sites whose groups come here
+	// (GET /tiers)
+	ListTiers(ctx context.Context, request ListTiersRequestObject) (ListTiersResponseObject, error)
+	// CreateTier Make a tier
+	// (POST /tiers)
+	CreateTier(ctx context.Context, request CreateTierRequestObject) (CreateTierResponseObject, error)
+	// DeleteTier Delete a tier that no group follows
+	// (DELETE /tiers/{id})
+	DeleteTier(ctx context.Context, request DeleteTierRequestObject) (DeleteTierResponseObject, error)
+	// GetTier A tier with the groups that follow it, and what it was
+	// (GET /tiers/{id})
+	GetTier(ctx context.Context, request GetTierRequestObject) (GetTierResponseObject, error)
+	// UpdateTier Change a tier, and the groups that follow it
+	// (PATCH /tiers/{id})
+	UpdateTier(ctx context.Context, request UpdateTierRequestObject) (UpdateTierResponseObject, error)
+	// PreviewTier What a change would make of a tier and of the groups that follow it
+	// (POST /tiers/{id}/preview)
+	PreviewTier(ctx context.Context, request PreviewTierRequestObject) (PreviewTierResponseObject, error)
 	// ListTokens API tokens
 	// (GET /tokens)
 	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
@@ -28007,6 +29612,221 @@ func (sh *strictHandler) StopSurvey(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(StopSurveyResponseObject); ok {
 		return validResponse.VisitStopSurveyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListTiers operation middleware
+func (sh *strictHandler) ListTiers(ctx *echo.Context) error {
+	var request ListTiersRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListTiers(ctx.Request().Context(), request.(ListTiersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListTiers")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListTiersResponseObject); ok {
+		return validResponse.VisitListTiersResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CreateTier operation middleware
+func (sh *strictHandler) CreateTier(ctx *echo.Context) error {
+	var request CreateTierRequestObject
+
+	var body CreateTierJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CreateTier(ctx.Request().Context(), request.(CreateTierRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CreateTier")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CreateTierResponseObject); ok {
+		return validResponse.VisitCreateTierResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DeleteTier operation middleware
+func (sh *strictHandler) DeleteTier(ctx *echo.Context, id string) error {
+	var request DeleteTierRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteTier(ctx.Request().Context(), request.(DeleteTierRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteTier")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeleteTierResponseObject); ok {
+		return validResponse.VisitDeleteTierResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetTier operation middleware
+func (sh *strictHandler) GetTier(ctx *echo.Context, id string) error {
+	var request GetTierRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetTier(ctx.Request().Context(), request.(GetTierRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetTier")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetTierResponseObject); ok {
+		return validResponse.VisitGetTierResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// UpdateTier operation middleware
+func (sh *strictHandler) UpdateTier(ctx *echo.Context, id string) error {
+	var request UpdateTierRequestObject
+
+	request.ID = id
+
+	var body UpdateTierJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.UpdateTier(ctx.Request().Context(), request.(UpdateTierRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "UpdateTier")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(UpdateTierResponseObject); ok {
+		return validResponse.VisitUpdateTierResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PreviewTier operation middleware
+func (sh *strictHandler) PreviewTier(ctx *echo.Context, id string) error {
+	var request PreviewTierRequestObject
+
+	request.ID = id
+
+	var body PreviewTierJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PreviewTier(ctx.Request().Context(), request.(PreviewTierRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PreviewTier")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PreviewTierResponseObject); ok {
+		return validResponse.VisitPreviewTierResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -70,6 +70,23 @@ func (p *promiseFlags) read() (*api.PromisePatch, error) {
 	return out, nil
 }
 
+// text gives what was given as it was written.
+func (p *promiseFlags) text() *api.PromiseText {
+	if *p == (promiseFlags{}) {
+		return nil
+	}
+	return &api.PromiseText{RpoTarget: strOr(p.rpo), Cadence: strOr(p.every), Quiet: strOr(p.quiet), Zone: strOr(p.zone), Keep: strOr(p.keep)}
+}
+
+// whole is a promise of which target, cadence and ladder are given.
+func whole(p *api.PromisePatch) *api.Promise {
+	out := &api.Promise{RpoTargetSeconds: *p.RpoTargetSeconds, Cadence: p.Cadence, Quiet: p.Quiet, Zone: p.Zone, Keep: *p.Keep}
+	if p.CadenceSeconds != nil {
+		out.CadenceSeconds = *p.CadenceSeconds
+	}
+	return out
+}
+
 func keepText(rs []api.Rung) string {
 	var l ladder.Ladder
 	for _, r := range rs {

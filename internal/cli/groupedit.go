@@ -17,32 +17,39 @@ func (a *app) groupCreateCmd() *cobra.Command {
 	var paused, waitFor, dry, apart, homePoints bool
 	var ms machineFlags
 	var rule ruleFlags
+	var times recoveryFlags
+	var tier, reason string
 	var tags []string
 	var priority, compareEvery, lock string
 	c := &cobra.Command{Use: "create NAME", Short: "Protect machines together", Args: cobra.ExactArgs(1),
 		Example: `  kestrel group create Ticketing -m tick-db -m tick-app --to Eastmole --rpo 5min --every 2min --keep "all 6h, 1h 2d"
   kestrel group create Ticketing -m tick-db --to Eastmole --rpo 5min --every 2min --dry-run`,
 		RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
-			if p.rpo == "" || p.every == "" {
-				return usage("give --rpo and --every")
+			if tier == "" && (p.rpo == "" || p.every == "") {
+				return usage("give --rpo and --every, or --tier")
 			}
-			if p.keep == "" {
+			if p.keep == "" && tier == "" {
 				p.keep = defaultKeep
 			}
 			patch, err := p.read()
 			if err != nil {
 				return err
 			}
+			if err := times.read(&in.RtoTargetSeconds, &in.DrillEverySeconds, &in.Rest); err != nil {
+				return err
+			}
+			in.Tier, in.Reason = strOr(tier), strOr(reason)
 			if in.Machines == nil {
 				in.Machines = []string{}
 			}
 			if dry {
-				return a.showForecast(cmd.Context(), c, api.ForecastRequest{Name: &args[0], Link: &in.Link, Promise: patch, Machines: &in.Machines})
+				return a.showForecast(cmd.Context(), c, api.ForecastRequest{Name: &args[0], Link: &in.Link, Tier: in.Tier, Reason: in.Reason, Promise: patch, Machines: &in.Machines, Rule: rule.read(nil)})
 			}
 			in.Name, in.Paused = args[0], &paused
-			in.Promise = &api.Promise{RpoTargetSeconds: *patch.RpoTargetSeconds, Cadence: patch.Cadence, Quiet: patch.Quiet, Zone: patch.Zone, Keep: *patch.Keep}
-			if patch.CadenceSeconds != nil {
-				in.Promise.CadenceSeconds = *patch.CadenceSeconds
+			if tier == "" {
+				in.Promise = whole(patch)
+			} else { // what is not given is the tier's
+				in.PromiseText = p.text()
 			}
 			if in.Quiesce, err = ms.rest(); err != nil {
 				return err
@@ -83,6 +90,9 @@ func (a *app) groupCreateCmd() *cobra.Command {
 	f.StringArrayVar(&tags, "tag", nil, "a tag, for choosing groups and for who may see them; repeat for more")
 	ms.add(f, "; repeat for more")
 	rule.add(f)
+	times.add(f)
+	f.StringVar(&tier, "tier", "", "tier that it follows")
+	f.StringVar(&reason, "reason", "", "why what is given differs from the tier")
 	f.BoolVar(&apart, "apart", false, "capture machines one by one instead of holding them still for one instant")
 	f.StringVar(&priority, "priority", "", "high, normal or low: the share of a limited link, 4 to 2 to 1 (default normal)")
 	f.StringVar(&compareEvery, "compare-every", "", "read all of the disks after this time and not only what the platform reports as changed, such as 30d (default only when asked)")
@@ -98,7 +108,9 @@ func (a *app) groupEditCmd() *cobra.Command {
 	var name, priority, compareEvery, lock string
 	var ms machineFlags
 	var rule ruleFlags
-	var machines, add, remove, byHand, tags []string
+	var times recoveryFlags
+	var tier, reason string
+	var machines, add, remove, byHand, like, tags []string
 	var together, homePoints, dry, dropPoints bool
 	c := &cobra.Command{Use: "edit GROUP", Short: "Change name, tags, machines, promise or how it is captured", Args: cobra.ExactArgs(1),
 		Long: `Change a group. What is not given stays as it is. An edit that somebody else has
@@ -134,6 +146,16 @@ drop points at once shows which, and needs --drop-points.`,
 				patch.WithoutDisks, patch.WithoutBootDisks = orNone(ms.without), &ms.bootToo
 			}
 			patch.NewDisks = strOr(ms.newDisks)
+			if err := times.read(&patch.RtoTargetSeconds, &patch.DrillEverySeconds, &patch.Rest); err != nil {
+				return err
+			}
+			patch.Reason = strOr(reason)
+			if patch.Tier = strOr(tier); tier == "none" {
+				patch.Tier, patch.NoTier = nil, new(true)
+			}
+			if len(like) > 0 {
+				patch.LikeTier = &like
+			}
 			if patch.Rule = rule.read(g.Rule); rule.match == "none" {
 				patch.NoRule = new(true)
 			}
@@ -152,7 +174,7 @@ drop points at once shows which, and needs --drop-points.`,
 				patch.Together = &together
 			}
 			if patch == (api.GroupPatch{}) {
-				return usage("say what to change: --name, --tag, --machine, --add-machine, --remove-machine, --rule, --by-hand, --rpo, --every, --quiet, --zone, --keep, --quiesce, --without-disk, --new-disks, --together, --priority, --compare-every, --lock or --home-points")
+				return usage("say what to change: --name, --tag, --machine, --add-machine, --remove-machine, --rule, --by-hand, --tier, --like-tier, --rto, --drill-every, --rest, --rpo, --every, --quiet, --zone, --keep, --quiesce, --without-disk, --new-disks, --together, --priority, --compare-every, --lock or --home-points")
 			}
 			if dry {
 				return a.showPreview(cmd.Context(), c, g, patch)
@@ -173,6 +195,10 @@ drop points at once shows which, and needs --drop-points.`,
 	f.StringArrayVarP(&machines, "machine", "m", nil, "all machines of the group from now on; repeat for more")
 	f.StringArrayVar(&add, "add-machine", nil, "a machine more; repeat for more")
 	f.StringArrayVar(&remove, "remove-machine", nil, "a machine less; repeat for more")
+	times.add(f)
+	f.StringVar(&tier, "tier", "", "tier that it follows from now on; none for none")
+	f.StringVar(&reason, "reason", "", "why what is changed differs from the tier")
+	f.StringArrayVar(&like, "like-tier", nil, "a setting that is to be the tier's again: rpoTargetSeconds, rtoTargetSeconds, cadence, quiet, zone, keep, priority, rest, lockSeconds or drillEverySeconds; repeat for more")
 	f.StringArrayVar(&byHand, "by-hand", nil, "a machine that stays whatever the rule says; repeat for more")
 	rule.add(f)
 	ms.add(f, "; all from now on, repeat for more, none for none")

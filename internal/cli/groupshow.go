@@ -38,6 +38,18 @@ func groupPage(w *tabwriter.Writer, g api.Group) {
 	if g.Promise.Calendar != nil {
 		row(w, "Calendar", strings.Join(*g.Promise.Calendar, "  "))
 	}
+	if t := g.Tier; t != nil {
+		row(w, "Tier", fmt.Sprintf("%s (revision %d)", t.Name, t.Revision))
+		for _, d := range t.Differs {
+			row(w, "", "differs: "+d.Field+" "+d.Own+", not "+d.Tier+": "+d.Reason)
+		}
+	}
+	if g.RtoTargetSeconds > 0 {
+		row(w, "RTO target", secs(g.RtoTargetSeconds))
+	}
+	if g.DrillEverySeconds > 0 {
+		row(w, "Drill", "every "+secs(g.DrillEverySeconds))
+	}
 	row(w, "Priority", g.Priority)
 	compared := "only when asked"
 	if g.CompareEverySeconds > 0 {

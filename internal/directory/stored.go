@@ -28,6 +28,10 @@ type stored struct {
 	Platform     string              `json:"platform"`
 	Machines     []storedMachine     `json:"machines"`
 	Rule         *storedRule         `json:"rule,omitempty"`
+	Tier         *storedFollows      `json:"tier,omitempty"`
+	RTO          int64               `json:"rtoTargetSeconds,omitempty"`
+	DrillEvery   int64               `json:"drillEverySeconds,omitempty"`
+	RestMode     string              `json:"rest,omitempty"`
 	Promise      storedPromise       `json:"promise"`
 	Apart        bool                `json:"apart,omitempty"`
 	Priority     string              `json:"priority,omitempty"` // empty is normal
@@ -54,6 +58,54 @@ type storedMachine struct {
 	Quiesce   bool         `json:"quiesce,omitempty"`
 	ByRule    bool         `json:"byRule,omitempty"`
 	Rest      *storedRest  `json:"rest,omitempty"`
+}
+
+// storedFollows has the tier as if it were a specification.
+type storedFollows struct {
+	ID       string      `json:"id"`
+	Revision int64       `json:"revision"`
+	Tier     stored      `json:"tier"`
+	Own      []storedOwn `json:"own,omitempty"`
+}
+
+type storedOwn struct {
+	Field  string `json:"field"`
+	Reason string `json:"reason"`
+}
+
+func writeFollows(f *group.Follows) *storedFollows {
+	if f == nil {
+		return nil
+	}
+	x := &storedFollows{ID: f.ID, Revision: f.Revision, Tier: form(f.Tier.Spec())}
+	for _, o := range f.Own {
+		x.Own = append(x.Own, storedOwn(o))
+	}
+	return x
+}
+
+func readFollows(x *storedFollows) (*group.Follows, error) {
+	if x == nil {
+		return nil, nil
+	}
+	s, err := x.Tier.read(x.Tier.Name)
+	if err != nil {
+		return nil, err
+	}
+	f := &group.Follows{ID: x.ID, Revision: x.Revision, Tier: group.TierOf(s)}
+	for _, o := range x.Own {
+		f.Own = append(f.Own, group.Own(o))
+	}
+	return f, nil
+}
+
+// EncodeTier writes a tier, in the form of specifications.
+func EncodeTier(t group.Tier) []byte { return Encode(t.Spec()) }
+
+// DecodeTier reads what EncodeTier wrote.
+func DecodeTier(b []byte) (group.Tier, error) {
+	s, err := Decode(b, "")
+	return group.TierOf(s), err
 }
 
 type storedRule struct {
@@ -163,6 +215,15 @@ type storedDestination struct {
 
 // Encode writes a specification.
 func Encode(s group.Spec) []byte {
+	b, err := json.Marshal(form(s))
+	if err != nil {
+		panic(err) // plain structs always marshal
+	}
+	return b
+}
+
+// form puts a specification into its stored form.
+func form(s group.Spec) stored {
 	x := stored{Format: format, Name: s.Name, Tags: s.Tags, Platform: s.Platform, Machines: []storedMachine{}, Apart: s.Apart, CompareEvery: seconds(s.CompareEvery), HomePoints: s.HomePoints, LockFor: seconds(s.LockFor),
 		Promise: storedPromise{Target: seconds(s.Promise.Target), Cadence: seconds(s.Promise.Cadence.Every), Keep: []storedRung{}}}
 	if s.Priority != group.Normal {
@@ -192,11 +253,8 @@ func Encode(s group.Spec) []byte {
 			x.Pause.Until = &until
 		}
 	}
-	b, err := json.Marshal(x)
-	if err != nil {
-		panic(err) // plain structs always marshal
-	}
-	return b
+	x.Tier, x.RTO, x.DrillEvery, x.RestMode = writeFollows(s.Tier), seconds(s.RTO), seconds(s.DrillEvery), string(s.RestMode)
+	return x
 }
 
 // Decode reads a specification of any format there was. Name is used where the
@@ -206,6 +264,11 @@ func Decode(b []byte, name string) (group.Spec, error) {
 	if err := json.Unmarshal(b, &x); err != nil {
 		return group.Spec{}, fmt.Errorf("specification of %s: %w", name, err)
 	}
+	return x.read(name)
+}
+
+// read is the specification of a stored form.
+func (x stored) read(name string) (group.Spec, error) {
 	s := group.Spec{Name: x.Name, Tags: x.Tags, Platform: x.Platform, Apart: x.Apart, Priority: group.Priority(x.Priority), CompareEvery: span(x.CompareEvery), HomePoints: x.HomePoints || x.KeepHere, LockFor: span(x.LockFor),
 		Promise: promise.Promise{Target: span(x.Promise.Target), Cadence: cadenceOf(span(x.Promise.Cadence), x.Promise.BackToBack, x.Promise.Calendar, x.Promise.Quiet, x.Promise.Zone), Zone: x.Promise.Zone}}
 	if s.Name == "" {
@@ -242,6 +305,11 @@ func Decode(b []byte, name string) (group.Spec, error) {
 	case x.Paused:
 		s.Pause = &group.Pause{}
 	}
+	s.RTO, s.DrillEvery, s.RestMode = span(x.RTO), span(x.DrillEvery), group.Mode(x.RestMode)
+	var err error
+	if s.Tier, err = readFollows(x.Tier); err != nil {
+		return group.Spec{}, fmt.Errorf("tier of %s: %w", name, err)
+	}
 	return s, nil
 }
 
@@ -255,6 +323,13 @@ type storedPatch struct {
 	Without      *[]string      `json:"withoutDisks,omitempty"`
 	BootToo      bool           `json:"withoutBootDisks,omitempty"`
 	NewDisks     *string        `json:"newDisks,omitempty"`
+	Tier         *string        `json:"tier,omitempty"` // name or ID, to be found at home
+	NoTier       bool           `json:"noTier,omitempty"`
+	Reason       string         `json:"reason,omitempty"`
+	Like         []string       `json:"likeTier,omitempty"`
+	RTO          *int64         `json:"rtoTargetSeconds,omitempty"`
+	DrillEvery   *int64         `json:"drillEverySeconds,omitempty"`
+	RestMode     *string        `json:"restMode,omitempty"`
 	Rule         *storedRule    `json:"rule,omitempty"`
 	NoRule       bool           `json:"noRule,omitempty"`
 	ByHand       *[]string      `json:"byHand,omitempty"`
@@ -280,6 +355,7 @@ type storedPatch struct {
 type Wish struct {
 	group.Patch
 	Machines *[]string // instead of Patch.Machines
+	Tier     *string   // name or ID; instead of Patch.Tier
 	Rest     *[]RestOf // of all that are brought to rest; instead of Patch.Rest
 	ByHand   *[]string // names or IDs; instead of Patch.ByHand
 	Add      []string  // names or IDs of machines, beside those that there are
@@ -310,7 +386,7 @@ type storedWish struct {
 
 // EncodeWish writes one.
 func EncodeWish(w Wish) []byte {
-	x := storedPatch{Format: format, Name: w.Name, Tags: w.Tags, Machines: w.Machines, Without: w.Without, BootToo: w.BootToo, NoRule: w.NoRule, ByHand: w.ByHand, Add: w.Add, Remove: w.Remove, Apart: w.Apart, HomePoints: w.HomePoints, Match: w.Match, Resume: w.Resume}
+	x := storedPatch{Format: format, Name: w.Name, Tags: w.Tags, Machines: w.Machines, Without: w.Without, BootToo: w.BootToo, NoRule: w.NoRule, Tier: w.Tier, NoTier: w.NoTier, Reason: w.Reason, Like: w.Like, ByHand: w.ByHand, Add: w.Add, Remove: w.Remove, Apart: w.Apart, HomePoints: w.HomePoints, Match: w.Match, Resume: w.Resume}
 	sec := func(d *time.Duration) *int64 {
 		if d == nil {
 			return nil
@@ -318,6 +394,10 @@ func EncodeWish(w Wish) []byte {
 		return new(seconds(*d))
 	}
 	x.Target, x.CompareEvery, x.LockFor, x.Zone = sec(w.Target), sec(w.CompareEvery), sec(w.LockFor), w.Zone
+	x.RTO, x.DrillEvery = sec(w.RTO), sec(w.DrillEvery)
+	if w.RestMode != nil {
+		x.RestMode = new(string(*w.RestMode))
+	}
 	if c := w.Cadence; c != nil {
 		x.Cadence = &storedCadence{seconds(c.Every), c.BackToBack, c.Calendar.Rules}
 	}
@@ -369,7 +449,7 @@ func DecodeWish(b []byte) (Wish, error) {
 	if x.Format != format {
 		return Wish{}, fmt.Errorf("an edit of format %d is not known here; update this site", x.Format)
 	}
-	w := Wish{Machines: x.Machines, ByHand: x.ByHand, Add: x.Add, Remove: x.Remove, Without: x.Without, BootToo: x.BootToo, Match: x.Match}
+	w := Wish{Machines: x.Machines, Tier: x.Tier, ByHand: x.ByHand, Add: x.Add, Remove: x.Remove, Without: x.Without, BootToo: x.BootToo, Match: x.Match}
 	w.NoRule = x.NoRule
 	if x.Rule != nil {
 		m, err := scope.Parse(x.Rule.Match)
@@ -395,6 +475,10 @@ func DecodeWish(b []byte) (Wish, error) {
 		return new(span(*n))
 	}
 	w.Target, w.CompareEvery, w.LockFor, w.Zone = dur(x.Target), dur(x.CompareEvery), dur(x.LockFor), x.Zone
+	w.RTO, w.DrillEvery, w.NoTier, w.Reason, w.Like = dur(x.RTO), dur(x.DrillEvery), x.NoTier, x.Reason, x.Like
+	if x.RestMode != nil {
+		w.RestMode = new(group.Mode(*x.RestMode))
+	}
 	if c := x.Cadence; c != nil {
 		w.Cadence = new(cadenceOf(span(c.Every), c.BackToBack, c.Calendar, "", ""))
 	}

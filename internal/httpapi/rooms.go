@@ -43,6 +43,17 @@ type Rooms struct {
 	Operations Operations
 	Coverage   Coverage
 	Surveys    Surveys
+	Tiers      Tiers
+}
+
+// Tiers is the named promises.
+type Tiers interface {
+	List(site string, see func(directory.Record) bool) []api.Tier
+	Show(ctx context.Context, site, id string) (api.Tier, error)
+	Make(ctx context.Context, who actor.Actor, in api.NewTier) (id string, err error)
+	Change(ctx context.Context, who actor.Actor, id string, in api.TierPatch) error
+	Foresee(ctx context.Context, id string, in api.TierPatch) (api.TierPreview, error)
+	Delete(ctx context.Context, who actor.Actor, id string) error
 }
 
 // Surveys is watching machines before they are protected.

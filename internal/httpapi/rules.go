@@ -76,6 +76,7 @@ func rules() map[string]rule {
 		"ListConsents": site(v), "GiveConsent": site(v), "RefuseConsent": site(v),
 		"ListPlatforms": site(v), "GetInventory": site(v), "ListMachines": site(v), "GetCoverage": site(v), "GetCalendar": site(v),
 		"LeaveOutMachines": site(a), "TakeBackMachines": site(a), "PreviewRule": site(a),
+		"ListTiers": site(v), "GetTier": site(o), "CreateTier": site(a), "UpdateTier": site(a), "PreviewTier": site(o), "DeleteTier": site(a),
 		"ListSurveys": site(o), "GetSurvey": site(o), "StartSurvey": site(a), "StopSurvey": site(a), "DeleteSurvey": site(a),
 		"CreatePlatform": site(a), "TestPlatform": site(a), "RetestPlatform": site(o), "DeletePlatform": site(a),
 		"ListLinks": site(v), "TestLink": site(o), "AcceptInvitation": site(a), "EditLink": site(a), "DeleteLink": site(a),

@@ -29,7 +29,7 @@ func guards() map[string]guarded {
 		},
 		"UpdateGroup": func(h *handlers, ctx context.Context, request any) (safeguard.Act, bool, error) {
 			r := request.(api.UpdateGroupRequestObject)
-			if p, t := r.Body.Promise, r.Body.PromiseText; (p == nil || p.Keep == nil) && (t == nil || t.Keep == nil) {
+			if p, t := r.Body.Promise, r.Body.PromiseText; (p == nil || p.Keep == nil) && (t == nil || t.Keep == nil) && r.Body.Tier == nil && r.Body.LikeTier == nil {
 				return safeguard.Act{}, false, nil
 			}
 			v, err := h.Groups.Preview(ctx, r.ID, *r.Body)
@@ -38,6 +38,18 @@ func guards() map[string]guarded {
 			}
 			g, err := h.Directory.Find(r.ID)
 			return safeguard.Act{Kind: consent.DeletePoints, What: fmt.Sprintf("keep fewer points of %s, of which %s would go", g.Spec.Name, words.Count(v.DropsPoints, "point")), Exact: []any{g.ID, r.Body}}, true, err
+		},
+		"UpdateTier": func(h *handlers, ctx context.Context, request any) (safeguard.Act, bool, error) {
+			r := request.(api.UpdateTierRequestObject)
+			v, err := h.Tiers.Foresee(ctx, r.ID, *r.Body)
+			if err != nil || len(v.Faults) > 0 {
+				return safeguard.Act{}, false, err
+			}
+			lost := 0
+			for _, g := range v.Groups {
+				lost += g.DropsPoints
+			}
+			return safeguard.Act{Kind: consent.DeletePoints, What: fmt.Sprintf("keep fewer points of the groups of tier %s, of which %s would go", r.ID, words.Count(lost, "point")), Exact: []any{r.ID, r.Body}}, lost > 0, nil
 		},
 		"DeleteGroup": func(h *handlers, _ context.Context, request any) (safeguard.Act, bool, error) {
 			r := request.(api.DeleteGroupRequestObject)

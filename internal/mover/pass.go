@@ -88,9 +88,9 @@ func (m *Mover) pass(ctx context.Context, r directory.Record, s *state, run *run
 		Group: points.SealGroup{ID: r.ID, Name: r.Spec.Name, HomeSite: r.HomeID, HomeName: r.HomeName, Term: r.Term, Settings: directory.Encode(r.Spec)}}
 	for _, x := range r.Spec.Machines {
 		job.Machines = append(job.Machines, x.ID)
-		if x.Rest.At(d.Turn) {
-			job.Quiesce = append(job.Quiesce, platform.Rest{Machine: x.ID, Limit: x.Rest.Limit, Before: x.Rest.Before, After: x.Rest.After})
-			if x.Rest.Mode == group.RestRequired {
+		if rest := r.Spec.RestOf(x); rest.At(d.Turn) {
+			job.Quiesce = append(job.Quiesce, platform.Rest{Machine: x.ID, Limit: rest.Limit, Before: rest.Before, After: rest.After})
+			if rest.Mode == group.RestRequired {
 				job.Required = append(job.Required, x.ID)
 			}
 		}

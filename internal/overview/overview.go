@@ -119,7 +119,7 @@ func (o *Overview) detail(x sight) health.Detail {
 		}
 	}
 	for _, m := range r.Spec.Machines {
-		if q, ok := lastQuiet(x.live.Cycles, m.ID); ok && m.Rest.On() && !q.Done && q.Why != "" {
+		if q, ok := lastQuiet(x.live.Cycles, m.ID); ok && r.Spec.RestOf(m).On() && !q.Done && q.Why != "" {
 			d.Restless = append(d.Restless, health.Restless{Machine: m.Name, Why: q.Why})
 		}
 	}
@@ -264,7 +264,7 @@ func (o *Overview) machines(x sight, v *api.Group) {
 			m.UsedBytes = new(inventory.Used(pm, func(disk string) bool { return x.rec.Spec.Leaves(m.ID, disk) }))
 			m.Disks = append(m.Disks, undecided(x.rec.Spec, pm)...)
 		}
-		if m.Quiesce != nil {
+		if sm, ok := x.rec.Spec.Machine(m.ID); ok && x.rec.Spec.RestOf(sm).On() {
 			tries, failures := rested(x.live.Cycles, m.ID)
 			m.RestTries, m.RestFailures = &tries, &failures
 		}

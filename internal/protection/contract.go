@@ -32,7 +32,15 @@ func wishOf(in api.GroupPatch) (directory.Wish, []problem.Field) {
 			*w.Rest = append(*w.Rest, restOf(q))
 		}
 	}
-	w.ByHand = in.ByHand
+	w.ByHand, w.Tier = in.ByHand, in.Tier
+	w.NoTier = in.NoTier != nil && *in.NoTier
+	if in.Reason != nil {
+		w.Reason = strings.TrimSpace(*in.Reason)
+	}
+	if in.LikeTier != nil {
+		w.Like = *in.LikeTier
+	}
+	timesInto(&w.Patch, in.RtoTargetSeconds, in.DrillEverySeconds, in.Rest)
 	if in.AddMachines != nil {
 		w.Add = *in.AddMachines
 	}
@@ -73,9 +81,59 @@ func wishOf(in api.GroupPatch) (directory.Wish, []problem.Field) {
 	return w, faults
 }
 
+// timesInto reads what groups and tiers say besides of recoveries.
+func timesInto(p *group.Patch, rto, drill *int64, rest *string) {
+	if rto != nil {
+		p.RTO = new(duration(*rto))
+	}
+	if drill != nil {
+		p.DrillEvery = new(duration(*drill))
+	}
+	if rest != nil {
+		p.RestMode = new(group.Mode(*rest))
+	}
+}
+
+// TierWish reads an edit of a tier.
+func TierWish(in api.TierPatch) (group.Patch, []problem.Field) {
+	var p group.Patch
+	p.Name = in.Name
+	if in.Priority != nil {
+		p.Priority = new(group.Priority(*in.Priority))
+	}
+	if in.LockSeconds != nil {
+		p.LockFor = new(duration(*in.LockSeconds))
+	}
+	timesInto(&p, in.RtoTargetSeconds, in.DrillEverySeconds, in.Rest)
+	return p, promiseInto(&p, in.Promise, in.PromiseText)
+}
+
+// ShowTier enters a tier into what the contract shows of it.
+func ShowTier(t group.Tier, v *api.Tier) {
+	var g api.Group
+	Show(t.Spec(), &g, time.Time{})
+	v.Name, v.Promise, v.Priority, v.Rest = g.Name, g.Promise, g.Priority, g.Rest
+	v.RtoTargetSeconds, v.LockSeconds, v.DrillEverySeconds = g.RtoTargetSeconds, g.LockSeconds, g.DrillEverySeconds
+}
+
+// DiffersView is what a group says differently from its tier.
+func DiffersView(s group.Spec) []api.Difference {
+	out := []api.Difference{}
+	for _, c := range s.Differs() {
+		d := api.Difference{Field: c.Field, Tier: c.From, Own: c.To}
+		for _, o := range s.Tier.Own {
+			if o.Field == c.Field {
+				d.Reason = o.Reason
+			}
+		}
+		out = append(out, d)
+	}
+	return out
+}
+
 // newWish reads a new group of the contract: an edit of an empty one.
 func newWish(in api.NewGroup) (directory.Wish, []problem.Field) {
-	p := api.GroupPatch{Name: &in.Name, Tags: in.Tags, Machines: &in.Machines, Quiesce: in.Quiesce, WithoutDisks: in.WithoutDisks, WithoutBootDisks: in.WithoutBootDisks, NewDisks: in.NewDisks, Rule: in.Rule, Together: in.Together, Priority: in.Priority, CompareEverySeconds: in.CompareEverySeconds, HomePoints: in.HomePoints, LockSeconds: in.LockSeconds, PromiseText: in.PromiseText}
+	p := api.GroupPatch{Name: &in.Name, Tags: in.Tags, Machines: &in.Machines, Quiesce: in.Quiesce, WithoutDisks: in.WithoutDisks, WithoutBootDisks: in.WithoutBootDisks, NewDisks: in.NewDisks, Rule: in.Rule, Tier: in.Tier, Reason: in.Reason, RtoTargetSeconds: in.RtoTargetSeconds, DrillEverySeconds: in.DrillEverySeconds, Rest: in.Rest, Together: in.Together, Priority: in.Priority, CompareEverySeconds: in.CompareEverySeconds, HomePoints: in.HomePoints, LockSeconds: in.LockSeconds, PromiseText: in.PromiseText}
 	if in.Promise != nil {
 		p.Promise = &api.PromisePatch{RpoTargetSeconds: &in.Promise.RpoTargetSeconds, CadenceSeconds: &in.Promise.CadenceSeconds, Cadence: in.Promise.Cadence, Quiet: in.Promise.Quiet, Zone: in.Promise.Zone, Keep: &in.Promise.Keep}
 	}
@@ -183,6 +241,13 @@ func Show(s group.Spec, v *api.Group, now time.Time) {
 		}
 	}
 	v.NewDisks = string(s.NewDisks)
+	v.RtoTargetSeconds, v.DrillEverySeconds = seconds(s.RTO), seconds(s.DrillEvery)
+	if v.Rest = string(s.RestMode); v.Rest == "" {
+		v.Rest = string(group.RestOff)
+	}
+	if t := s.Tier; t != nil {
+		v.Tier = &api.FollowedTier{ID: t.ID, Name: t.Tier.Name, Revision: t.Revision, Differs: DiffersView(s)}
+	}
 	if s.Rule != nil {
 		v.Rule = &api.MemberRule{Match: s.Rule.Match.String(), Order: s.Rule.Order}
 	}

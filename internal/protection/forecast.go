@@ -21,7 +21,7 @@ func (x *Protection) Forecast(ctx context.Context, in api.ForecastRequest) (api.
 		if err != nil {
 			return api.Forecast{}, err
 		}
-		w, faults := wishOf(api.GroupPatch{Name: in.Name, Machines: in.Machines, Rule: in.Rule, WithoutDisks: in.WithoutDisks, WithoutBootDisks: in.WithoutBootDisks, Quiesce: in.Quiesce, Promise: in.Promise, PromiseText: in.PromiseText})
+		w, faults := wishOf(api.GroupPatch{Name: in.Name, Machines: in.Machines, Tier: in.Tier, Reason: in.Reason, Rule: in.Rule, WithoutDisks: in.WithoutDisks, WithoutBootDisks: in.WithoutBootDisks, Quiesce: in.Quiesce, Promise: in.Promise, PromiseText: in.PromiseText})
 		p := w.Patch
 		if r.Direction == directory.Out {
 			var more []problem.Field
@@ -34,31 +34,16 @@ func (x *Protection) Forecast(ctx context.Context, in api.ForecastRequest) (api.
 		}
 		return x.foretell(ctx, r, next, fieldErrors(faults)), nil
 	}
-	n := api.NewGroup{PromiseText: in.PromiseText, Machines: []string{}, Rule: in.Rule, WithoutDisks: in.WithoutDisks, WithoutBootDisks: in.WithoutBootDisks, Quiesce: in.Quiesce}
-	given := map[string]bool{"promise": true, "name": in.Name != nil, "machines": in.Machines != nil, "rule": in.Rule != nil, "withoutDisks": in.WithoutDisks != nil, "quiesce": in.Quiesce != nil, "link": in.Link != nil}
-	if in.Name != nil {
-		n.Name = *in.Name
+	w, faults := wishOf(api.GroupPatch{Name: in.Name, Machines: in.Machines, Tier: in.Tier, Reason: in.Reason, Rule: in.Rule, WithoutDisks: in.WithoutDisks, WithoutBootDisks: in.WithoutBootDisks, Quiesce: in.Quiesce, Promise: in.Promise, PromiseText: in.PromiseText})
+	if w.Machines == nil {
+		w.Machines = &[]string{}
 	}
+	to := ""
 	if in.Link != nil {
-		n.Link = *in.Link
+		to = *in.Link
 	}
-	if in.Machines != nil {
-		n.Machines = *in.Machines
-	}
-	if p := in.Promise; p != nil {
-		n.Promise = &api.Promise{}
-		if p.RpoTargetSeconds != nil {
-			n.Promise.RpoTargetSeconds = *p.RpoTargetSeconds
-		}
-		if p.CadenceSeconds != nil {
-			n.Promise.CadenceSeconds = *p.CadenceSeconds
-		}
-		if p.Keep != nil {
-			n.Promise.Keep = *p.Keep
-		}
-		n.Promise.Cadence, n.Promise.Quiet, n.Promise.Zone = p.Cadence, p.Quiet, p.Zone
-	}
-	s, l, faults := x.draft(n)
+	given := map[string]bool{"promise": true, "name": in.Name != nil, "machines": in.Machines != nil, "rule": in.Rule != nil, "tier": in.Tier != nil, "reason": in.Tier != nil, "withoutDisks": in.WithoutDisks != nil, "quiesce": in.Quiesce != nil, "link": in.Link != nil}
+	s, l, faults := x.draft(w, faults, to)
 	var told []problem.Field
 	for _, f := range faults {
 		// What has not been filled in yet is not a fault yet.

@@ -7,6 +7,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -39,6 +40,8 @@ type Config struct {
 	Mover     *mover.Mover
 	Keeper    *keeper.Keeper
 	Clock     clock.Clock
+	// Tiers finds a tier by name or ID, as groups that follow it keep it.
+	Tiers func(text string) (group.Follows, error)
 	// Surveyed is how much machines change together by surveys, if all were surveyed.
 	Surveyed func(ctx context.Context, platform string, machines []string) (change.Curve, bool, error)
 }
@@ -89,10 +92,10 @@ func (x *Protection) destination(text string) (peering.Link, []problem.Field) {
 	return l, nil
 }
 
-// draft is a new group as it would be saved, with all that is wrong with it.
-func (x *Protection) draft(in api.NewGroup) (group.Spec, peering.Link, []problem.Field) {
-	w, faults := newWish(in)
-	l, more := x.destination(in.Link)
+// draft is a new group as it would be saved, with all that is wrong with it, what could not
+// be read included.
+func (x *Protection) draft(w directory.Wish, faults []problem.Field, to string) (group.Spec, peering.Link, []problem.Field) {
+	l, more := x.destination(to)
 	faults = append(faults, more...)
 	empty := group.Spec{Priority: group.Normal, NewDisks: group.CopyNew}
 	p, platform, more := x.resolve(w, empty)
@@ -115,7 +118,8 @@ func (x *Protection) draft(in api.NewGroup) (group.Spec, peering.Link, []problem
 
 // Create protects machines together, and gives the group's ID.
 func (x *Protection) Create(ctx context.Context, who actor.Actor, in api.NewGroup) (string, error) {
-	s, l, faults := x.draft(in)
+	w, faults := newWish(in)
+	s, l, faults := x.draft(w, faults, in.Link)
 	if len(faults) > 0 {
 		return "", problem.InvalidFields(faults...)
 	}
@@ -228,17 +232,33 @@ func (x *Protection) Update(ctx context.Context, who actor.Actor, id string, in 
 		return problem.InvalidFields(faults...)
 	}
 	w.Match = match
-	if w.Keep != nil && len(promise.Faults(w.Patch.Apply(r.Spec).Promise.Check())) == 0 && (in.DropPoints == nil || !*in.DropPoints) {
-		lost, numbers, err := x.Keeper.WouldDrop(ctx, r, *w.Keep)
+	next, faults := x.after(w, r)
+	if len(faults) > 0 {
+		return problem.InvalidFields(faults...)
+	}
+	if !slices.Equal(next.Promise.Keep, r.Spec.Promise.Keep) && len(promise.Faults(next.Promise.Check())) == 0 && (in.DropPoints == nil || !*in.DropPoints) {
+		lost, numbers, err := x.Keeper.WouldDrop(ctx, r, next.Promise.Keep)
 		if err != nil {
 			return err
 		}
 		if n := len(lost.Points); n > 0 {
 			return problem.Conflict("The ladder %q would drop %s of %s at once (%s), captured from %s to %s. Allow it with dropPoints, or pin those that are to stay.",
-				w.Keep, words.Count(n, "point"), r.Spec.Name, numbersText(numbers), stamp(lost.Points[n-1].Capture), stamp(lost.Points[0].Capture))
+				next.Promise.Keep, words.Count(n, "point"), r.Spec.Name, numbersText(numbers), stamp(lost.Points[n-1].Capture), stamp(lost.Points[0].Capture))
 		}
 	}
 	return x.change(ctx, who, r, w)
+}
+
+// after is a group after an edit, as far as it can be told here: tiers are the home site's.
+func (x *Protection) after(w directory.Wish, r directory.Record) (group.Spec, []problem.Field) {
+	if r.Direction == directory.Out {
+		p, _, faults := x.resolve(w, r.Spec)
+		return p.Apply(r.Spec), faults
+	}
+	if w.Tier != nil {
+		return r.Spec, []problem.Field{{Field: "tier", Message: fmt.Sprintf("Tiers are those of %s: choose one there.", r.HomeName)}}
+	}
+	return w.Patch.Apply(r.Spec), nil
 }
 
 func stamp(t time.Time) string { return t.UTC().Format(time.RFC3339) }
@@ -263,13 +283,8 @@ func (x *Protection) Preview(ctx context.Context, id string, in api.GroupPatch) 
 	}
 	v := api.Preview{Revision: r.Revision, Changes: []api.Change{}, Faults: []api.FieldError{}, Warnings: []api.FieldError{}}
 	w, faults := wishOf(in)
-	p := w.Patch
-	if r.Direction == directory.Out {
-		var more []problem.Field
-		p, _, more = x.resolve(w, r.Spec)
-		faults = append(faults, more...)
-	}
-	next := p.Apply(r.Spec)
+	next, more := x.after(w, r)
+	faults = append(faults, more...)
 	if len(faults) == 0 {
 		if r.Direction == directory.Out {
 			faults = x.Groups.Check(next, r.ID)
@@ -283,8 +298,8 @@ func (x *Protection) Preview(ctx context.Context, id string, in api.GroupPatch) 
 	v.Changes = changesView(group.Diff(r.Spec, next))
 	v.Forecast = x.foretell(ctx, r, next, v.Faults)
 	v.Warnings = v.Forecast.Warnings
-	if w.Keep != nil && len(faults) == 0 {
-		lost, numbers, err := x.Keeper.WouldDrop(ctx, r, *w.Keep)
+	if len(faults) == 0 && !slices.Equal(next.Promise.Keep, r.Spec.Promise.Keep) {
+		lost, numbers, err := x.Keeper.WouldDrop(ctx, r, next.Promise.Keep)
 		if err != nil {
 			return v, err
 		}

@@ -22,6 +22,17 @@ import (
 func (x *Protection) resolve(w directory.Wish, was group.Spec) (group.Patch, string, []problem.Field) {
 	p := w.Patch
 	on := was.Platform
+	if w.Tier != nil && x.Tiers != nil {
+		f, err := x.Tiers(*w.Tier)
+		if err != nil {
+			message := err.Error()
+			if pr, is := problem.Of(err); is {
+				message = pr.Detail
+			}
+			return p, on, []problem.Field{{Field: "tier", Message: message}}
+		}
+		p.Tier = &f
+	}
 	ms, faults := x.chosen(w, was, &on)
 	if len(faults) > 0 {
 		return p, on, faults

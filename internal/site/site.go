@@ -50,6 +50,7 @@ import (
 	"kestrel/internal/serving"
 	"kestrel/internal/signon"
 	"kestrel/internal/survey"
+	"kestrel/internal/tiers"
 )
 
 // Version is the version of this build.
@@ -148,6 +149,7 @@ type Site struct {
 	Protection *protection.Protection
 	Coverage   *coverage.Coverage
 	Surveys    *survey.Surveys
+	Tiers      *tiers.Tiers
 	Serving    *serving.Serving
 	Landings   *landing.Landings
 	Overview   *overview.Overview
@@ -328,7 +330,10 @@ func (s *Site) openRooms(ctx context.Context, objects *bucket.FS) (err error) {
 	if s.Surveys, err = survey.Open(ctx, survey.Config{DB: db, Groups: s.Groups, Inventory: s.Inventory, Trail: s.Trail, Clock: clk, Hub: hub, Log: log, Owner: "kts-" + s.self.ID[:8] + "-", Every: refreshPulses * cfg.Pulse}); err != nil {
 		return err
 	}
-	s.Protection = protection.New(protection.Config{Site: s.self, DB: db, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Mover: s.Mover, Keeper: s.Keeper, Clock: clk, Surveyed: s.Surveys.Change})
+	s.Protection = protection.New(protection.Config{Site: s.self, DB: db, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Mover: s.Mover, Keeper: s.Keeper, Clock: clk, Surveyed: s.Surveys.Change, Tiers: func(text string) (group.Follows, error) { return s.Tiers.Follow(text) }})
+	if s.Tiers, err = tiers.Open(ctx, tiers.Config{DB: db, Groups: s.Groups, Trail: s.Trail, Clock: clk, Hub: hub, Log: log, WouldDrop: s.Keeper.WouldDrop, Changed: s.Protection.Hear, Every: refreshPulses * cfg.Pulse}); err != nil {
+		return err
+	}
 	s.Coverage = coverage.New(coverage.Config{DB: db, Groups: s.Groups, Inventory: s.Inventory, Trail: s.Trail, Clock: clk, Log: log, Every: refreshPulses * cfg.Pulse, Changed: s.Protection.Hear})
 	if s.Serving, err = serving.Open(ctx, serving.Config{DB: db, Store: s.store, Keeper: s.Keeper, Trail: s.Trail, Clock: clk, Log: log, StateDir: cfg.StateDir, Listener: s.nbdL, TLS: s.nbdTLS, Address: cfg.NBDAddress, Allowed: s.mayServe}); err != nil {
 		return err
@@ -415,7 +420,7 @@ func (s *Site) Run(ctx context.Context) error {
 	}
 	serve(func() error { return link.Serve(ctx, s.linkL, s.id, s.Peering, s.log) })
 	serve(func() error { return nbd.ServeTLS(ctx, s.nbdL, s.Serving, s.nbdTLS) })
-	for _, run := range []func(context.Context){s.Inventory.Run, s.Operations.Run, s.Peering.Run, s.Mover.Run, s.Coverage.Run, s.Surveys.Run, s.Keeper.Run, s.Keeper.Verify, s.tidy} {
+	for _, run := range []func(context.Context){s.Inventory.Run, s.Operations.Run, s.Peering.Run, s.Mover.Run, s.Coverage.Run, s.Surveys.Run, s.Tiers.Run, s.Keeper.Run, s.Keeper.Verify, s.tidy} {
 		wg.Go(func() { run(ctx) })
 	}
 	if s.Courier != nil {
@@ -502,7 +507,7 @@ func (s *Site) Now() time.Time { return s.clk.Now() }
 // Rooms is the site as the API asks it.
 func (s *Site) Rooms() httpapi.Rooms {
 	r := httpapi.Rooms{Version: Version, Site: s, Access: s.Access, Safeguards: s.Safeguards, Box: s.box, Trail: s.Trail, Notary: s.Notary, Events: s.Hub, Directory: s.Groups, Groups: s.Protection, Overview: s.Overview, Platforms: s.Inventory, Links: s.Peering,
-		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Operations: s.Operations, Coverage: s.Coverage, Surveys: s.Surveys}
+		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Operations: s.Operations, Coverage: s.Coverage, Surveys: s.Surveys, Tiers: s.Tiers}
 	if s.Courier != nil {
 		r.Courier = s.Courier
 	}

@@ -192,7 +192,7 @@ function Mark({ s, time }: { s: Start; time?: boolean }) {
 }
 
 const hourHeight = 26;
-const markHeight = 20;
+const markHeight = 22;
 
 /** place gives starts of a day their heights, so that none lies over another. */
 function place(starts: Start[], t: number): { s: Start; top: number }[] {

@@ -368,6 +368,27 @@ function PromiseCard({ g }: { g: Group }) {
           <dt className="text-muted">RPO target</dt>
           <dd className="font-medium">{span(g.promise.rpoTargetSeconds)}</dd>
         </div>
+        {g.tier && (
+          <div className={row}>
+            <dt className="text-muted">Tier</dt>
+            <dd className="font-medium">
+              <Link to="/tiers" className="text-link">
+                {g.tier.name}
+              </Link>
+              {g.tier.differs.map((d) => (
+                <span key={d.field} className="block text-muted text-xs" title={`${d.own}, not ${d.tier}`}>
+                  {d.field} differs: {d.reason}
+                </span>
+              ))}
+            </dd>
+          </div>
+        )}
+        {g.rtoTargetSeconds > 0 && (
+          <div className={row}>
+            <dt className="text-muted">RTO target</dt>
+            <dd className="font-medium">{span(g.rtoTargetSeconds)}</dd>
+          </div>
+        )}
         <div className={row}>
           <dt className="text-muted">Cadence</dt>
           <dd className="font-medium">

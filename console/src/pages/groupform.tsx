@@ -1,10 +1,11 @@
 import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
-import { useEffect, useMemo, useState } from "react";
+import { useMemo, useState } from "react";
 import { useForm, useWatch } from "react-hook-form";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, ask, type Group, Problem, type Schemas } from "../api";
 import { asks } from "../asks";
-import { count, plainSpan, span, tagsOf, when } from "../format";
+import { count, keepText, plainSpan, span, tagsOf, when } from "../format";
+import { useSettled } from "../settled";
 import { Button, Card, Fault, Field, inputLook, Page } from "../ui";
 import { Consequence } from "./consequence";
 import { homeOf, Machines } from "./groupmachines";
@@ -27,6 +28,8 @@ export type Values = {
   compareEvery: string;
   homePoints: boolean;
   lock: string;
+  tier: string;
+  reason: string;
   rpo: string;
   every: string;
   quiet: string;
@@ -35,6 +38,8 @@ export type Values = {
 };
 
 type Patch = Schemas["GroupPatch"];
+
+type Dirty = Partial<Record<keyof Values, unknown>>;
 
 const fresh: Values = {
   name: "",
@@ -52,6 +57,8 @@ const fresh: Values = {
   compareEvery: "0",
   homePoints: false,
   lock: "0",
+  tier: "",
+  reason: "",
   rpo: "15 min",
   every: "5 min",
   quiet: "",
@@ -78,17 +85,21 @@ function valuesOf(g: Group, all: Schemas["Machine"][]): Values {
     compareEvery: String(g.compareEverySeconds),
     homePoints: g.homePoints,
     lock: String(g.lockSeconds),
+    tier: g.tier?.id ?? "",
+    reason: "",
     rpo: plainSpan(p.rpoTargetSeconds),
     every: p.cadenceSeconds ? plainSpan(p.cadenceSeconds) : (p.cadence ?? "hand"),
     quiet: p.quiet ?? "",
     zone: p.zone ?? "UTC",
-    keep: p.keep
-      .map(
-        (r) =>
-          `${r.eachSeconds ? plainSpan(r.eachSeconds) : "all"} ${plainSpan(r.forSeconds)}${r.locked ? " locked" : ""}`,
-      )
-      .join(", "),
+    keep: keepText(p.keep),
   };
+}
+
+/** promised is a new group's promise; of one that follows a tier only what was typed differently. */
+function promised(v: Values, dirty: Dirty) {
+  if (!v.tier) return { promiseText: promiseOf(v) };
+  const { promiseText } = patchOf(v, dirty);
+  return { tier: v.tier, reason: v.reason.trim() || undefined, promiseText };
 }
 
 /** leftOf are the disks that are left out of the machines that are chosen. */
@@ -107,7 +118,7 @@ const promiseOf = (v: Values): Schemas["PromiseText"] => ({
 });
 
 /** patchOf names only what was edited, so that what others edit meanwhile stays. */
-function patchOf(v: Values, dirty: Partial<Record<keyof Values, unknown>>): Patch {
+function patchOf(v: Values, dirty: Dirty): Patch {
   const p: Patch = {};
   if (dirty.name) p.name = v.name;
   if (dirty.tags) p.tags = tagsOf(v.tags);
@@ -124,6 +135,11 @@ function patchOf(v: Values, dirty: Partial<Record<keyof Values, unknown>>): Patc
   if (dirty.priority) p.priority = v.priority;
   if (dirty.compareEvery) p.compareEverySeconds = Number(v.compareEvery);
   if (dirty.homePoints) p.homePoints = v.homePoints;
+  if (dirty.tier) {
+    if (v.tier) p.tier = v.tier;
+    else p.noTier = true;
+  }
+  if (v.reason.trim()) p.reason = v.reason;
   if (dirty.lock) p.lockSeconds = Number(v.lock);
   const text: Schemas["PromiseText"] = {};
   if (dirty.rpo) text.rpoTarget = v.rpo;
@@ -133,16 +149,6 @@ function patchOf(v: Values, dirty: Partial<Record<keyof Values, unknown>>): Patc
   if (dirty.keep) text.keep = v.keep;
   if (Object.keys(text).length) p.promiseText = text;
   return p;
-}
-
-/** useSettled gives a value once it has not changed for a moment. */
-function useSettled<T>(value: T): T {
-  const [v, set] = useState(value);
-  useEffect(() => {
-    const t = window.setTimeout(() => set(value), 250);
-    return () => window.clearTimeout(t);
-  }, [value]);
-  return v;
 }
 
 export function GroupFormPage() {
@@ -192,10 +198,29 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
   const to = v.link || (links.data?.length === 1 ? links.data[0]?.id : "") || "";
   const site = links.data?.find((l) => l.id === to);
   const [drop, setDrop] = useState(false);
+  const all = useQuery(asks.tiers);
+  const here = useQuery(asks.me).data?.site;
+  const tiers = all.data?.filter((t) => t.site === (of?.home ?? here)) ?? [];
+  // What a tier says stands in the fields, and what is typed over it differs.
+  const follow = (id: string) => {
+    form.setValue("tier", id, { shouldDirty: true });
+    const t = tiers.find((x) => x.id === id);
+    if (!t) return;
+    const said = {
+      rpo: plainSpan(t.promise.rpoTargetSeconds),
+      every: t.promise.cadenceSeconds ? plainSpan(t.promise.cadenceSeconds) : (t.promise.cadence ?? "hand"),
+      quiet: t.promise.quiet ?? "",
+      zone: t.promise.zone ?? "UTC",
+      keep: keepText(t.promise.keep),
+      priority: t.priority,
+      lock: String(t.lockSeconds),
+    };
+    for (const [k, x] of Object.entries(said) as [keyof typeof said, string][]) form.resetField(k, { defaultValue: x });
+  };
 
   const patch = patchOf(v, dirty);
-  const settled = useSettled(JSON.stringify({ patch, v, to }));
-  const asked = useMemo(() => JSON.parse(settled) as { patch: Patch; v: Values; to: string }, [settled]);
+  const settled = useSettled(JSON.stringify({ patch, v, to, dirty }));
+  const asked = useMemo(() => JSON.parse(settled) as { patch: Patch; v: Values; to: string; dirty: Dirty }, [settled]);
   const preview = useQuery({
     queryKey: ["preview", of?.id, settled],
     queryFn: async (): Promise<
@@ -208,7 +233,7 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
           body: {
             name: x.name || undefined,
             link: asked.to || undefined,
-            promiseText: promiseOf(x),
+            ...promised(x, asked.dirty),
             machines: x.machines.length ? x.machines : undefined,
             rule: ruleOf(x),
             withoutDisks: leftOf(x),
@@ -236,12 +261,12 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
             tags: tagsOf(v.tags),
             machines: v.machines,
             link: to,
-            promiseText: promiseOf(v),
+            ...promised(v, dirty),
             together: v.together,
-            priority: v.priority,
+            priority: v.tier && !dirty.priority ? undefined : v.priority,
             compareEverySeconds: Number(v.compareEvery),
             homePoints: v.homePoints,
-            lockSeconds: Number(v.lock),
+            lockSeconds: v.tier && !dirty.lock ? undefined : Number(v.lock),
             rule: ruleOf(v),
             withoutDisks: leftOf(v),
             withoutBootDisks: v.bootToo,
@@ -383,6 +408,43 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
           </Card>
           <Card title="3 · Promise">
             <div className="grid gap-3 p-4 sm:grid-cols-2">
+              <Field label="Tier" hint="A promise with a name: the group moves with it." faults={faultsAt("tier")}>
+                {(i, d) => (
+                  <select
+                    id={i}
+                    aria-describedby={d}
+                    className={inputLook}
+                    value={v.tier}
+                    onChange={(e) => follow(e.target.value)}
+                  >
+                    <option value="">none, a promise of its own</option>
+                    {tiers.map((t) => (
+                      <option key={t.id} value={t.id}>
+                        {t.name}
+                      </option>
+                    ))}
+                  </select>
+                )}
+              </Field>
+              {v.tier ? (
+                <Field
+                  label="Why it differs"
+                  hint="Needed where anything below is other than the tier says."
+                  faults={faultsAt("reason")}
+                >
+                  {(i, d) => (
+                    <input
+                      id={i}
+                      aria-describedby={d}
+                      autoComplete="off"
+                      className={inputLook}
+                      {...form.register("reason")}
+                    />
+                  )}
+                </Field>
+              ) : (
+                <div />
+              )}
               <Field
                 label="RPO target"
                 hint="The most that may be lost, in time, such as 90 s, 15 min or 6 h."

@@ -62,11 +62,16 @@ export function GroupsPage() {
     <Page
       title="Groups"
       actions={
-        may.administer && (
-          <Button kind="main" onClick={() => go("/groups/new")}>
-            New group
-          </Button>
-        )
+        <>
+          <Link to="/tiers" className="self-center font-semibold text-link">
+            Tiers →
+          </Link>
+          {may.administer && (
+            <Button kind="main" onClick={() => go("/groups/new")}>
+              New group
+            </Button>
+          )}
+        </>
       }
     >
       <Fault of={list.error} />

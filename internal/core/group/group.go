@@ -75,6 +75,16 @@ type Spec struct {
 	// Rule lets machines that match it join by themselves; nil is none.
 	Rule    *Rule
 	Promise promise.Promise
+	// Tier is the one that the group follows; nil is none. All of its settings are in the
+	// group's own as well.
+	Tier *Follows
+	// RTO is the target for how long a recovery may take; zero is none.
+	RTO time.Duration
+	// DrillEvery is how often a recovery is to be tried; zero is never.
+	DrillEvery time.Duration
+	// RestMode is how file systems are brought to rest of machines of which nothing is
+	// said.
+	RestMode Mode
 	// Apart captures machines one by one instead of at one instant.
 	Apart    bool
 	Priority Priority
@@ -122,6 +132,11 @@ func (s Spec) Clone() Spec {
 		r := *s.Rule
 		s.Rule = &r
 	}
+	if s.Tier != nil {
+		f := *s.Tier
+		f.Own = slices.Clone(f.Own)
+		s.Tier = &f
+	}
 	return s
 }
 
@@ -136,6 +151,13 @@ type Patch struct {
 	Rule         *Rule
 	NoRule       bool      // none from now on
 	ByHand       *[]string // IDs of machines that stay whatever the rule says
+	Tier         *Follows  // the tier, without what differs
+	NoTier       bool      // none from now on; settings stay
+	Reason       string    // why what is changed differs from the tier
+	Like         []string  // settings that are to be the tier's again
+	RTO          *time.Duration
+	DrillEvery   *time.Duration
+	RestMode     *Mode
 	Target       *time.Duration
 	Cadence      *cadence.Cadence // but for quiet times
 	Quiet        *cadence.Quiet
@@ -154,7 +176,22 @@ type Patch struct {
 // chosen for them stays.
 func (p Patch) Apply(s Spec) Spec {
 	s = s.Clone()
+	if p.NoTier {
+		s.Tier = nil
+	}
+	if p.Tier != nil {
+		f := *p.Tier
+		f.Own = nil
+		if s.Tier != nil && s.Tier.ID == f.ID {
+			f.Own = slices.Clone(s.Tier.Own)
+		}
+		s.Tier = &f
+	}
+	before := s.Clone()
 	set(&s.Name, p.Name)
+	set(&s.RTO, p.RTO)
+	set(&s.DrillEvery, p.DrillEvery)
+	set(&s.RestMode, p.RestMode)
 	set(&s.Promise.Target, p.Target)
 	set(&s.Promise.Keep, p.Keep)
 	set(&s.Apart, p.Apart)
@@ -208,6 +245,7 @@ func (p Patch) Apply(s Spec) Spec {
 	if p.Resume {
 		s.Pause = nil
 	}
+	s.settle(p, before)
 	return s
 }
 
@@ -251,6 +289,7 @@ func (s Spec) Validate() []Finding {
 		}
 	}
 	s.checkMachines(fault)
+	s.checkTimes(fault)
 	if !slices.Contains([]Priority{High, Normal, Low}, s.Priority) {
 		fault("priority", "%q is no priority; choose high, normal or low.", s.Priority)
 	}
@@ -359,6 +398,15 @@ func fields() []field {
 		{"zone", "time zone", func(s Spec) string { return s.Promise.ZoneName() }},
 		{"keep", "keep ladder", func(s Spec) string { return s.Promise.Keep.String() }},
 		{"together", "one instant", func(s Spec) string { return yes(!s.Apart) }},
+		{"tier", "tier", func(s Spec) string { return s.Tier.String() }},
+		{"rtoTargetSeconds", "RTO target", func(s Spec) string { return orNone(s.RTO, "none") }},
+		{"rest", "file systems", func(s Spec) string {
+			if text, ok := map[Mode]string{RestTry: "at rest if they can be", RestRequired: "at rest or no point"}[s.RestMode]; ok {
+				return text
+			}
+			return "as they are"
+		}},
+		{"drillEverySeconds", "drill", func(s Spec) string { return orNone(s.DrillEvery, "never") }},
 		{"priority", "priority", func(s Spec) string { return string(s.Priority) }},
 		{"compareEverySeconds", "compared", func(s Spec) string {
 			if s.CompareEvery == 0 {
@@ -382,6 +430,13 @@ func fields() []field {
 			return list(out)
 		}},
 	}
+}
+
+func orNone(d time.Duration, none string) string {
+	if d == 0 {
+		return none
+	}
+	return span.Format(d)
 }
 
 // String says a pause in words; nil is none.

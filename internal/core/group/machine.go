@@ -179,6 +179,16 @@ func (s Spec) Leaves(machine, disk string) bool {
 	return s.NewDisks == FlagNew && len(m.Disks) > 0
 }
 
+// RestOf is how a machine is brought to rest: as was chosen for it, or as the group does
+// with all.
+func (s Spec) RestOf(m Machine) Rest {
+	r := m.Rest
+	if r.Mode == "" {
+		r.Mode = s.RestMode
+	}
+	return r
+}
+
 // Undecided tells whether a disk was added since anybody decided, and is only flagged.
 func (s Spec) Undecided(machine, disk string) bool {
 	m, ok := s.Machine(machine)

@@ -51,6 +51,8 @@ type plan struct {
 	order      int      // of the rule
 	without    []string // disks that are left out
 	quiet      string   // when no cycle starts by itself
+	tier       string   // that it follows
+	reason     string   // why its cadence differs from the tier
 	tags       string   // words
 }
 
@@ -64,11 +66,11 @@ const keepUsual = "all 2h, 15min 6h, 1h 2d"
 // pastPlans were made hours ago.
 func pastPlans() []plan {
 	return []plan{
-		{home: "Norhaven", to: "Eastmole", name: "Vessel tracking", rule: "folder /harbour/vessels", order: 10, without: []string{"track-tsdb:scratch"}, rpo: "10min", every: "4min", keep: keepUsual, tags: "sea gold"},
-		{home: "Norhaven", to: "Skarholt", name: "Timetable", machines: []string{"time-api", "time-web-1", "time-web-2"}, quiesce: []string{"time-api", "time-web-1", "time-web-2"}, rpo: "30min", every: "12min", keep: keepUsual, tags: "passengers"},
+		{home: "Norhaven", to: "Eastmole", name: "Vessel tracking", rule: "folder /harbour/vessels", order: 10, tier: "Harbour-1", without: []string{"track-tsdb:scratch"}, rpo: "10min", every: "4min", keep: keepUsual, tags: "sea gold"},
+		{home: "Norhaven", to: "Skarholt", name: "Timetable", tier: "Public-2", reason: "its pages are made anew every twelve minutes", machines: []string{"time-api", "time-web-1", "time-web-2"}, quiesce: []string{"time-api", "time-web-1", "time-web-2"}, rpo: "30min", every: "12min", keep: keepUsual, tags: "passengers"},
 		{home: "Norhaven", to: "Eastmole", name: "Fuel ledger", machines: []string{"fuel-db"}, rpo: "6h", every: "30min", keep: keepUsual, paused: true, tags: "office"},
 		{home: "Eastmole", to: "Norhaven", name: "Harbour gates", machines: []string{"gate-ctl", "gate-db"}, rpo: "15min", every: "6min", quiet: "sun 02:00-02:10", keep: keepUsual, tags: "harbour gold"},
-		{home: "Eastmole", to: "Norhaven", name: "Freight desk", machines: []string{"freight-db", "freight-app"}, rpo: "30min", every: "10min", keep: keepUsual, tags: "office"},
+		{home: "Eastmole", to: "Norhaven", name: "Freight desk", tier: "Quay", machines: []string{"freight-db", "freight-app"}, rpo: "30min", every: "10min", keep: keepUsual, tags: "office"},
 		{home: "Skarholt", to: "Norhaven", name: "Radio archive", machines: []string{"radio-arch", "beacon-log"}, rpo: "4h", every: "daily at 00:20, 02:20, 04:20, 06:20, 08:20, 10:20, 12:20, 14:20, 16:20, 18:20, 20:20, 22:20", keep: "all 6h, 1h 2d, 1d 14d", tags: "sea"},
 	}
 }
@@ -115,6 +117,12 @@ func (p plan) newGroup() (api.NewGroup, error) {
 			*in.Quiesce = append(*in.Quiesce, api.QuiesceOf{Machine: m, Mode: "try"})
 		}
 	}
+	if p.tier != "" {
+		in.Tier, in.Promise = &p.tier, nil
+	}
+	if p.reason != "" {
+		in.Reason, in.PromiseText = &p.reason, &api.PromiseText{Cadence: &p.every}
+	}
 	if p.rule != "" {
 		in.Rule = &api.MemberRule{Match: p.rule, Order: p.order}
 	}
@@ -122,6 +130,20 @@ func (p plan) newGroup() (api.NewGroup, error) {
 		in.WithoutDisks = &p.without
 	}
 	return in, err
+}
+
+// tierPlans are the promises that have names, by site.
+func tierPlans() map[string][]api.NewTier {
+	text := func(rpo, every, keep string) *api.PromiseText {
+		return &api.PromiseText{RpoTarget: &rpo, Cadence: &every, Keep: &keep}
+	}
+	return map[string][]api.NewTier{
+		"Norhaven": {
+			{Name: "Harbour-1", PromiseText: text("10min", "4min", keepUsual), RtoTargetSeconds: new(int64(3600)), Priority: new("high"), DrillEverySeconds: new(int64(90 * 86400))},
+			{Name: "Public-2", PromiseText: text("30min", "10min", keepUsual), RtoTargetSeconds: new(int64(4 * 3600)), DrillEverySeconds: new(int64(180 * 86400))},
+		},
+		"Eastmole": {{Name: "Quay", PromiseText: text("30min", "10min", keepUsual), RtoTargetSeconds: new(int64(8 * 3600))}},
+	}
 }
 
 // leaveOut notes the machines that the ferry company does without.
@@ -150,6 +172,13 @@ func (d *demo) tellPast(ctx context.Context) error {
 		}
 		d.say("the sites are paired; copying for the first time")
 		clk.SetSpeed(speedCopy)
+		for at, all := range tierPlans() {
+			for _, t := range all {
+				if _, err := sites[at].Tiers.Make(ctx, d.person(), t); err != nil {
+					return fmt.Errorf("tier %s: %w", t.Name, err)
+				}
+			}
+		}
 		if err := d.makeGroups(ctx, sites, []plan{crewRota()}); err != nil {
 			return err
 		}

@@ -154,3 +154,32 @@ func (db *DB) SurveySamples(_ context.Context, survey string) ([]records.SurveyS
 	defer db.mu.Unlock()
 	return slices.DeleteFunc(slices.Clone(db.samples), func(s records.SurveySample) bool { return s.Survey != survey }), nil
 }
+
+// Tiers implements tiers.Records.
+func (db *DB) Tiers(context.Context) ([]records.Tier, error) { return all(db, db.tiers) }
+
+// PutTier implements tiers.Records.
+func (db *DB) PutTier(_ context.Context, t records.Tier, at time.Time, who string) error {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	if db.tiers[t.ID].Revision != t.Revision-1 {
+		return records.ErrStale
+	}
+	db.tiers[t.ID] = t
+	db.tierHistory = append(db.tierHistory, records.TierRevision{Tier: t.ID, Revision: t.Revision, Settings: t.Settings, At: at, Who: who})
+	return nil
+}
+
+// DeleteTier implements tiers.Records.
+func (db *DB) DeleteTier(_ context.Context, id string) error {
+	return db.set(func() { delete(db.tiers, id) })
+}
+
+// TierHistory implements tiers.Records.
+func (db *DB) TierHistory(_ context.Context, id string) ([]records.TierRevision, error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	out := slices.DeleteFunc(slices.Clone(db.tierHistory), func(r records.TierRevision) bool { return r.Tier != id })
+	slices.Reverse(out)
+	return out, nil
+}

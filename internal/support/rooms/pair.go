@@ -27,6 +27,7 @@ import (
 	"kestrel/internal/points"
 	"kestrel/internal/protection"
 	"kestrel/internal/records"
+	"kestrel/internal/tiers"
 )
 
 // House is a site with all that groups need, on the real clock: a platform whose
@@ -40,6 +41,7 @@ type House struct {
 	Mover      *mover.Mover
 	Protection *protection.Protection
 	Coverage   *coverage.Coverage
+	Tiers      *tiers.Tiers
 	Overview   *overview.Overview
 
 	id   *link.Identity
@@ -110,7 +112,10 @@ func newHouse(ctx context.Context, id, name, dir string) (*House, error) {
 		return nil, err
 	}
 	h.Coverage = coverage.New(coverage.Config{DB: s.DB, Groups: s.Groups, Inventory: h.Inventory, Trail: s.Trail, Clock: clock.Wall{}, Log: s.Log, Every: time.Hour})
-	h.Protection = protection.New(protection.Config{Site: self, DB: s.DB, Groups: s.Groups, Inventory: h.Inventory, Peering: h.Peering, Mover: h.Mover, Keeper: s.Keeper, Clock: clock.Wall{}})
+	if h.Tiers, err = tiers.Open(ctx, tiers.Config{DB: s.DB, Groups: s.Groups, Trail: s.Trail, Clock: clock.Wall{}, Hub: s.Hub, Log: s.Log, WouldDrop: s.Keeper.WouldDrop, Every: time.Hour}); err != nil {
+		return nil, err
+	}
+	h.Protection = protection.New(protection.Config{Tiers: h.Tiers.Follow, Site: self, DB: s.DB, Groups: s.Groups, Inventory: h.Inventory, Peering: h.Peering, Mover: h.Mover, Keeper: s.Keeper, Clock: clock.Wall{}})
 	h.Overview = overview.New(overview.Config{Site: name, Groups: s.Groups, Inventory: h.Inventory, Peering: h.Peering, Mover: h.Mover, Keeper: s.Keeper, History: s.History, Clock: clock.Wall{}, Leavers: h.Coverage.Leavers})
 	h.run()
 	return h, nil
