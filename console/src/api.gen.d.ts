@@ -2382,7 +2382,7 @@ export interface components {
             undecided?: boolean;
         };
         Quiesce: {
-            /** @description try: if it fails, the machine is captured as it is, and the point says so; required: if it fails, there is no point */
+            /** @description off, whatever the group does; try: if it fails, the machine is captured as it is, and the point says so; required: if it fails, there is no point */
             mode: string;
             /**
              * Format: int64

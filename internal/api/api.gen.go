@@ -1411,7 +1411,7 @@ type Quiesce struct {
 	// LimitSeconds How long its guest may take to come to rest; 0 is what the platform gives
 	LimitSeconds *int64 `json:"limitSeconds,omitempty"`
 
-	// Mode try: if it fails, the machine is captured as it is, and the point says so; required: if it fails, there is no point
+	// Mode off, whatever the group does; try: if it fails, the machine is captured as it is, and the point says so; required: if it fails, there is no point
 	Mode string `json:"mode"`
 }
 

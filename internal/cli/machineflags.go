@@ -19,7 +19,7 @@ type machineFlags struct {
 }
 
 func (m *machineFlags) add(f *pflag.FlagSet, now string) {
-	f.StringArrayVar(&m.quiesce, "quiesce", nil, "a machine whose guest agent brings its file systems to rest at each capture; MACHINE=required makes no point if that fails"+now)
+	f.StringArrayVar(&m.quiesce, "quiesce", nil, "a machine whose guest agent brings its file systems to rest at each capture; MACHINE=required makes no point if that fails, MACHINE=off leaves it whatever --rest says"+now)
 	f.StringVar(&m.limit, "quiesce-limit", "", "how long those guests may take, such as 10s (default what the platform gives)")
 	f.IntVar(&m.nth, "quiesce-every", 0, "bring them to rest at one of so many captures only (default each)")
 	f.StringArrayVar(&m.before, "quiesce-before", nil, "MACHINE=COMMAND that its agent runs before; repeat for more")
@@ -46,8 +46,8 @@ func (m *machineFlags) rest() (*[]api.QuiesceOf, error) {
 		if !given {
 			mode = "try"
 		}
-		if mode != "try" && mode != "required" {
-			return nil, usage("--quiesce %s: %q is neither try nor required", text, mode)
+		if mode != "try" && mode != "required" && mode != "off" {
+			return nil, usage("--quiesce %s: %q is none of try, required, off", text, mode)
 		}
 		q := api.QuiesceOf{Machine: name, Mode: mode}
 		if m.limit != "" {

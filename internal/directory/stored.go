@@ -151,9 +151,9 @@ func readMachine(x storedMachine) group.Machine {
 	return m
 }
 
-// writeRest gives nothing for a machine that is not brought to rest.
+// writeRest gives nothing for a machine of which nothing is said.
 func writeRest(r group.Rest) *storedRest {
-	if !r.On() {
+	if r == (group.Rest{}) {
 		return nil
 	}
 	return &storedRest{string(r.Mode), seconds(r.Limit), r.Nth, r.Before, r.After}

@@ -281,9 +281,9 @@ func restOf(q api.QuiesceOf) directory.RestOf {
 	return r
 }
 
-// restView shows how a machine is brought to rest; nothing if it is not.
+// restView shows how a machine is brought to rest; nothing if nothing is said of it.
 func restView(r group.Rest) *api.Quiesce {
-	if !r.On() {
+	if r == (group.Rest{}) {
 		return nil
 	}
 	v := &api.Quiesce{Mode: string(r.Mode)}

@@ -30,6 +30,9 @@ export type Values = {
   lock: string;
   tier: string;
   reason: string;
+  rto: string;
+  drill: string;
+  restMode: string;
   rpo: string;
   every: string;
   quiet: string;
@@ -59,6 +62,9 @@ const fresh: Values = {
   lock: "0",
   tier: "",
   reason: "",
+  rto: "",
+  drill: "",
+  restMode: "off",
   rpo: "15 min",
   every: "5 min",
   quiet: "",
@@ -87,6 +93,9 @@ function valuesOf(g: Group, all: Schemas["Machine"][]): Values {
     lock: String(g.lockSeconds),
     tier: g.tier?.id ?? "",
     reason: "",
+    rto: g.rtoTargetSeconds ? String(g.rtoTargetSeconds / 60) : "",
+    drill: g.drillEverySeconds ? String(g.drillEverySeconds / 86400) : "",
+    restMode: g.rest,
     rpo: plainSpan(p.rpoTargetSeconds),
     every: p.cadenceSeconds ? plainSpan(p.cadenceSeconds) : (p.cadence ?? "hand"),
     quiet: p.quiet ?? "",
@@ -100,6 +109,12 @@ function promised(v: Values, dirty: Dirty) {
   if (!v.tier) return { promiseText: promiseOf(v) };
   const { promiseText } = patchOf(v, dirty);
   return { tier: v.tier, reason: v.reason.trim() || undefined, promiseText };
+}
+
+/** recoveries is what a new group says of them. */
+function recoveries(v: Values, dirty: Dirty) {
+  const { rtoTargetSeconds, drillEverySeconds, rest } = patchOf(v, dirty);
+  return { rtoTargetSeconds, drillEverySeconds, rest };
 }
 
 /** leftOf are the disks that are left out of the machines that are chosen. */
@@ -140,6 +155,9 @@ function patchOf(v: Values, dirty: Dirty): Patch {
     else p.noTier = true;
   }
   if (v.reason.trim()) p.reason = v.reason;
+  if (dirty.rto) p.rtoTargetSeconds = Math.round((Number(v.rto) || 0) * 60);
+  if (dirty.drill) p.drillEverySeconds = Math.round((Number(v.drill) || 0) * 86400);
+  if (dirty.restMode) p.rest = v.restMode;
   if (dirty.lock) p.lockSeconds = Number(v.lock);
   const text: Schemas["PromiseText"] = {};
   if (dirty.rpo) text.rpoTarget = v.rpo;
@@ -212,6 +230,9 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
       quiet: t.promise.quiet ?? "",
       zone: t.promise.zone ?? "UTC",
       keep: keepText(t.promise.keep),
+      rto: t.rtoTargetSeconds ? String(t.rtoTargetSeconds / 60) : "",
+      drill: t.drillEverySeconds ? String(t.drillEverySeconds / 86400) : "",
+      restMode: t.rest,
       priority: t.priority,
       lock: String(t.lockSeconds),
     };
@@ -262,6 +283,7 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
             machines: v.machines,
             link: to,
             ...promised(v, dirty),
+            ...recoveries(v, dirty),
             together: v.together,
             priority: v.tier && !dirty.priority ? undefined : v.priority,
             compareEverySeconds: Number(v.compareEvery),
@@ -480,6 +502,36 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
                   <option key={z} value={z} />
                 ))}
               </datalist>
+              <Field
+                label="RTO target, minutes"
+                hint="How long a recovery may take; empty for none."
+                faults={faultsAt("rtoTargetSeconds")}
+              >
+                {(i, d) => (
+                  <input
+                    id={i}
+                    aria-describedby={d}
+                    inputMode="numeric"
+                    className={inputLook}
+                    {...form.register("rto")}
+                  />
+                )}
+              </Field>
+              <Field
+                label="Drill every, days"
+                hint="How often a recovery is to be tried; empty for never."
+                faults={faultsAt("drillEverySeconds")}
+              >
+                {(i, d) => (
+                  <input
+                    id={i}
+                    aria-describedby={d}
+                    inputMode="numeric"
+                    className={inputLook}
+                    {...form.register("drill")}
+                  />
+                )}
+              </Field>
               <div className="sm:col-span-2">
                 <Field
                   label="Keep ladder"

@@ -53,6 +53,7 @@ export function Machines(p: {
           <span className="w-36 shrink-0 truncate font-medium">{m.name}</span>
           <span className="w-36 shrink-0 truncate text-muted text-xs">{m.folder}</span>
           <span className="min-w-0 text-muted text-xs">
+            {m.leftOut && `left out on purpose: ${m.leftOut.reason} · `}
             {bar || `${count(m.disks.length, "disk")} · ${size(m.disks.reduce((s, d) => s + d.usedBytes, 0))} used`}
           </span>
         </label>

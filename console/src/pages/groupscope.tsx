@@ -10,7 +10,7 @@ type Machine = Schemas["Machine"];
 /** RestValues is how a machine is brought to rest, as it is typed. */
 export type RestValues = { mode: string; limit: string; nth: string; before: string; after: string };
 
-export const noRest: RestValues = { mode: "off", limit: "", nth: "", before: "", after: "" };
+export const noRest: RestValues = { mode: "", limit: "", nth: "", before: "", after: "" };
 
 /** restOf reads how a machine is brought to rest. */
 export const restOf = (q?: Schemas["Quiesce"]): RestValues =>
@@ -28,7 +28,7 @@ export const restOf = (q?: Schemas["Quiesce"]): RestValues =>
 export const quiesceOf = (rest: Record<string, RestValues>, machines: string[]): Schemas["QuiesceOf"][] =>
   machines.flatMap((machine) => {
     const r = rest[machine];
-    if (!r || r.mode === "off") return [];
+    if (!r?.mode) return [];
     return [
       {
         machine,
@@ -212,6 +212,7 @@ export function Rest({
                   value={r.mode}
                   onChange={(e) => set(m.id, { mode: e.target.value })}
                 >
+                  <option value="">as the group, below</option>
                   <option value="off">captured as it is</option>
                   <option value="try">file systems at rest, if they can be</option>
                   <option value="required">file systems at rest, or no point</option>
@@ -220,7 +221,7 @@ export function Rest({
                   <span className="text-tight-ink text-xs">◆ its agent does not answer now</span>
                 )}
               </label>
-              {r.mode !== "off" && (
+              {(r.mode === "try" || r.mode === "required") && (
                 <details className="ml-38" open={!!(r.limit || r.nth || r.before || r.after)}>
                   <summary className="cursor-pointer text-muted text-xs">Time limit, how often, commands</summary>
                   <div className="grid gap-2 py-2 sm:grid-cols-2">
@@ -287,6 +288,14 @@ export function Rest({
             ✕ {t}
           </div>
         ))}
+        <label className="flex flex-wrap items-baseline gap-2">
+          <span>Machines of which nothing else is said, and those that join</span>
+          <select className={`${inputLook} !w-auto`} {...form.register("restMode")}>
+            <option value="off">captured as they are</option>
+            <option value="try">file systems at rest, if they can be</option>
+            <option value="required">file systems at rest, or no point</option>
+          </select>
+        </label>
         {machines.length > 1 && (
           <label className="flex items-baseline gap-2">
             <input type="checkbox" {...form.register("together")} />

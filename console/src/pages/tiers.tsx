@@ -131,7 +131,7 @@ function Table(p: {
           {p.tiers.map((t) => (
             <tr key={t.id} className="border-line border-t">
               <td className={td}>
-                <span className="font-semibold">{t.name}</span>
+                <span className="whitespace-nowrap font-semibold">{t.name}</span>
                 {p.site && <span className="block text-muted text-xs">{t.site}</span>}
                 {t.warnings.map((w) => (
                   <span key={w.message} className="block text-tight-ink text-xs">

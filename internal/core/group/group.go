@@ -386,7 +386,7 @@ func fields() []field {
 		{"quiesce", "brought to rest", func(s Spec) string {
 			var out []string
 			for _, m := range s.Machines {
-				if m.Rest.On() {
+				if m.Rest != (Rest{}) {
 					out = append(out, m.Name+" ("+m.Rest.String()+")")
 				}
 			}

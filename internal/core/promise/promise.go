@@ -34,7 +34,7 @@ func (p Promise) ZoneName() string {
 // Limits of the fields.
 const (
 	MinTarget = 5 * time.Second
-	MaxTarget = 30 * span.Day
+	MaxTarget = 100 * span.Day
 	MinEvery  = time.Second
 	MaxEvery  = 30 * span.Day
 	MaxRungs  = 8

@@ -54,7 +54,7 @@ func TestCheckNamesTheFieldAndTheMend(t *testing.T) {
 func TestForetell(t *testing.T) {
 	now := time.Date(2026, 11, 23, 12, 1, 0, 0, time.UTC)
 	f := good().Foretell(now.Add(-time.Minute), now, promise.Load{UsedBytes: 1000, Change: change.Steady(1), CycleLength: 30 * time.Second})
-	require.Equal(t, now.Add(4*time.Minute), f.Starts[0])
+	require.Equal(t, now.Add(4*time.Minute), f.Starts[0].At)
 	require.Equal(t, []int{73, 42}, f.PointsPerRung) // 6 h / 5 min + newest; (48 h - 6 h) / 1 h
 	require.Equal(t, 115, f.Points)
 	require.Equal(t, 5*time.Minute+30*time.Second, f.Worst)
@@ -73,4 +73,41 @@ func TestSpans(t *testing.T) {
 	}
 	require.Equal(t, "-6 min", span.Format(-6*time.Minute))
 	require.Equal(t, "0 s", span.Format(time.Millisecond))
+}
+
+// A calendar whose times lie further apart than the target is refused with the arithmetic,
+// as an interval is; a quiet time that breaks the target is warned of.
+func TestCalendarsAndQuietTimesAgainstTheTarget(t *testing.T) {
+	for name, c := range map[string]struct {
+		cadence, quiet string
+		target         time.Duration
+		fault, warning string
+	}{
+		"nights":              {"weekdays at 02:00", "none", 80 * time.Hour, "", "leave only 8 h"},
+		"nights, too rarely":  {"weekdays at 02:00", "none", 48 * time.Hour, "Between two starts lie up to 3 d, such as from Fri", ""},
+		"quiet days":          {"10min", "mon-fri 08:00-18:00", 2 * time.Hour, "", "holds cycles back for 10 h 10 min, such as from Mon 5 Jan 08:00"},
+		"quiet, and it holds": {"10min", "daily 02:00-02:30", 2 * time.Hour, "", ""},
+		"month by month":      {"last friday of the month at 22:00", "none", 40 * span.Day, "", "leave only"},
+		"back to back":        {"back to back", "none", time.Minute, "", ""},
+	} {
+		p := good()
+		p.Target = c.target
+		var err error
+		p.Cadence, err = cadence.Parse(c.cadence, "")
+		require.NoError(t, err)
+		p.Cadence.Quiet, err = cadence.ParseQuiet(c.quiet, "")
+		require.NoError(t, err)
+		var fault, warning string
+		for _, f := range p.Check() {
+			if f.Warning {
+				warning += f.Message
+			} else {
+				fault += f.Message
+			}
+		}
+		require.Contains(t, fault, c.fault, name)
+		require.Contains(t, warning, c.warning, name)
+		require.Equal(t, c.fault == "", fault == "", "%s: %s", name, fault)
+		require.Equal(t, c.warning == "", warning == "", "%s: %s", name, warning)
+	}
 }

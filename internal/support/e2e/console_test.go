@@ -91,7 +91,7 @@ func TestTheFirstDayInTheConsole(t *testing.T) {
 	}
 	do(t, tab, "make a group", browser.Press("Groups"), browser.Press("New group"), browser.See("protected already, or that cannot be"), tick("tick-db"), tick("tick-app"),
 		browser.Fill("Name", "Ticketing"), browser.Fill("RPO target", "5 min"), browser.See("Cycles every 5 min cannot keep"),
-		browser.Fill("Cycles start every", "2 min"), browser.See("Worst exposure"))
+		browser.Fill("Cycles start every, or at", "2 min"), browser.See("Worst exposure"))
 	axe(t, tab, "new group")
 	do(t, tab, "its page", browser.Press("Make the group"), browser.See("On target"), browser.See("Last cycle"), browser.See("crash-consistent"))
 	axe(t, tab, "group")
@@ -117,6 +117,7 @@ func TestTheFirstDayInTheConsole(t *testing.T) {
 		axe(t, tab, p)
 	}
 	listsInTheConsole(t, tab, w, g)
+	scopeInTheConsole(t, tab, w)
 	_, err = chromedp.Run(tab, chromedp.Evaluate[string](`document.documentElement.dataset.theme = "dark"`))
 	require.NoError(t, err)
 	do(t, tab, "dark board", browser.Press("Tide board"), browser.See("would lose less than it promised"))
