@@ -2107,6 +2107,8 @@ export interface components {
             forSeconds: number;
             /** @description Nobody may delete what it keeps before it is so old */
             locked?: boolean;
+            /** @description One a month (1) or a year (12) of the calendar, in the zone of the promise; eachSeconds is then about as long */
+            months?: number;
         };
         Promise: {
             /** Format: int64 */
@@ -2124,6 +2126,8 @@ export interface components {
             quiet?: string;
             /** @description Time zone of times and dates, such as Europe/Oslo; UTC if left out */
             zone?: string;
+            /** @description How many of the newest points always stay, whatever the ladder says */
+            leastPoints?: number;
             keep: components["schemas"]["Rung"][];
         };
         /** @description A promise as people write it. What is left out stays as it is */
@@ -2136,6 +2140,8 @@ export interface components {
             quiet?: string;
             /** @description Like Europe/Oslo */
             zone?: string;
+            /** @description How many of the newest points always stay, whatever the ladder says */
+            leastPoints?: number;
             /** @description Like all 6h, 1h 2d; or 24 hourly, 7 daily; or 3 a day for 5 days */
             keep?: string;
         };
@@ -2148,6 +2154,8 @@ export interface components {
             /** @description none is none */
             quiet?: string;
             zone?: string;
+            /** @description How many of the newest points always stay, whatever the ladder says */
+            leastPoints?: number;
             keep?: components["schemas"]["Rung"][];
         };
         /** @description A group that could be made or changed */

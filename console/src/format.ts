@@ -77,17 +77,25 @@ export function plainSpan(s: number): string {
 
 export const count = (n: number, noun: string) => `${n} ${noun}${n === 1 ? "" : "s"}`;
 
-export const rungText = (each: number, reach: number, locked?: boolean) =>
-  `${each === 0 ? "every point" : each === 3600 ? "hourly" : each === 86400 ? "daily" : each === 604800 ? "weekly" : `one per ${span(each)}`} · ${span(reach)}${locked ? " · locked" : ""}`;
+/** each says how often a rung keeps a point. */
+const eachText = (seconds: number, months: number | undefined, words: (s: number) => string) =>
+  months === 12 ? "yearly" : months ? "monthly" : seconds ? words(seconds) : "";
+
+export const rungText = (r: { eachSeconds: number; forSeconds: number; locked?: boolean; months?: number }) => {
+  const each = eachText(r.eachSeconds, r.months, (s) =>
+    s === 3600 ? "hourly" : s === 86400 ? "daily" : s === 604800 ? "weekly" : `one per ${span(s)}`,
+  );
+  return `${each || "every point"} · ${span(r.forSeconds)}${r.locked ? " · locked" : ""}`;
+};
 
 /** tagsOf reads tags as they are typed, or networks: with spaces or commas between. */
 export const tagsOf = (text: string) => text.split(/[\s,]+/).filter(Boolean);
 
 /** keepText writes a keep ladder as it is typed. */
-export const keepText = (keep: { eachSeconds: number; forSeconds: number; locked?: boolean }[]) =>
+export const keepText = (keep: { eachSeconds: number; forSeconds: number; locked?: boolean; months?: number }[]) =>
   keep
     .map(
       (r) =>
-        `${r.eachSeconds ? plainSpan(r.eachSeconds) : "all"} ${plainSpan(r.forSeconds)}${r.locked ? " locked" : ""}`,
+        `${eachText(r.eachSeconds, r.months, plainSpan) || "all"} ${plainSpan(r.forSeconds)}${r.locked ? " locked" : ""}`,
     )
     .join(", ");

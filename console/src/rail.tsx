@@ -26,7 +26,7 @@ export function Rail(p: {
     ...rungs
       .map((r, i) => ({
         key: `rung-${i}`,
-        label: rungText(r.eachSeconds, r.forSeconds, r.locked),
+        label: rungText(r),
         points: oldestFirst.filter((x) => age(x) <= r.forSeconds && (age(x) > r.younger || (i === 0 && age(x) <= 0))),
         from: r.forSeconds,
         to: r.younger,

@@ -1359,6 +1359,9 @@ type Promise struct {
 	Calendar *[]string `json:"calendar,omitempty"`
 	Keep     []Rung    `json:"keep"`
 
+	// LeastPoints How many of the newest points always stay, whatever the ladder says
+	LeastPoints *int `json:"leastPoints,omitempty"`
+
 	// Quiet When no cycle starts by itself, such as "mon-fri 08:00-18:00; 2026-12-24 to 2026-12-26"
 	Quiet            *string `json:"quiet,omitempty"`
 	RpoTargetSeconds int64   `json:"rpoTargetSeconds"`
@@ -1373,6 +1376,9 @@ type PromisePatch struct {
 	CadenceSeconds *int64  `json:"cadenceSeconds,omitempty"`
 	Keep           *[]Rung `json:"keep,omitempty"`
 
+	// LeastPoints How many of the newest points always stay, whatever the ladder says
+	LeastPoints *int `json:"leastPoints,omitempty"`
+
 	// Quiet none is none
 	Quiet            *string `json:"quiet,omitempty"`
 	RpoTargetSeconds *int64  `json:"rpoTargetSeconds,omitempty"`
@@ -1386,6 +1392,9 @@ type PromiseText struct {
 
 	// Keep Like all 6h, 1h 2d; or 24 hourly, 7 daily; or 3 a day for 5 days
 	Keep *string `json:"keep,omitempty"`
+
+	// LeastPoints How many of the newest points always stay, whatever the ladder says
+	LeastPoints *int `json:"leastPoints,omitempty"`
 
 	// Quiet Like mon-fri 08:00-18:00, or none
 	Quiet *string `json:"quiet,omitempty"`
@@ -1523,6 +1532,9 @@ type Rung struct {
 
 	// Locked Nobody may delete what it keeps before it is so old
 	Locked *bool `json:"locked,omitempty"`
+
+	// Months One a month (1) or a year (12) of the calendar, in the zone of the promise; eachSeconds is then about as long
+	Months *int `json:"months,omitempty"`
 }
 
 // Safeguards What a site demands of its people

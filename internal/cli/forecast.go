@@ -16,13 +16,17 @@ import (
 )
 
 // promiseFlags are the flags of a promise.
-type promiseFlags struct{ rpo, every, keep, quiet, zone string }
+type promiseFlags struct {
+	rpo, every, keep, quiet, zone string
+	least                         int
+}
 
 func (p *promiseFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&p.rpo, "rpo", "", "RPO target, such as 15min")
 	c.Flags().StringVar(&p.every, "every", "", `cadence, such as 5min; "back to back"; "hand" for cycles run by hand; or times such as "weekdays at 02:00" or "last friday of the month at 22:00"`)
 	c.Flags().StringVar(&p.quiet, "quiet", "", `when no cycle starts by itself, such as "mon-fri 08:00-18:00; 2026-12-24 to 2026-12-26"; none for never`)
 	c.Flags().StringVar(&p.zone, "zone", "", "time zone of times and dates, such as Europe/Oslo (default UTC)")
+	c.Flags().IntVar(&p.least, "least-points", 0, "how many of the newest points always stay, whatever the ladder says, up to 100")
 	c.Flags().StringVar(&p.keep, "keep", "", `keep ladder, such as "all 6h, 1h 2d, 1d 14d", "24 hourly, 7 daily" or "3 a day for 5 days"; a rung may end in locked: nobody deletes what it keeps`)
 }
 
@@ -32,6 +36,9 @@ func (p *promiseFlags) read() (*api.PromisePatch, error) {
 		return nil, nil
 	}
 	out := &api.PromisePatch{Quiet: strOr(p.quiet), Zone: strOr(p.zone)}
+	if p.least != 0 {
+		out.LeastPoints = &p.least
+	}
 	if p.rpo != "" {
 		d, err := span.Parse(p.rpo)
 		if err != nil {
@@ -64,6 +71,9 @@ func (p *promiseFlags) read() (*api.PromisePatch, error) {
 			if r.Locked {
 				x.Locked = &r.Locked
 			}
+			if r.Months > 0 {
+				x.Months = &r.Months
+			}
 			*out.Keep = append(*out.Keep, x)
 		}
 	}
@@ -75,12 +85,16 @@ func (p *promiseFlags) text() *api.PromiseText {
 	if *p == (promiseFlags{}) {
 		return nil
 	}
-	return &api.PromiseText{RpoTarget: strOr(p.rpo), Cadence: strOr(p.every), Quiet: strOr(p.quiet), Zone: strOr(p.zone), Keep: strOr(p.keep)}
+	t := &api.PromiseText{RpoTarget: strOr(p.rpo), Cadence: strOr(p.every), Quiet: strOr(p.quiet), Zone: strOr(p.zone), Keep: strOr(p.keep)}
+	if p.least != 0 {
+		t.LeastPoints = &p.least
+	}
+	return t
 }
 
 // whole is a promise of which target, cadence and ladder are given.
 func whole(p *api.PromisePatch) *api.Promise {
-	out := &api.Promise{RpoTargetSeconds: *p.RpoTargetSeconds, Cadence: p.Cadence, Quiet: p.Quiet, Zone: p.Zone, Keep: *p.Keep}
+	out := &api.Promise{RpoTargetSeconds: *p.RpoTargetSeconds, Cadence: p.Cadence, Quiet: p.Quiet, Zone: p.Zone, LeastPoints: p.LeastPoints, Keep: *p.Keep}
 	if p.CadenceSeconds != nil {
 		out.CadenceSeconds = *p.CadenceSeconds
 	}
@@ -90,9 +104,16 @@ func whole(p *api.PromisePatch) *api.Promise {
 func keepText(rs []api.Rung) string {
 	var l ladder.Ladder
 	for _, r := range rs {
-		l = append(l, ladder.Rung{Each: time.Duration(r.EachSeconds) * time.Second, For: time.Duration(r.ForSeconds) * time.Second, Locked: r.Locked != nil && *r.Locked})
+		l = append(l, ladder.Rung{Each: time.Duration(r.EachSeconds) * time.Second, For: time.Duration(r.ForSeconds) * time.Second, Locked: r.Locked != nil && *r.Locked, Months: valueOf(r.Months)})
 	}
 	return l.String()
+}
+
+func valueOf[T any](p *T) (v T) {
+	if p != nil {
+		v = *p
+	}
+	return v
 }
 
 const defaultKeep = "all 6h, 1h 2d, 1d 14d"

@@ -174,6 +174,7 @@ type storedPromise struct {
 	Calendar   []string `json:"calendar,omitempty"`
 	Quiet      string   `json:"quiet,omitempty"`
 	Zone       string   `json:"zone,omitempty"`
+	Least      int      `json:"leastPoints,omitempty"`
 }
 
 // cadenceOf reads one. What was written is not refused later: a calendar or quiet time
@@ -199,6 +200,7 @@ type storedRung struct {
 	For  int64 `json:"forSeconds"`
 	// Locked is left out where it is not, as before there was such a thing.
 	Locked bool `json:"locked,omitempty"`
+	Months int  `json:"months,omitempty"`
 }
 
 type storedPause struct {
@@ -231,6 +233,7 @@ func form(s group.Spec) stored {
 	}
 	c := s.Promise.Cadence
 	x.Promise.BackToBack, x.Promise.Calendar, x.Promise.Quiet, x.Promise.Zone = c.BackToBack, c.Calendar.Rules, quietText(c.Quiet), s.Promise.Zone
+	x.Promise.Least = s.Promise.Least
 	if s.Rule != nil {
 		x.Rule = &storedRule{s.Rule.Match.String(), s.Rule.Order}
 	}
@@ -241,7 +244,7 @@ func form(s group.Spec) stored {
 		x.Machines = append(x.Machines, writeMachine(m))
 	}
 	for _, r := range s.Promise.Keep {
-		x.Promise.Keep = append(x.Promise.Keep, storedRung{seconds(r.Each), seconds(r.For), r.Locked})
+		x.Promise.Keep = append(x.Promise.Keep, storedRung{seconds(r.Each), seconds(r.For), r.Locked, r.Months})
 	}
 	for _, d := range s.Destinations {
 		x.Destinations = append(x.Destinations, storedDestination(d))
@@ -270,7 +273,7 @@ func Decode(b []byte, name string) (group.Spec, error) {
 // read is the specification of a stored form.
 func (x stored) read(name string) (group.Spec, error) {
 	s := group.Spec{Name: x.Name, Tags: x.Tags, Platform: x.Platform, Apart: x.Apart, Priority: group.Priority(x.Priority), CompareEvery: span(x.CompareEvery), HomePoints: x.HomePoints || x.KeepHere, LockFor: span(x.LockFor),
-		Promise: promise.Promise{Target: span(x.Promise.Target), Cadence: cadenceOf(span(x.Promise.Cadence), x.Promise.BackToBack, x.Promise.Calendar, x.Promise.Quiet, x.Promise.Zone), Zone: x.Promise.Zone}}
+		Promise: promise.Promise{Target: span(x.Promise.Target), Cadence: cadenceOf(span(x.Promise.Cadence), x.Promise.BackToBack, x.Promise.Calendar, x.Promise.Quiet, x.Promise.Zone), Zone: x.Promise.Zone, Least: x.Promise.Least}}
 	if s.Name == "" {
 		s.Name = name
 	}
@@ -291,7 +294,7 @@ func (x stored) read(name string) (group.Spec, error) {
 		s.Machines = append(s.Machines, readMachine(m))
 	}
 	for _, r := range x.Promise.Keep {
-		s.Promise.Keep = append(s.Promise.Keep, ladder.Rung{Each: span(r.Each), For: span(r.For), Locked: r.Locked})
+		s.Promise.Keep = append(s.Promise.Keep, ladder.Rung{Each: span(r.Each), For: span(r.For), Locked: r.Locked, Months: r.Months})
 	}
 	for _, d := range x.Destinations {
 		s.Destinations = append(s.Destinations, group.Destination(d))
@@ -327,6 +330,7 @@ type storedPatch struct {
 	NoTier       bool           `json:"noTier,omitempty"`
 	Reason       string         `json:"reason,omitempty"`
 	Like         []string       `json:"likeTier,omitempty"`
+	Least        *int           `json:"leastPoints,omitempty"`
 	RTO          *int64         `json:"rtoTargetSeconds,omitempty"`
 	DrillEvery   *int64         `json:"drillEverySeconds,omitempty"`
 	RestMode     *string        `json:"restMode,omitempty"`
@@ -394,6 +398,7 @@ func EncodeWish(w Wish) []byte {
 		return new(seconds(*d))
 	}
 	x.Target, x.CompareEvery, x.LockFor, x.Zone = sec(w.Target), sec(w.CompareEvery), sec(w.LockFor), w.Zone
+	x.Least = w.Least
 	x.RTO, x.DrillEvery = sec(w.RTO), sec(w.DrillEvery)
 	if w.RestMode != nil {
 		x.RestMode = new(string(*w.RestMode))
@@ -424,7 +429,7 @@ func EncodeWish(w Wish) []byte {
 	if w.Keep != nil {
 		x.Keep = &[]storedRung{}
 		for _, r := range *w.Keep {
-			*x.Keep = append(*x.Keep, storedRung{seconds(r.Each), seconds(r.For), r.Locked})
+			*x.Keep = append(*x.Keep, storedRung{seconds(r.Each), seconds(r.For), r.Locked, r.Months})
 		}
 	}
 	if p := w.Pause; p != nil {
@@ -475,6 +480,7 @@ func DecodeWish(b []byte) (Wish, error) {
 		return new(span(*n))
 	}
 	w.Target, w.CompareEvery, w.LockFor, w.Zone = dur(x.Target), dur(x.CompareEvery), dur(x.LockFor), x.Zone
+	w.Least = x.Least
 	w.RTO, w.DrillEvery, w.NoTier, w.Reason, w.Like = dur(x.RTO), dur(x.DrillEvery), x.NoTier, x.Reason, x.Like
 	if x.RestMode != nil {
 		w.RestMode = new(group.Mode(*x.RestMode))
@@ -495,7 +501,7 @@ func DecodeWish(b []byte) (Wish, error) {
 	if x.Keep != nil {
 		w.Keep = &ladder.Ladder{}
 		for _, r := range *x.Keep {
-			*w.Keep = append(*w.Keep, ladder.Rung{Each: span(r.Each), For: span(r.For), Locked: r.Locked})
+			*w.Keep = append(*w.Keep, ladder.Rung{Each: span(r.Each), For: span(r.For), Locked: r.Locked, Months: r.Months})
 		}
 	}
 	if p := x.Pause; p != nil {

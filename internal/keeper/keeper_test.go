@@ -327,7 +327,7 @@ func TestAShorterLadderDropsWhatWasSaid(t *testing.T) {
 		shorter := ladder.Ladder{{For: time.Hour}}
 		here, ok := r.Groups.Get(r.g.ID)
 		require.True(t, ok)
-		lost, numbers, err := r.Keeper.WouldDrop(t.Context(), here, shorter)
+		lost, numbers, err := r.Keeper.WouldDrop(t.Context(), here, ladder.Keep{Ladder: shorter})
 		require.NoError(t, err)
 		require.Len(t, lost.Points, len(numbers))
 		require.NotEmpty(t, numbers)

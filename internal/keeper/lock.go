@@ -99,7 +99,7 @@ func (k *Keeper) lockRungs(ctx context.Context, r directory.Record, ps []ladder.
 		return
 	}
 	now := k.Store.Clock()
-	for _, h := range r.Spec.Promise.Keep.Locks(ps, now) {
+	for _, h := range r.Spec.Promise.Keeping().Locks(ps, now) {
 		until := h.Until.UTC()
 		least := time.Duration(0)
 		if most := now.Add(group.MaxLock).UTC(); until.After(most) {

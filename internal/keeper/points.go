@@ -132,7 +132,7 @@ func (k *Keeper) rungs(marks []records.Point, now time.Time) (rung map[string]in
 	by := map[shelf][]ladder.Point{}
 	for _, r := range marks {
 		s := shelf{r.GroupID, r.Held}
-		by[s] = append(by[s], ladder.Point{ID: r.ID, Capture: r.CaptureAt, Pinned: pinned(r, now) || k.locked(r)})
+		by[s] = append(by[s], ladder.Point{ID: r.ID, Capture: r.CaptureAt, Rests: r.Rests, Pinned: pinned(r, now) || k.locked(r)})
 	}
 	rung, newest = map[string]int{}, map[string]bool{}
 	for s, ps := range by {
@@ -140,7 +140,7 @@ func (k *Keeper) rungs(marks []records.Point, now time.Time) (rung map[string]in
 		if !ok {
 			continue
 		}
-		for i, v := range g.Spec.Promise.Keep.Judge(ps, now) {
+		for i, v := range g.Spec.Promise.Keeping().Judge(ps, now) {
 			rung[v.Point.ID], newest[v.Point.ID] = v.Rung, i == 0
 		}
 	}

@@ -66,7 +66,7 @@ func (k *Keeper) marksOf(ctx context.Context, group string, held bool) ([]ladder
 	var out []ladder.Point
 	for _, r := range recs {
 		if r.Held == held {
-			out = append(out, ladder.Point{ID: r.ID, Capture: r.CaptureAt, Pinned: pinned(r, now) || k.locked(r), InUse: k.Store.InUse(r.ID)})
+			out = append(out, ladder.Point{ID: r.ID, Capture: r.CaptureAt, Rests: r.Rests, Pinned: pinned(r, now) || k.locked(r), InUse: k.Store.InUse(r.ID)})
 		}
 	}
 	return out, nil
@@ -84,7 +84,7 @@ func (k *Keeper) recordShorter(ctx context.Context, c shorter) {
 		k.Log.Error("look at points", "group", r.Spec.Name, "err", err)
 		return
 	}
-	lost := c.before.Lost(r.Spec.Promise.Keep, ps, k.Clock.Now())
+	lost := r.Spec.Promise.KeepingBy(c.before).Lost(r.Spec.Promise.Keeping(), ps, k.Clock.Now())
 	k.Prune(ctx, r)
 	held := 0
 	var gone []ladder.Point
@@ -116,12 +116,12 @@ func were(n int) string {
 
 // WouldDrop tells which points a change of ladder would drop at once: at the site
 // that holds them, or as far as the home site knows of them.
-func (k *Keeper) WouldDrop(ctx context.Context, r directory.Record, to ladder.Ladder) (ladder.Loss, []int64, error) {
+func (k *Keeper) WouldDrop(ctx context.Context, r directory.Record, to ladder.Keep) (ladder.Loss, []int64, error) {
 	ps, err := k.marksOf(ctx, r.ID, r.Direction != directory.Out)
 	if err != nil {
 		return ladder.Loss{}, nil, err
 	}
-	lost := r.Spec.Promise.Keep.Lost(to, ps, k.Clock.Now())
+	lost := r.Spec.Promise.Keeping().Lost(to, ps, k.Clock.Now())
 	if r.Direction == directory.In && len(k.Least) > 0 {
 		// What this site holds back stays whatever home wants.
 		drops := map[string]bool{}

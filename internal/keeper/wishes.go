@@ -172,7 +172,7 @@ func (k *Keeper) Shortens(ctx context.Context, was directory.Record, to ladder.L
 		return err
 	}
 	now := k.Clock.Now().UTC().Truncate(time.Microsecond)
-	if len(was.Spec.Promise.Keep.Lost(to, ps, now).Points) == 0 {
+	if len(was.Spec.Promise.Keeping().Lost(was.Spec.Promise.KeepingBy(to), ps, now).Points) == 0 {
 		return nil
 	}
 	if err := k.Records.AddShortening(ctx, records.Shortening{GroupID: was.ID, At: now, Before: was.Spec.Promise.Keep.String()}); err != nil {
@@ -197,7 +197,7 @@ func (k *Keeper) judge(ctx context.Context, r directory.Record, ps []ladder.Poin
 	if r.Direction != directory.In {
 		cuts = nil
 	}
-	out := r.Spec.Promise.Keep.Slowed(ps, now, cuts, k.Least)
+	out := r.Spec.Promise.Keeping().Slowed(ps, now, cuts, k.Least)
 	for _, c := range cuts {
 		if slices.Equal(c.Before, r.Spec.Promise.Keep) || slices.ContainsFunc(out, func(v ladder.Verdict) bool { return v.Why == "held back" && !v.Point.Capture.After(c.At) }) {
 			continue

@@ -135,7 +135,7 @@ func DiffersView(s group.Spec) []api.Difference {
 func newWish(in api.NewGroup) (directory.Wish, []problem.Field) {
 	p := api.GroupPatch{Name: &in.Name, Tags: in.Tags, Machines: &in.Machines, Quiesce: in.Quiesce, WithoutDisks: in.WithoutDisks, WithoutBootDisks: in.WithoutBootDisks, NewDisks: in.NewDisks, Rule: in.Rule, Tier: in.Tier, Reason: in.Reason, RtoTargetSeconds: in.RtoTargetSeconds, DrillEverySeconds: in.DrillEverySeconds, Rest: in.Rest, Together: in.Together, Priority: in.Priority, CompareEverySeconds: in.CompareEverySeconds, HomePoints: in.HomePoints, LockSeconds: in.LockSeconds, PromiseText: in.PromiseText}
 	if in.Promise != nil {
-		p.Promise = &api.PromisePatch{RpoTargetSeconds: &in.Promise.RpoTargetSeconds, CadenceSeconds: &in.Promise.CadenceSeconds, Cadence: in.Promise.Cadence, Quiet: in.Promise.Quiet, Zone: in.Promise.Zone, Keep: &in.Promise.Keep}
+		p.Promise = &api.PromisePatch{RpoTargetSeconds: &in.Promise.RpoTargetSeconds, CadenceSeconds: &in.Promise.CadenceSeconds, Cadence: in.Promise.Cadence, Quiet: in.Promise.Quiet, Zone: in.Promise.Zone, LeastPoints: in.Promise.LeastPoints, Keep: &in.Promise.Keep}
 	}
 	return wishOf(p)
 }
@@ -189,9 +189,10 @@ func promiseInto(p *group.Patch, in *api.PromisePatch, text *api.PromiseText) []
 		if in.Keep != nil {
 			p.Keep = &ladder.Ladder{}
 			for _, r := range *in.Keep {
-				*p.Keep = append(*p.Keep, ladder.Rung{Each: duration(r.EachSeconds), For: duration(r.ForSeconds), Locked: r.Locked != nil && *r.Locked})
+				*p.Keep = append(*p.Keep, rungOf(r))
 			}
 		}
+		p.Least = in.LeastPoints
 	}
 	if text == nil {
 		return faults
@@ -204,6 +205,9 @@ func promiseInto(p *group.Patch, in *api.PromisePatch, text *api.PromiseText) []
 		p.Target = &d
 	}
 	written(text.Cadence, text.Quiet, text.Zone)
+	if text.LeastPoints != nil {
+		p.Least = text.LeastPoints
+	}
 	if t := text.Keep; t != nil {
 		l, err := ladder.Parse(*t)
 		if err != nil {
@@ -221,6 +225,9 @@ func Show(s group.Spec, v *api.Group, now time.Time) {
 	v.Promise = api.Promise{RpoTargetSeconds: seconds(s.Promise.Target), CadenceSeconds: seconds(s.Promise.Cadence.Every), Keep: []api.Rung{}}
 	c := s.Promise.Cadence
 	v.Promise.Cadence, v.Promise.Zone = new(c.String()), new(s.Promise.ZoneName())
+	if s.Promise.Least > 0 {
+		v.Promise.LeastPoints = &s.Promise.Least
+	}
 	if !c.Quiet.IsZero() {
 		v.Promise.Quiet = new(c.Quiet.String())
 	}
@@ -228,7 +235,7 @@ func Show(s group.Spec, v *api.Group, now time.Time) {
 		v.Promise.Calendar, v.Promise.Cadence = &c.Calendar.Rules, new(c.Calendar.Words())
 	}
 	for _, r := range s.Promise.Keep {
-		v.Promise.Keep = append(v.Promise.Keep, api.Rung{EachSeconds: seconds(r.Each), ForSeconds: seconds(r.For), Locked: lockedRung(r)})
+		v.Promise.Keep = append(v.Promise.Keep, RungView(r))
 	}
 	v.Paused = s.PausedAt(now)
 	if p := s.Pause; v.Paused {
@@ -340,10 +347,24 @@ func pausedText(who fmt.Stringer, name string, p group.Pause) string {
 	return t
 }
 
-// lockedRung leaves out that a rung is not locked, as most are.
-func lockedRung(r ladder.Rung) *bool {
-	if !r.Locked {
-		return nil
+func rungOf(r api.Rung) ladder.Rung {
+	out := ladder.Rung{Each: duration(r.EachSeconds), For: duration(r.ForSeconds), Locked: r.Locked != nil && *r.Locked}
+	if r.Months != nil {
+		if out.Months = *r.Months; out.Each == 0 {
+			out.Each = time.Duration(out.Months) * 30 * span.Day
+		}
 	}
-	return &r.Locked
+	return out
+}
+
+// RungView leaves out that a rung is not locked and not of the calendar, as most are.
+func RungView(r ladder.Rung) api.Rung {
+	v := api.Rung{EachSeconds: seconds(r.Each), ForSeconds: seconds(r.For)}
+	if r.Locked {
+		v.Locked = &r.Locked
+	}
+	if r.Months > 0 {
+		v.Months = &r.Months
+	}
+	return v
 }

@@ -7,7 +7,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -236,8 +235,8 @@ func (x *Protection) Update(ctx context.Context, who actor.Actor, id string, in 
 	if len(faults) > 0 {
 		return problem.InvalidFields(faults...)
 	}
-	if !slices.Equal(next.Promise.Keep, r.Spec.Promise.Keep) && len(promise.Faults(next.Promise.Check())) == 0 && (in.DropPoints == nil || !*in.DropPoints) {
-		lost, numbers, err := x.Keeper.WouldDrop(ctx, r, next.Promise.Keep)
+	if !next.Promise.KeepsAs(r.Spec.Promise) && len(promise.Faults(next.Promise.Check())) == 0 && (in.DropPoints == nil || !*in.DropPoints) {
+		lost, numbers, err := x.Keeper.WouldDrop(ctx, r, next.Promise.Keeping())
 		if err != nil {
 			return err
 		}
@@ -298,8 +297,8 @@ func (x *Protection) Preview(ctx context.Context, id string, in api.GroupPatch) 
 	v.Changes = changesView(group.Diff(r.Spec, next))
 	v.Forecast = x.foretell(ctx, r, next, v.Faults)
 	v.Warnings = v.Forecast.Warnings
-	if len(faults) == 0 && !slices.Equal(next.Promise.Keep, r.Spec.Promise.Keep) {
-		lost, numbers, err := x.Keeper.WouldDrop(ctx, r, next.Promise.Keep)
+	if len(faults) == 0 && !next.Promise.KeepsAs(r.Spec.Promise) {
+		lost, numbers, err := x.Keeper.WouldDrop(ctx, r, next.Promise.Keeping())
 		if err != nil {
 			return v, err
 		}

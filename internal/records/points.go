@@ -21,6 +21,8 @@ type Point struct {
 	PinnedBy    string     `db:"pinned_by"`
 	LockedUntil *time.Time `db:"locked_until"`
 	Seal        []byte     `db:"seal"`
+	// Rests says that it is application-consistent; it is told by Marks only.
+	Rests bool `db:"rests"`
 }
 
 const addPoint = `INSERT INTO points (id, group_id, capture_at, held, pinned, pinned_until, pin_reason, pinned_by, locked_until, seal)
@@ -123,7 +125,7 @@ func (db *DB) Points(ctx context.Context, f PointFilter) ([]Point, error) {
 // Marks lists the points of groups without their seals, newest first: what a
 // ladder judges by.
 func (db *DB) Marks(ctx context.Context, groups []string) ([]Point, error) {
-	return list[Point](ctx, db, "points", `SELECT id, group_id, capture_at, held, pinned, pinned_until, pin_reason, pinned_by, locked_until FROM points WHERE group_id = ANY($1::uuid[]) ORDER BY capture_at DESC, id`, groups)
+	return list[Point](ctx, db, "points", `SELECT id, group_id, capture_at, held, pinned, pinned_until, pin_reason, pinned_by, locked_until, COALESCE(seal->>'consistency' = 'application', false) AS rests FROM points WHERE group_id = ANY($1::uuid[]) ORDER BY capture_at DESC, id`, groups)
 }
 
 // Point finds one.

@@ -50,7 +50,7 @@ type Config struct {
 	Hub    *events.Hub
 	Log    *slog.Logger
 	// WouldDrop tells which points of a group a ladder would let go at once.
-	WouldDrop func(ctx context.Context, r directory.Record, to ladder.Ladder) (ladder.Loss, []int64, error)
+	WouldDrop func(ctx context.Context, r directory.Record, to ladder.Keep) (ladder.Loss, []int64, error)
 	// Changed is called with a group that was brought up to its tier.
 	Changed func(ctx context.Context, r directory.Record)
 	// Every is how often it is looked whether groups are at what their tiers are.
@@ -209,11 +209,11 @@ func patch(t Tier) group.Patch {
 func (t *Tiers) move(ctx context.Context, r directory.Record, to Tier) (Move, error) {
 	next := patch(to).Apply(r.Spec)
 	m := Move{Group: r, Changes: group.Diff(r.Spec, next), Faults: t.Groups.Check(next, r.ID)}
-	if t.WouldDrop == nil || len(m.Faults) > 0 || slices.Equal(next.Promise.Keep, r.Spec.Promise.Keep) {
+	if t.WouldDrop == nil || len(m.Faults) > 0 || next.Promise.KeepsAs(r.Spec.Promise) {
 		return m, nil
 	}
 	var err error
-	m.Lost, m.Numbers, err = t.WouldDrop(ctx, r, next.Promise.Keep)
+	m.Lost, m.Numbers, err = t.WouldDrop(ctx, r, next.Promise.Keeping())
 	return m, err
 }
 

@@ -113,7 +113,7 @@ func fieldErrors(fs []problem.Field) []api.FieldError {
 func (t *Tiers) Make(ctx context.Context, who actor.Actor, in api.NewTier) (string, error) {
 	p := api.TierPatch{Name: &in.Name, PromiseText: in.PromiseText, RtoTargetSeconds: in.RtoTargetSeconds, Priority: in.Priority, Rest: in.Rest, LockSeconds: in.LockSeconds, DrillEverySeconds: in.DrillEverySeconds}
 	if in.Promise != nil {
-		p.Promise = &api.PromisePatch{RpoTargetSeconds: &in.Promise.RpoTargetSeconds, CadenceSeconds: &in.Promise.CadenceSeconds, Cadence: in.Promise.Cadence, Quiet: in.Promise.Quiet, Zone: in.Promise.Zone, Keep: &in.Promise.Keep}
+		p.Promise = &api.PromisePatch{RpoTargetSeconds: &in.Promise.RpoTargetSeconds, CadenceSeconds: &in.Promise.CadenceSeconds, Cadence: in.Promise.Cadence, Quiet: in.Promise.Quiet, Zone: in.Promise.Zone, LeastPoints: in.Promise.LeastPoints, Keep: &in.Promise.Keep}
 	}
 	patch, faults := protection.TierWish(p)
 	if len(faults) > 0 {

@@ -415,7 +415,7 @@ function PromiseCard({ g }: { g: Group }) {
           <dt className="text-muted">Kept</dt>
           <dd className="font-medium">
             {g.promise.keep.map((r) => (
-              <div key={`${r.eachSeconds}-${r.forSeconds}`}>{rungText(r.eachSeconds, r.forSeconds, r.locked)}</div>
+              <div key={`${r.eachSeconds}-${r.forSeconds}`}>{rungText(r)}</div>
             ))}
           </dd>
         </div>

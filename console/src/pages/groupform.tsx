@@ -33,6 +33,7 @@ export type Values = {
   rto: string;
   drill: string;
   restMode: string;
+  least: string;
   rpo: string;
   every: string;
   quiet: string;
@@ -65,6 +66,7 @@ const fresh: Values = {
   rto: "",
   drill: "",
   restMode: "off",
+  least: "",
   rpo: "15 min",
   every: "5 min",
   quiet: "",
@@ -96,6 +98,7 @@ function valuesOf(g: Group, all: Schemas["Machine"][]): Values {
     rto: g.rtoTargetSeconds ? String(g.rtoTargetSeconds / 60) : "",
     drill: g.drillEverySeconds ? String(g.drillEverySeconds / 86400) : "",
     restMode: g.rest,
+    least: p.leastPoints ? String(p.leastPoints) : "",
     rpo: plainSpan(p.rpoTargetSeconds),
     every: p.cadenceSeconds ? plainSpan(p.cadenceSeconds) : (p.cadence ?? "hand"),
     quiet: p.quiet ?? "",
@@ -130,6 +133,7 @@ const promiseOf = (v: Values): Schemas["PromiseText"] => ({
   quiet: v.quiet.trim() || "none",
   zone: v.zone.trim() || "UTC",
   keep: v.keep,
+  leastPoints: Number(v.least) || 0,
 });
 
 /** patchOf names only what was edited, so that what others edit meanwhile stays. */
@@ -165,6 +169,7 @@ function patchOf(v: Values, dirty: Dirty): Patch {
   if (dirty.quiet) text.quiet = v.quiet.trim() || "none";
   if (dirty.zone) text.zone = v.zone.trim() || "UTC";
   if (dirty.keep) text.keep = v.keep;
+  if (dirty.least) text.leastPoints = Number(v.least) || 0;
   if (Object.keys(text).length) p.promiseText = text;
   return p;
 }
@@ -233,6 +238,7 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
       rto: t.rtoTargetSeconds ? String(t.rtoTargetSeconds / 60) : "",
       drill: t.drillEverySeconds ? String(t.drillEverySeconds / 86400) : "",
       restMode: t.rest,
+      least: t.promise.leastPoints ? String(t.promise.leastPoints) : "",
       priority: t.priority,
       lock: String(t.lockSeconds),
     };
@@ -541,6 +547,21 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
                   {(i, d) => <input id={i} aria-describedby={d} className={inputLook} {...form.register("keep")} />}
                 </Field>
               </div>
+              <Field
+                label="Always kept"
+                hint="How many of the newest points stay whatever the ladder says; empty for the newest one."
+                faults={faultsAt("promise.leastPoints")}
+              >
+                {(i, d) => (
+                  <input
+                    id={i}
+                    aria-describedby={d}
+                    inputMode="numeric"
+                    className={inputLook}
+                    {...form.register("least")}
+                  />
+                )}
+              </Field>
             </div>
           </Card>
           <Card title="4 · Review">

@@ -219,6 +219,7 @@ type Values = {
   quiet: string;
   zone: string;
   keep: string;
+  least: string;
   priority: string;
   rest: string;
   lock: string;
@@ -235,6 +236,7 @@ const valuesOf = (t?: Tier): Values =>
         quiet: t.promise.quiet ?? "",
         zone: t.promise.zone ?? "UTC",
         keep: keepText(t.promise.keep),
+        least: t.promise.leastPoints ? String(t.promise.leastPoints) : "",
         priority: t.priority,
         rest: t.rest,
         lock: t.lockSeconds ? String(t.lockSeconds / 86400) : "",
@@ -248,6 +250,7 @@ const valuesOf = (t?: Tier): Values =>
         quiet: "",
         zone: Intl.DateTimeFormat().resolvedOptions().timeZone || "UTC",
         keep: "all 6h, 1h 2d, 1d 14d",
+        least: "",
         priority: "normal",
         rest: "off",
         lock: "",
@@ -262,6 +265,7 @@ const bodyOf = (v: Values) => ({
     quiet: v.quiet.trim() || "none",
     zone: v.zone.trim() || "UTC",
     keep: v.keep,
+    leastPoints: Number(v.least) || 0,
   },
   rtoTargetSeconds: Math.round((Number(v.rto) || 0) * 60),
   priority: v.priority,
@@ -343,6 +347,7 @@ function Fields({ form, refusal }: { form: UseFormReturn<Values>; refusal?: Prob
       {text("quiet", "Quiet times", "promise.quiet", "Such as mon-fri 08:00-18:00.")}
       {text("zone", "Time zone", "promise.zone")}
       {text("keep", "Keep ladder", "promise.keep")}
+      {text("least", "Always kept", "promise.leastPoints", "The newest points; empty for one.")}
       {text("rto", "RTO target, minutes", "rtoTargetSeconds", "How long a recovery may take; empty for none.")}
       {text("drill", "Drill every, days", "drillEverySeconds", "Empty for never.")}
       {text("lock", "Lock points, days", "lockSeconds", "Nobody deletes them before; empty for not at all.")}

@@ -163,6 +163,7 @@ type Patch struct {
 	Quiet        *cadence.Quiet
 	Zone         *string // of times and dates
 	Keep         *ladder.Ladder
+	Least        *int // points
 	Apart        *bool
 	Priority     *Priority
 	CompareEvery *time.Duration
@@ -194,6 +195,7 @@ func (p Patch) Apply(s Spec) Spec {
 	set(&s.RestMode, p.RestMode)
 	set(&s.Promise.Target, p.Target)
 	set(&s.Promise.Keep, p.Keep)
+	set(&s.Promise.Least, p.Least)
 	set(&s.Apart, p.Apart)
 	set(&s.Priority, p.Priority)
 	set(&s.CompareEvery, p.CompareEvery)
@@ -397,6 +399,7 @@ func fields() []field {
 		{"quiet", "quiet times", func(s Spec) string { return s.Promise.Cadence.Quiet.String() }},
 		{"zone", "time zone", func(s Spec) string { return s.Promise.ZoneName() }},
 		{"keep", "keep ladder", func(s Spec) string { return s.Promise.Keep.String() }},
+		{"leastPoints", "always kept", func(s Spec) string { return fmt.Sprintf("the newest %d", max(1, s.Promise.Least)) }},
 		{"together", "one instant", func(s Spec) string { return yes(!s.Apart) }},
 		{"tier", "tier", func(s Spec) string { return s.Tier.String() }},
 		{"rtoTargetSeconds", "RTO target", func(s Spec) string { return orNone(s.RTO, "none") }},

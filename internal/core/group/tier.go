@@ -68,6 +68,7 @@ func tierFields() []tierField {
 			to.Promise.Cadence = to.Promise.Cadence.In(from.Promise.Zone)
 		}},
 		{"keep", func(to *Spec, from Spec) { to.Promise.Keep = slices.Clone(from.Promise.Keep) }},
+		{"leastPoints", func(to *Spec, from Spec) { to.Promise.Least = from.Promise.Least }},
 		{"priority", func(to *Spec, from Spec) { to.Priority = from.Priority }},
 		{"rest", func(to *Spec, from Spec) { to.RestMode = from.RestMode }},
 		{"lockSeconds", func(to *Spec, from Spec) { to.LockFor = from.LockFor }},

@@ -17,6 +17,9 @@ import (
 type Rung struct {
 	Each time.Duration
 	For  time.Duration
+	// Months cuts time into so many months of the calendar, 12 being years; Each is then
+	// about as long.
+	Months int
 	// Locked says that nobody may delete what the rung keeps until it is so old: see
 	// Locks.
 	Locked bool
@@ -30,6 +33,7 @@ type Ladder []Rung
 type Point struct {
 	ID      string
 	Capture time.Time
+	Rests   bool // application-consistent
 	Pinned  bool // pinned points are out of the ladder's reach
 	InUse   bool // being read: exported, served or recovered from
 }
@@ -41,57 +45,103 @@ type Verdict struct {
 	// Rung is the index of the rung that keeps the point, or -1 where it is
 	// kept for another reason or not at all.
 	Rung int
-	// Why is one of "rung", "newest", "pinned", "in use", "held back", "past the
+	// Why is one of "rung", "newest", "pinned", "in use", "least", "held back", "past the
 	// ladder" and "thinned".
 	Why string
 }
 
-// Judge gives a verdict for every point at the instant now, newest first. The
-// newest point, pinned points and points in use are always kept. Within a
-// rung, time is cut into stretches aligned to the Unix epoch and the newest
-// point of each stretch is kept, so a verdict never depends on when the
-// pruning happened to run.
+// Keep is a ladder with what it is judged by besides.
+type Keep struct {
+	Ladder
+	// In is the zone of which days, weeks, months and hours are; nil is UTC.
+	In *time.Location
+	// Least is how many of the newest points always stay.
+	Least int
+}
+
+// Judge is Keep.Judge in UTC.
 func (l Ladder) Judge(points []Point, now time.Time) []Verdict {
+	return Keep{Ladder: l}.Judge(points, now)
+}
+
+// monday begins a week, from which days are counted.
+var monday = time.Date(1970, 1, 5, 0, 0, 0, 0, time.UTC)
+
+// stretch numbers the stretch of a rung that an instant lies in, by the wall clock of a
+// zone: hours, days, weeks from Monday and months begin as they do there. Where the clock
+// goes back, the hour that comes twice is one stretch.
+func (r Rung) stretch(at time.Time, in *time.Location) int64 {
+	if in == nil {
+		in = time.UTC
+	}
+	t := at.In(in)
+	if r.Months > 0 {
+		return int64(t.Year()*12+int(t.Month())-1) / int64(r.Months)
+	}
+	wall := time.Date(t.Year(), t.Month(), t.Day(), t.Hour(), t.Minute(), t.Second(), t.Nanosecond(), time.UTC).Sub(monday)
+	n := wall / r.Each
+	if wall < 0 && wall%r.Each != 0 {
+		n--
+	}
+	return int64(n)
+}
+
+// all tells whether a rung keeps every point.
+func (r Rung) all() bool { return r.Each <= 0 && r.Months == 0 }
+
+// stands finds the point that stands for each stretch of a rung: the newest that is
+// application-consistent, or else the newest. Points are newest first. It does not hang on
+// how old they are, so that one that was let go is never needed again.
+func (k Keep) stands(r Rung, sorted []Point) map[int64]int {
+	out := map[int64]int{}
+	if r.all() {
+		return out
+	}
+	for i, p := range sorted {
+		n := r.stretch(p.Capture, k.In)
+		if at, ok := out[n]; !ok || p.Rests && !sorted[at].Rests {
+			out[n] = i
+		}
+	}
+	return out
+}
+
+// Judge gives a verdict for every point at the instant now, newest first. The
+// newest points, pinned points and points in use are always kept. Within a
+// rung, time is cut into stretches and one point of each is kept, so a verdict never
+// depends on when the pruning happened to run.
+func (k Keep) Judge(points []Point, now time.Time) []Verdict {
 	sorted := append([]Point(nil), points...)
 	sort.SliceStable(sorted, func(i, j int) bool { return sorted[i].Capture.After(sorted[j].Capture) })
 	out := make([]Verdict, len(sorted))
-	taken := make([]map[int64]bool, len(l))
-	for i := range taken {
-		taken[i] = map[int64]bool{}
-	}
 	for i, p := range sorted {
-		v := Verdict{Point: p, Rung: -1, Why: "past the ladder"}
-		age := now.Sub(p.Capture)
-		for r, rung := range l {
-			if age > rung.For {
-				continue
-			}
-			if rung.Each <= 0 {
+		out[i] = Verdict{Point: p, Rung: -1, Why: "past the ladder"}
+	}
+	for r, rung := range k.Ladder {
+		stands := k.stands(rung, sorted)
+		for i, p := range sorted {
+			v := &out[i]
+			switch {
+			case v.Keep || now.Sub(p.Capture) > rung.For:
+			case rung.all() || stands[rung.stretch(p.Capture, k.In)] == i:
 				v.Keep, v.Rung, v.Why = true, r, "rung"
-				break
-			}
-			// A point may be the newest of its stretch on a coarser rung
-			// although a younger rung holds it already; mark all of them.
-			stretch := p.Capture.UnixNano() / int64(rung.Each)
-			if !taken[r][stretch] {
-				taken[r][stretch] = true
-				if !v.Keep {
-					v.Keep, v.Rung, v.Why = true, r, "rung"
-				}
-			} else if !v.Keep {
+			default:
 				v.Why = "thinned"
 			}
 		}
-		switch {
+	}
+	for i := range out {
+		switch v := &out[i]; {
 		case v.Keep:
 		case i == 0:
 			v.Keep, v.Why = true, "newest"
-		case p.Pinned:
+		case v.Point.Pinned:
 			v.Keep, v.Why = true, "pinned"
-		case p.InUse:
+		case v.Point.InUse:
 			v.Keep, v.Why = true, "in use"
+		case i < k.Least:
+			v.Keep, v.Why = true, "least"
 		}
-		out[i] = v
 	}
 	return out
 }
@@ -106,40 +156,38 @@ type Hold struct {
 // over the newest, until it is as old as the rung reaches; of a rung that keeps every
 // point, each. While a stretch goes on, another point may still come to stand for it.
 func (l Ladder) Locks(points []Point, now time.Time) []Hold {
-	var out []Hold
-	held := map[string]int{}
-	hold := func(p Point, until time.Time) {
-		if i, ok := held[p.ID]; ok {
-			if until.After(out[i].Until) {
-				out[i].Until = until
-			}
-			return
-		}
-		held[p.ID] = len(out)
-		out = append(out, Hold{p.ID, until})
-	}
-	for _, r := range l {
+	return Keep{Ladder: l}.Locks(points, now)
+}
+
+// Locks is Ladder.Locks in a zone.
+func (k Keep) Locks(points []Point, now time.Time) []Hold {
+	sorted := append([]Point(nil), points...)
+	sort.SliceStable(sorted, func(i, j int) bool { return sorted[i].Capture.After(sorted[j].Capture) })
+	until := map[string]time.Time{}
+	for _, r := range k.Ladder {
 		if !r.Locked {
 			continue
 		}
-		newest := map[int64]Point{}
-		for _, p := range points {
-			switch {
-			case now.Sub(p.Capture) >= r.For:
-			case r.Each <= 0:
-				hold(p, p.Capture.Add(r.For))
-			default:
-				stretch := p.Capture.UnixNano() / int64(r.Each)
-				if q, ok := newest[stretch]; !ok || p.Capture.After(q.Capture) {
-					newest[stretch] = p
+		stands := k.stands(r, sorted)
+		for i, p := range sorted {
+			over := p.Capture.Add(r.For)
+			if !now.Before(over) {
+				continue
+			}
+			if !r.all() {
+				n := r.stretch(p.Capture, k.In)
+				if stands[n] != i || r.stretch(now, k.In) <= n {
+					continue
 				}
 			}
-		}
-		for stretch, p := range newest {
-			if now.UnixNano()/int64(r.Each) > stretch {
-				hold(p, p.Capture.Add(r.For))
+			if over.After(until[p.ID]) {
+				until[p.ID] = over
 			}
 		}
+	}
+	var out []Hold
+	for id, at := range until {
+		out = append(out, Hold{id, at})
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].ID < out[j].ID })
 	return out
@@ -154,8 +202,13 @@ type Loss struct {
 
 // Lost tells which of the points that the ladder before keeps a new one lets go.
 func (l Ladder) Lost(to Ladder, points []Point, now time.Time) Loss {
+	return Keep{Ladder: l}.Lost(Keep{Ladder: to}, points, now)
+}
+
+// Lost is Ladder.Lost with what is judged by besides.
+func (k Keep) Lost(to Keep, points []Point, now time.Time) Loss {
 	kept := map[string]bool{}
-	for _, v := range l.Judge(points, now) {
+	for _, v := range k.Judge(points, now) {
 		kept[v.Point.ID] = v.Keep
 	}
 	var out Loss
@@ -179,13 +232,19 @@ type Cut struct {
 // own allows: a point that was captured before a cut, and that the ladder of then and
 // least both keep, stays. Such a point's verdict is "held back".
 func (l Ladder) Slowed(points []Point, now time.Time, cuts []Cut, least Ladder) []Verdict {
-	out := l.Judge(points, now)
+	return Keep{Ladder: l}.Slowed(points, now, cuts, least)
+}
+
+// Slowed is Ladder.Slowed with what is judged by besides; cuts and least are judged in the
+// same zone.
+func (k Keep) Slowed(points []Point, now time.Time, cuts []Cut, least Ladder) []Verdict {
+	out := k.Judge(points, now)
 	if len(cuts) == 0 || len(least) == 0 {
 		return out
 	}
 	keeps := func(by Ladder) map[string]bool {
 		kept := map[string]bool{}
-		for _, v := range by.Judge(points, now) {
+		for _, v := range (Keep{Ladder: by, In: k.In, Least: k.Least}).Judge(points, now) {
 			kept[v.Point.ID] = v.Keep
 		}
 		return kept
@@ -239,6 +298,9 @@ func (l Ladder) String() string {
 		each := "all"
 		if r.Each > 0 {
 			each = short(r.Each)
+			if r.Months > 0 {
+				each = map[int]string{1: "monthly", 12: "yearly"}[r.Months]
+			}
 		}
 		parts[i] = each + " " + short(r.For)
 		if r.Locked {
@@ -308,6 +370,11 @@ func often(word string) (time.Duration, bool) {
 	return 0, false
 }
 
+// months are those of the calendar that a word for how often stands for; 0 if for none.
+func months(word string) int {
+	return map[string]int{"monthly": 1, "yearly": 12}[word]
+}
+
 func parseRung(text string) (Rung, error) {
 	bad := fmt.Errorf(`%q is not a rung; write "all 6h", "1h 2d" (one an hour up to two days), "24 hourly" or "3 a day for 5 days", rungs apart by commas`, text)
 	f := strings.Fields(strings.NewReplacer(" per ", " a ", " an ", " a ", "everything", "all").Replace(" " + text + " "))
@@ -333,7 +400,7 @@ func parseRung(text string) (Rung, error) {
 	}
 	if each, ok := often(f[0]); ok { // hourly for 2d
 		d, err := reach(f[1:])
-		return Rung{Each: each, For: d}, err
+		return Rung{Each: each, For: d, Months: months(f[0])}, err
 	}
 	if n, err := strconv.Atoi(f[0]); err == nil && len(f) > 1 && n > 0 {
 		if each, ok := often(f[1]); ok && strings.HasSuffix(f[1], "ly") { // 24 hourly
@@ -343,7 +410,7 @@ func parseRung(text string) (Rung, error) {
 			case int64(n) > int64(span.Max/each):
 				return Rung{}, fmt.Errorf("%q reaches back further than ten years", text)
 			}
-			return Rung{Each: each, For: time.Duration(n) * each}, nil
+			return Rung{Each: each, For: time.Duration(n) * each, Months: months(f[1])}, nil
 		}
 		if f[1] == "a" && len(f) > 3 { // 3 a day for 5 days
 			per, ok := often(f[2])

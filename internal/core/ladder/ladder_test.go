@@ -2,8 +2,11 @@ package ladder_test
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 	"testing"
 	"time"
+	_ "time/tzdata" // so that zones are known on every machine
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -187,6 +190,102 @@ func TestLockedRungs(t *testing.T) {
 		for _, h := range l.Locks(ps, now) {
 			require.True(t, kept[h.ID], "what is held is kept as well")
 			require.True(t, h.Until.After(now))
+		}
+	})
+}
+
+func keep(t require.TestingT, text, zone string, least int) ladder.Keep {
+	l, err := ladder.Parse(text)
+	require.NoError(t, err)
+	again, err := ladder.Parse(l.String())
+	require.NoError(t, err)
+	require.Equal(t, l, again, "what is written reads back: %s", l)
+	in, err := time.LoadLocation(zone)
+	require.NoError(t, err)
+	return ladder.Keep{Ladder: l, In: in, Least: least}
+}
+
+// Days, weeks, months and years begin by the wall clock of the zone, and of each the
+// application-consistent point is preferred to a newer one.
+func TestStretchesOfAZone(t *testing.T) {
+	at := func(text string) time.Time {
+		x, err := time.Parse("2006-01-02 15:04", text)
+		require.NoError(t, err)
+		return x
+	}
+	for name, c := range map[string]struct {
+		ladder, zone, now string
+		points            []string // with ! those that are application-consistent
+		kept              []string
+	}{
+		"days of UTC":         {"1d 9d", "UTC", "2026-11-28 12:00", []string{"2026-11-26 22:30", "2026-11-26 23:30", "2026-11-27 10:00"}, []string{"2026-11-26 23:30", "2026-11-27 10:00"}},
+		"days of Oslo":        {"1d 9d", "Europe/Oslo", "2026-11-28 12:00", []string{"2026-11-26 22:30", "2026-11-26 23:30", "2026-11-27 10:00"}, []string{"2026-11-26 22:30", "2026-11-27 10:00"}},
+		"weeks from Monday":   {"weekly for 9w", "UTC", "2026-12-20 12:00", []string{"2026-11-22 23:00", "2026-11-23 01:00", "2026-11-29 23:00", "2026-11-30 01:00"}, []string{"2026-11-22 23:00", "2026-11-29 23:00", "2026-11-30 01:00"}},
+		"months":              {"monthly for 1y", "UTC", "2027-03-20 12:00", []string{"2026-12-31 23:00", "2027-01-01 01:00", "2027-01-31 23:00", "2027-02-28 12:00"}, []string{"2026-12-31 23:00", "2027-01-31 23:00", "2027-02-28 12:00"}},
+		"years":               {"yearly for 5y", "UTC", "2027-03-20 12:00", []string{"2025-05-01 00:00", "2025-12-31 23:00", "2026-01-01 01:00", "2027-01-01 00:00"}, []string{"2025-12-31 23:00", "2026-01-01 01:00", "2027-01-01 00:00"}},
+		"hours of half a one": {"hourly for 2d", "Asia/Kolkata", "2026-11-26 12:00", []string{"2026-11-26 10:10", "2026-11-26 10:20", "2026-11-26 10:40"}, []string{"2026-11-26 10:20", "2026-11-26 10:40"}},
+		"at rest goes first":  {"1d 9d", "UTC", "2026-11-28 12:00", []string{"2026-11-26 02:00!", "2026-11-26 03:00!", "2026-11-26 23:30", "2026-11-27 10:00"}, []string{"2026-11-26 03:00", "2026-11-27 10:00"}},
+	} {
+		var ps []ladder.Point
+		for _, x := range c.points {
+			text, rests := strings.CutSuffix(x, "!")
+			ps = append(ps, ladder.Point{ID: text, Capture: at(text), Rests: rests})
+		}
+		var got []string
+		for _, v := range keep(t, c.ladder, c.zone, 0).Judge(ps, at(c.now)) {
+			if v.Keep {
+				got = append(got, v.Point.ID)
+			}
+		}
+		slices.Sort(got)
+		require.Equal(t, c.kept, got, name)
+	}
+}
+
+// Whatever the history, the ladder and the zone, over changes of the clock: the newest,
+// pinned and used points and the least number stay; what was let go no later look at the
+// whole of it wants back; and pruning on the way keeps what a look at the whole keeps.
+func TestWhatIsLetGoIsNeverNeededAgain(t *testing.T) {
+	zones := []string{"UTC", "Europe/Oslo", "Australia/Lord_Howe", "America/St_Johns", "Asia/Kathmandu"}
+	ladders := []string{"all 6h, 1h 2d, 1d 14d", "1h 3d", "3 a day for 5 days, weekly for 5w", "all 1h, daily for 10d, monthly for 1y", "6h 2d, 1w 9w, yearly for 3y"}
+	rapid.Check(t, func(t *rapid.T) {
+		k := keep(t, rapid.SampledFrom(ladders).Draw(t, "ladder"), rapid.SampledFrom(zones).Draw(t, "zone"), rapid.IntRange(0, 4).Draw(t, "least"))
+		begin := time.Date(2026, time.Month(rapid.SampledFrom([]int{3, 10}).Draw(t, "month")), 20, 0, 0, 0, 0, time.UTC)
+		var all []ladder.Point
+		for i := range rapid.IntRange(1, 60).Draw(t, "points") {
+			all = append(all, ladder.Point{ID: fmt.Sprint(i), Capture: begin.Add(time.Duration(rapid.IntRange(0, 20*24*60).Draw(t, "at")) * time.Minute), Rests: rapid.IntRange(0, 2).Draw(t, "rests") == 0,
+				Pinned: rapid.IntRange(0, 9).Draw(t, "pinned") == 0, InUse: rapid.IntRange(0, 19).Draw(t, "used") == 0})
+		}
+		slices.SortFunc(all, func(a, b ladder.Point) int { return a.Capture.Compare(b.Capture) })
+		gone, pruned := map[string]bool{}, []ladder.Point{}
+		seen := 0
+		for day := range 30 {
+			now := begin.Add(time.Duration(day) * 23 * time.Hour)
+			for ; seen < len(all) && !all[seen].Capture.After(now); seen++ {
+				pruned = append(pruned, all[seen])
+			}
+			kept := map[string]bool{}
+			for i, v := range k.Judge(all[:seen], now) {
+				kept[v.Point.ID] = v.Keep
+				if i == 0 || i < k.Least || v.Point.Pinned || v.Point.InUse {
+					require.True(t, v.Keep, v.Why)
+				}
+				if !v.Keep {
+					gone[v.Point.ID] = true
+				} else {
+					require.False(t, gone[v.Point.ID], "point %s of %s is wanted back at %s", v.Point.ID, v.Point.Capture, now)
+				}
+			}
+			var left []ladder.Point
+			for _, v := range k.Judge(pruned, now) {
+				if v.Keep {
+					left = append(left, v.Point)
+				}
+				if kept[v.Point.ID] {
+					require.True(t, v.Keep, "pruning on the way lost %s", v.Point.ID)
+				}
+			}
+			pruned = left
 		}
 	})
 }

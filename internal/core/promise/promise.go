@@ -4,9 +4,11 @@ package promise
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"kestrel/internal/core/cadence"
+	"kestrel/internal/core/calendar"
 	"kestrel/internal/core/change"
 	"kestrel/internal/core/ladder"
 	"kestrel/internal/core/span"
@@ -21,6 +23,27 @@ type Promise struct {
 	// Zone is the time zone of its times and dates, of the time zone database; empty is
 	// UTC.
 	Zone string
+	// Least is how many of the newest points always stay.
+	Least int
+}
+
+// Keeping is the ladder with what it is judged by besides.
+func (p Promise) Keeping() ladder.Keep {
+	return p.KeepingBy(p.Keep)
+}
+
+// KeepsAs tells whether two promises keep the same points.
+func (p Promise) KeepsAs(o Promise) bool {
+	return slices.Equal(p.Keep, o.Keep) && p.Zone == o.Zone && p.Least == o.Least
+}
+
+// KeepingBy is another ladder, judged as this promise is.
+func (p Promise) KeepingBy(l ladder.Ladder) ladder.Keep {
+	in, err := calendar.Location(p.Zone)
+	if err != nil {
+		in = time.UTC // refused by Check
+	}
+	return ladder.Keep{Ladder: l, In: in, Least: p.Least}
 }
 
 // ZoneName is the zone for people.
@@ -40,6 +63,7 @@ const (
 	MaxRungs  = 8
 	MaxReach  = span.Max
 	MaxPoints = 5000
+	MaxLeast  = 100
 )
 
 // Finding is a fault of one field, with its mend. Warnings do not bar saving.
@@ -123,6 +147,8 @@ func (p Promise) checkKeep(fault func(field, format string, a ...any)) {
 	for i, r := range p.Keep {
 		field := fmt.Sprintf("keep[%d]", i)
 		switch {
+		case r.Months != 0 && r.Months != 1 && r.Months != 12:
+			fault(field+".months", "A rung is of months (1) or of years (12) of the calendar, or of a length of time.")
 		case r.For <= 0 || r.For > MaxReach:
 			fault(field+".forSeconds", "A rung reaches back more than nothing and at most %s.", span.Format(MaxReach))
 		case r.Each < 0 || r.Each > r.For:
@@ -132,6 +158,9 @@ func (p Promise) checkKeep(fault func(field, format string, a ...any)) {
 		case i > 0 && r.Each <= p.Keep[i-1].Each:
 			fault(field+".eachSeconds", "Each rung is coarser than the one before it.")
 		}
+	}
+	if p.Least < 0 || p.Least > MaxLeast {
+		fault("leastPoints", "At least 0 to %d of the newest points stay whatever the ladder says.", MaxLeast)
 	}
 	total := 0
 	for _, n := range p.Keep.Count(p.Cadence.Interval(reference)) {

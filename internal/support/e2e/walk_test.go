@@ -60,7 +60,7 @@ func TestTheFirstDayOnTheCommandLine(t *testing.T) {
 	require.Contains(t, platform(1, "wrong", "--test-only"), "✕  credentials")
 	require.Contains(t, platform(0, "lab-password", "--test-only"), "✓  inventory")
 	platform(0, "lab-password")
-	require.Contains(t, k(0, "machine", "list", "--protection", "cannot"), "It has no disks")
+	require.Contains(t, k(0, "machine", "list", "--coverage", "cannot be"), "It has no disks")
 	require.Contains(t, k(0, "machine", "list", "--search", "gold tick-app"), "tick-app")
 
 	text := strings.Fields(k(0, "link", "invite", "--for", "Eastmole"))[0]

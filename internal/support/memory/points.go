@@ -1,6 +1,7 @@
 package memory
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"encoding/json"
@@ -178,6 +179,7 @@ func (db *DB) Marks(_ context.Context, groups []string) ([]records.Point, error)
 	defer db.mu.Unlock()
 	out := db.pointsOf(append([]string{}, groups...), nil)
 	for i := range out {
+		out[i].Rests = bytes.Contains(out[i].Seal, []byte(`"consistency":"application"`))
 		out[i].Seal = nil
 	}
 	return out, nil
