@@ -2174,6 +2174,27 @@ export interface components {
             /** @description The one that would be changed */
             group?: string;
         };
+        /** @description Which points there would be a while from now */
+        LaterPoints: {
+            /** Format: int64 */
+            afterSeconds: number;
+            points: number;
+            /** Format: date-time */
+            oldestAt?: string;
+            /** @description They as they would be drawn, oldest first: of those that lie close together one */
+            marks: components["schemas"]["PointMark"][];
+            /**
+             * Format: int64
+             * @description Before compression, with what changes twice between two points counted once; 0 if it is not known how much changes
+             */
+            spaceBytes: number;
+        };
+        PointMark: {
+            /** Format: date-time */
+            at: string;
+            /** @description It is there today */
+            exists?: boolean;
+        };
         ForetoldStart: {
             /** Format: date-time */
             at: string;
@@ -2182,6 +2203,8 @@ export interface components {
         };
         Forecast: {
             starts: components["schemas"]["ForetoldStart"][];
+            /** @description After a day, a week, a month and a year */
+            later?: components["schemas"]["LaterPoints"][];
             points: number;
             pointsPerRung: number[];
             /** Format: int64 */

@@ -449,8 +449,11 @@ type Forecast struct {
 	ChangeFrom *string `json:"changeFrom,omitempty"`
 
 	// CycleSeconds How long a cycle is expected to take
-	CycleSeconds   *float64        `json:"cycleSeconds,omitempty"`
-	Faults         []FieldError    `json:"faults"`
+	CycleSeconds *float64     `json:"cycleSeconds,omitempty"`
+	Faults       []FieldError `json:"faults"`
+
+	// Later After a day, a week, a month and a year
+	Later          *[]LaterPoints  `json:"later,omitempty"`
 	OldestSeconds  int64           `json:"oldestSeconds"`
 	Points         int             `json:"points"`
 	PointsPerRung  []int           `json:"pointsPerRung"`
@@ -725,6 +728,19 @@ type LandingNic struct {
 
 	// Network Network here; empty means not connected
 	Network string `json:"network"`
+}
+
+// LaterPoints Which points there would be a while from now
+type LaterPoints struct {
+	AfterSeconds int64 `json:"afterSeconds"`
+
+	// Marks They as they would be drawn, oldest first: of those that lie close together one
+	Marks    []PointMark `json:"marks"`
+	OldestAt *time.Time  `json:"oldestAt,omitempty"`
+	Points   int         `json:"points"`
+
+	// SpaceBytes Before compression, with what changes twice between two points counted once; 0 if it is not known how much changes
+	SpaceBytes int64 `json:"spaceBytes"`
 }
 
 // LeaveOut defines model for LeaveOut.
@@ -1296,6 +1312,14 @@ type PointMachine struct {
 	Name     string      `json:"name"`
 	Nics     []Nic       `json:"nics"`
 	Quiesced bool        `json:"quiesced"`
+}
+
+// PointMark defines model for PointMark.
+type PointMark struct {
+	At time.Time `json:"at"`
+
+	// Exists It is there today
+	Exists *bool `json:"exists,omitempty"`
 }
 
 // PointPatch defines model for PointPatch.

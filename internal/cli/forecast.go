@@ -176,6 +176,18 @@ func forecastRows(w *tabwriter.Writer, f api.Forecast) {
 		}
 	}
 	row(w, "Points", fmt.Sprintf("%d, back to %s", f.Points, secs(f.OldestSeconds)))
+	if f.Later != nil {
+		for _, l := range *f.Later {
+			text := fmt.Sprintf("%d", l.Points)
+			if l.OldestAt != nil {
+				text += ", back to " + secs(l.AfterSeconds-int64(time.Until(*l.OldestAt)/time.Second))
+			}
+			if l.SpaceBytes > 0 {
+				text += ", " + size(l.SpaceBytes) + " before compression"
+			}
+			row(w, "  after "+secs(l.AfterSeconds), text)
+		}
+	}
 	worst := "as long as nobody runs a cycle"
 	if f.WorstSeconds != nil {
 		worst = secs(*f.WorstSeconds)

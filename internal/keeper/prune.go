@@ -72,6 +72,12 @@ func (k *Keeper) marksOf(ctx context.Context, group string, held bool) ([]ladder
 	return out, nil
 }
 
+// Marks gives a group's points as the site that holds them has them, or as far as the home
+// site knows of them, for what its ladder makes of them.
+func (k *Keeper) Marks(ctx context.Context, r directory.Record) ([]ladder.Point, error) {
+	return k.marksOf(ctx, r.ID, r.Direction != directory.Out)
+}
+
 // recordShorter drops what a ladder that was made shorter lets go, and says so in
 // the trail.
 func (k *Keeper) recordShorter(ctx context.Context, c shorter) {

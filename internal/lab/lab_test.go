@@ -25,7 +25,8 @@ import (
 func scenario() lab.Scenario {
 	m := func(name, after string) lab.ScenarioMachine {
 		return lab.ScenarioMachine{Name: name, Folder: "/", Disks: []lab.ScenarioDisk{{Label: "root", SizeMiB: 8, UsedMiB: 2, Noise: 0.5}, {Label: "data", SizeMiB: 10.5, UsedMiB: 2, Noise: 0.5}},
-			Workload: lab.Workload{Seed: 9, HotPages: 8, HotPerSecond: 10, AppendKiBps: 200, RecordsPerS: 20, After: after}}
+			Workload: lab.Workload{Seed: 9, HotPages: 8, HotPerSecond: 10, AppendKiBps: 200, RecordsPerS: 20, After: after},
+			Agent:    &lab.Agent{RestMillis: 5, Commands: map[string]int{"spill": 3}}}
 	}
 	return lab.Scenario{Site: "test", Machines: []lab.ScenarioMachine{m("db", ""), m("app", "db")}}
 }
@@ -207,4 +208,46 @@ func TestHandlerWantsCredentialsAndSense(t *testing.T) {
 	_, body = ask("lab", "secret", "GET", "/v1/inventory", "")
 	require.NoError(t, json.Unmarshal([]byte(body), &inv))
 	require.Equal(t, "off", inv.Machines[0].Power)
+}
+
+// The disk of a guest that was brought to rest says so at the instant, with its newest
+// transaction; of one that was not, or could not be, it does not, and neither does the live
+// disk afterwards.
+func TestADiskSaysWhetherItsGuestWasAtRest(t *testing.T) {
+	l := open(t, t.TempDir())
+	defer l.close()
+	rests := func(cp wire.Checkpoint, disk int) bool {
+		t.Helper()
+		first, _ := content(t, cp, cp.NBD, disk)
+		last, _ := content(t, cp, cp.NBD, disk+1)
+		newest, err := witness.Read(bytes.NewReader(first), bytes.NewReader(last))
+		require.NoError(t, err)
+		require.Positive(t, newest.Seq)
+		at, err := witness.AtRest(bytes.NewReader(first), newest)
+		require.NoError(t, err)
+		return at
+	}
+	tick := time.Unix(1_790_000_000, 0)
+	take := func(name string, quiesce ...wire.Rest) wire.Checkpoint {
+		t.Helper()
+		for range 4 {
+			tick = tick.Add(lab.Tick)
+			require.NoError(t, l.Step(tick))
+		}
+		cp, err := l.Checkpoint(wire.CheckpointRequest{Name: name, Machines: []string{"db", "app"}, Quiesce: quiesce})
+		require.NoError(t, err)
+		return cp
+	}
+	inv := l.Inventory()
+	db, app := inv.Machines[0].ID, inv.Machines[1].ID
+	plain := take("plain")
+	require.False(t, rests(plain, 0))
+	both := take("both", wire.Rest{Machine: db}, wire.Rest{Machine: app})
+	require.True(t, rests(both, 0))
+	require.True(t, rests(both, 2))
+	one := take("one", wire.Rest{Machine: db, Before: "spill"}, wire.Rest{Machine: app, LimitMillis: 1})
+	require.False(t, rests(one, 0), "its command failed")
+	require.False(t, rests(one, 2), "it took too long")
+	require.Equal(t, []string{"the command before: it ended with code 3", "its file systems were not at rest within 1ms"}, []string{one.Quiet[0].Why, one.Quiet[1].Why})
+	require.False(t, rests(take("after"), 0), "it goes on")
 }

@@ -569,3 +569,40 @@ func refused(err error) bool {
 	p, ok := problem.Of(err)
 	return ok && p.Status == 409
 }
+
+// Where file systems have to be at rest and are not, there is no point; it is tried again
+// with growing pauses, said once, and what is due at one of several captures is not lost.
+func TestRestThatIsRequired(t *testing.T) {
+	virtual(t, func(t *testing.T, r *rig) {
+		s := rooms.Spec("Ticketing")
+		s.Machines[0].Rest = group.Rest{Mode: group.RestRequired, Nth: 3, Limit: 10 * time.Second, Before: "flush"}
+		restless := true
+		r.set(func(ctx context.Context, job cycle.Job, _ func(cycle.Progress)) error {
+			if len(job.Required) > 0 && restless {
+				return fmt.Errorf("%w: tick-db has to be at rest", cycle.ErrNotAtRest)
+			}
+			return clock.Sleep(ctx, clock.Wall{}, time.Second)
+		})
+		r.create(s)
+		after(2 * time.Minute)
+		jobs := r.ran()
+		require.Greater(t, len(jobs), 4, "it is tried again and again")
+		require.Less(t, len(jobs), 20, "with growing pauses")
+		require.Empty(t, r.far.shipped)
+		ids := map[string]bool{}
+		for _, j := range jobs {
+			require.Equal(t, []platform.Rest{{Machine: s.Machines[0].ID, Limit: 10 * time.Second, Before: "flush"}}, j.Quiesce)
+			ids[j.ID] = true
+		}
+		require.Len(t, ids, len(jobs), "a new cycle each time")
+		require.Equal(t, 1, r.lines("has to be at rest"))
+		restless = false
+		after(5 * time.Hour)
+		var rested []bool
+		for _, j := range r.ran()[len(jobs):] {
+			rested = append(rested, len(j.Quiesce) > 0)
+		}
+		require.GreaterOrEqual(t, len(rested), 4)
+		require.Equal(t, []bool{true, false, false, true}, rested[:4], "at one of three captures")
+	})
+}

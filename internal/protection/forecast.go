@@ -3,10 +3,12 @@ package protection
 import (
 	"context"
 	"strings"
+	"time"
 
 	"kestrel/internal/api"
 	"kestrel/internal/core/change"
 	"kestrel/internal/core/group"
+	"kestrel/internal/core/ladder"
 	"kestrel/internal/core/promise"
 	"kestrel/internal/directory"
 	"kestrel/internal/inventory"
@@ -114,6 +116,7 @@ func (x *Protection) foretell(ctx context.Context, r directory.Record, s group.S
 	}
 	out.Points, out.PointsPerRung = f.Points, f.PointsPerRung
 	out.OldestSeconds, out.SpaceBytes = seconds(f.Oldest), f.SpaceBytes
+	out.Later = x.later(ctx, r, s, now, load)
 	if f.Worst > 0 {
 		out.WorstSeconds = new(seconds(f.Worst))
 	}
@@ -124,4 +127,38 @@ func (x *Protection) foretell(ctx context.Context, r directory.Record, s group.S
 		out.Warnings = append(out.Warnings, api.FieldError{Field: w.Field, Message: w.Message})
 	}
 	return out
+}
+
+// drawn is how many marks a stretch of time is drawn with: more lie over each other.
+const drawn = 240
+
+// later tells which points there would be, those of today among them.
+func (x *Protection) later(ctx context.Context, r directory.Record, s group.Spec, now time.Time, load promise.Load) *[]api.LaterPoints {
+	var have []ladder.Point
+	if r.ID != "" {
+		var err error
+		if have, err = x.Keeper.Marks(ctx, r); err != nil {
+			return nil // a drawing less
+		}
+	}
+	out := []api.LaterPoints{}
+	for _, l := range s.Promise.Foresee(r.Anchor, now, have, load) {
+		v := api.LaterPoints{AfterSeconds: seconds(l.After), Points: len(l.Points), Marks: []api.PointMark{}, SpaceBytes: l.SpaceBytes}
+		if len(l.Points) > 0 {
+			v.OldestAt = new(l.Points[0].Capture.UTC())
+			apart := now.Add(l.After).Sub(l.Points[0].Capture) / drawn
+			for i, p := range l.Points {
+				if n := len(v.Marks); n > 0 && i < len(l.Points)-1 && p.Capture.Sub(v.Marks[n-1].At) < apart {
+					continue
+				}
+				m := api.PointMark{At: p.Capture.UTC()}
+				if p.ID != "" {
+					m.Exists = new(true)
+				}
+				v.Marks = append(v.Marks, m)
+			}
+		}
+		out = append(out, v)
+	}
+	return &out
 }

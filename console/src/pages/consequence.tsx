@@ -1,6 +1,6 @@
 import type { ReactNode } from "react";
 import type { Schemas } from "../api";
-import { exactly, rate, size, span, when } from "../format";
+import { count, exactly, rate, size, span, when } from "../format";
 import { Card } from "../ui";
 
 /** Consequence is what comes of a promise, before it is made. */
@@ -33,6 +33,9 @@ export function Consequence({
             {f.points || "as many as you run"}, back to {span(f.oldestSeconds)}
             <div className="text-muted text-xs">{f.pointsPerRung.join(" + ")}</div>
           </Out>
+          {f.later?.map((l) => (
+            <Strip key={l.afterSeconds} l={l} />
+          ))}
           <Out name="Worst exposure">
             {f.worstSeconds === undefined ? "as long as nobody runs a cycle" : span(f.worstSeconds)}
             {f.worstSeconds !== undefined && (
@@ -71,6 +74,46 @@ function Out({ name, children }: { name: string; children: ReactNode }) {
     <div className="grid grid-cols-[110px_minmax(0,1fr)] gap-2">
       <dt className="text-muted">{name}</dt>
       <dd className="font-medium">{children}</dd>
+    </div>
+  );
+}
+
+/** Strip draws the points that there would be a while from now, oldest left; ages are drawn so that the newest hours can be seen too. */
+function Strip({ l }: { l: Schemas["LaterPoints"] }) {
+  const then = Date.now() + l.afterSeconds * 1000;
+  const age = (t: string) => Math.max(60, (then - Date.parse(t)) / 1000);
+  const oldest = l.oldestAt ? age(l.oldestAt) : 60;
+  const x = (t: string) => 100 - (100 * Math.log(age(t) / 60)) / Math.max(0.1, Math.log(oldest / 60));
+  return (
+    <div className="grid grid-cols-[auto_1fr] gap-x-2 gap-y-0.5 text-xs">
+      <dt className="text-muted">in {span(l.afterSeconds)}</dt>
+      <dd className="text-right">
+        {count(l.points, "point")}
+        {l.oldestAt && <span className="text-muted"> back to {span(Math.round(oldest))}</span>}
+        {l.spaceBytes > 0 && <span className="text-muted"> · {size(l.spaceBytes)}</span>}
+      </dd>
+      <dd className="col-span-2">
+        <svg
+          viewBox="0 0 100 8"
+          preserveAspectRatio="none"
+          className="h-4 w-full rounded bg-still-bg"
+          role="img"
+          aria-label={`In ${span(l.afterSeconds)}: ${count(l.points, "point")}`}
+        >
+          {l.marks.map((m) => (
+            <line
+              key={m.at}
+              x1={x(m.at)}
+              x2={x(m.at)}
+              y1={m.exists ? 0 : 2}
+              y2="8"
+              vectorEffect="non-scaling-stroke"
+              className={m.exists ? "stroke-ink" : "stroke-water"}
+              strokeWidth={m.exists ? 1.5 : 1}
+            />
+          ))}
+        </svg>
+      </dd>
     </div>
   );
 }

@@ -65,9 +65,9 @@ func See(text string) chromedp.Action[chromedp.Void] {
 	}
 }
 
-// Press clicks the button, link or item of a menu with this text.
+// Press clicks the button, link, item of a menu or summary of details with this text.
 func Press(text string) chromedp.Action[chromedp.Void] {
-	return chromedp.Click(chromedp.Search(fmt.Sprintf(`//button[normalize-space()=%q and not(@disabled)] | //a[normalize-space()=%q] | //*[@role="menuitem" and normalize-space()=%q]`, text, text, text)))
+	return chromedp.Click(chromedp.Search(fmt.Sprintf(`//button[normalize-space()=%q and not(@disabled)] | //a[normalize-space()=%q] | //*[@role="menuitem" and normalize-space()=%q] | //summary[normalize-space()=%q]`, text, text, text, text)))
 }
 
 // Fill types into the input with this label.

@@ -395,6 +395,7 @@ type testLab struct {
 	*lab.Lab
 	url  string
 	mu   sync.Mutex
+	told chan struct{}                // closed when there is another sum
 	sums map[string]map[string]string // checkpoint → machine/disk → SHA-256 of all bytes
 }
 
@@ -426,7 +427,7 @@ func newLab(t *testing.T, password string, more ...lab.ScenarioMachine) *testLab
 	all.Machines = append(all.Machines, more...)
 	l, err := lab.Open(t.TempDir(), all, clock.Wall{}, nl.Addr().String())
 	require.NoError(t, err)
-	x := &testLab{Lab: l, url: "http://" + hl.Addr().String(), sums: map[string]map[string]string{}}
+	x := &testLab{Lab: l, url: "http://" + hl.Addr().String(), sums: map[string]map[string]string{}, told: make(chan struct{})}
 	l.OnRelease(func(cp, machine, disk string, content *lab.FrozenDisk) {
 		h := sha256.New()
 		if _, err := io.Copy(h, io.NewSectionReader(content, 0, content.Size)); err != nil {
@@ -438,6 +439,8 @@ func newLab(t *testing.T, password string, more ...lab.ScenarioMachine) *testLab
 			x.sums[cp] = map[string]string{}
 		}
 		x.sums[cp][machine+"/"+disk] = hex.EncodeToString(h.Sum(nil))
+		close(x.told)
+		x.told = make(chan struct{})
 	})
 	ctx, cancel := context.WithCancel(context.Background())
 	var wg sync.WaitGroup
@@ -449,10 +452,22 @@ func newLab(t *testing.T, password string, more ...lab.ScenarioMachine) *testLab
 	return x
 }
 
-// sum is what a disk held at a checkpoint's instant.
+// sum is what a disk held at a checkpoint's instant. It is known once the checkpoint is
+// released, which comes just after the point is there.
 func (l *testLab) sum(checkpoint, machine, disk string) (string, bool) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	s, ok := l.sums[checkpoint][machine+"/"+disk]
-	return s, ok
+	patience := time.After(30 * time.Second)
+	for {
+		l.mu.Lock()
+		s, ok := l.sums[checkpoint][machine+"/"+disk]
+		told := l.told
+		l.mu.Unlock()
+		if ok {
+			return s, true
+		}
+		select {
+		case <-told:
+		case <-patience:
+			return "", false
+		}
+	}
 }
