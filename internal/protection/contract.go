@@ -69,8 +69,9 @@ func wishOf(in api.GroupPatch) (directory.Wish, []problem.Field) {
 		m, err := scope.Parse(in.Rule.Match)
 		if err != nil {
 			faults = append(faults, problem.Field{Field: "rule.match", Message: words.Sentence(err.Error())})
+		} else {
+			w.Rule = &group.Rule{Match: m, Order: in.Rule.Order}
 		}
-		w.Rule = &group.Rule{Match: m, Order: in.Rule.Order}
 		if w.NoRule {
 			faults = append(faults, problem.Field{Field: "noRule", Message: "Give a rule or say that there is none, not both."})
 		}

@@ -183,7 +183,7 @@ function Mark({ s, time }: { s: Start; time?: boolean }) {
         s.clash ? "border-tight bg-tight-bg text-tight-ink" : "border-water bg-still-bg"
       }`}
     >
-      {time && <span className="mr-1 tabular-nums">{clockTime(Date.parse(s.at)).slice(0, 5)}</span>}
+      {time && <span className="tabular-nums">{clockTime(Date.parse(s.at)).slice(0, 5)} </span>}
       {s.clash && "◆ "}
       {s.groupName}
       {s.note && " *"}

@@ -1,6 +1,6 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { type UseFormReturn, useWatch } from "react-hook-form";
-import { api, ask, type Schemas } from "../api";
+import { api, ask, Problem, type Schemas } from "../api";
 import { count, size } from "../format";
 import { Card, Field, inputLook } from "../ui";
 import type { Values } from "./groupform";
@@ -60,7 +60,12 @@ export function Rule(p: { form: UseFormReturn<Values>; group?: string; faults: s
         <Field
           label="Rule"
           hint="Such as: folder /harbour and tag gold and not name *-test. Or: any, to catch the rest."
-          faults={preview.error ? [preview.error.message, ...p.faults] : p.faults}
+          faults={[
+            ...new Set([
+              ...(rule.trim() && preview.error instanceof Problem ? preview.error.at("match") : []),
+              ...p.faults,
+            ]),
+          ]}
         >
           {(i, d) => (
             <input id={i} aria-describedby={d} autoComplete="off" className={inputLook} {...p.form.register("rule")} />

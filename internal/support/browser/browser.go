@@ -82,9 +82,8 @@ func Fill(label, text string) chromedp.Action[chromedp.Void] {
 // browser does, so that the page hears of it.
 func Choose(label, value string) chromedp.Action[chromedp.Void] {
 	script := fmt.Sprintf(`(() => {
-		const name = %q;
-		const l = [...document.querySelectorAll("label")].find((x) => x.textContent.trim() === name);
-		const s = l ? document.getElementById(l.htmlFor) : document.querySelector("select[aria-label=" + JSON.stringify(name) + "]");
+		const l = [...document.querySelectorAll("label")].find((x) => x.textContent.trim() === %q);
+		const s = document.getElementById(l.htmlFor);
 		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, %q);
 		s.dispatchEvent(new Event("change", { bubbles: true }));
 		return s.value;
