@@ -2285,6 +2285,8 @@ export interface components {
             lockSeconds?: number;
             /** @description Keep points at the home site as well */
             homePoints?: boolean;
+            /** @description Keep ladder of points at home, such as all 2h; "same" is as over there */
+            homeKeep?: string;
         };
         GroupPatch: {
             name?: string;
@@ -2334,6 +2336,8 @@ export interface components {
             /** Format: int64 */
             compareEverySeconds?: number;
             homePoints?: boolean;
+            /** @description Keep ladder of points at home, such as all 2h; "same" is as over there */
+            homeKeep?: string;
             /** Format: int64 */
             lockSeconds?: number;
         };
@@ -2586,6 +2590,8 @@ export interface components {
             lostPoints: number;
             /** @description Points are kept at the home site as well */
             homePoints: boolean;
+            /** @description Keep ladder of points at home where it is another than over there */
+            homeKeep?: string;
             /** @description Points that are kept at the home site as well */
             homePointCount: number;
             tier?: components["schemas"]["FollowedTier"];

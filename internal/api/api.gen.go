@@ -515,6 +515,9 @@ type Group struct {
 	Health            string         `json:"health"`
 	Home              string         `json:"home"`
 
+	// HomeKeep Keep ladder of points at home where it is another than over there
+	HomeKeep *string `json:"homeKeep,omitempty"`
+
 	// HomePointCount Points that are kept at the home site as well
 	HomePointCount int `json:"homePointCount"`
 
@@ -611,7 +614,10 @@ type GroupPatch struct {
 
 	// DropPoints Allow that a shorter ladder drops points at once; see the preview
 	DropPoints *bool `json:"dropPoints,omitempty"`
-	HomePoints *bool `json:"homePoints,omitempty"`
+
+	// HomeKeep Keep ladder of points at home, such as all 2h; "same" is as over there
+	HomeKeep   *string `json:"homeKeep,omitempty"`
+	HomePoints *bool   `json:"homePoints,omitempty"`
 
 	// LikeTier Settings that are to be the tier's again
 	LikeTier    *[]string `json:"likeTier,omitempty"`
@@ -955,6 +961,9 @@ type NewGroup struct {
 
 	// DrillEverySeconds How often a recovery is to be tried; 0 is never
 	DrillEverySeconds *int64 `json:"drillEverySeconds,omitempty"`
+
+	// HomeKeep Keep ladder of points at home, such as all 2h; "same" is as over there
+	HomeKeep *string `json:"homeKeep,omitempty"`
 
 	// HomePoints Keep points at the home site as well
 	HomePoints *bool  `json:"homePoints,omitempty"`

@@ -18,7 +18,7 @@ func (a *app) groupCreateCmd() *cobra.Command {
 	var ms machineFlags
 	var rule ruleFlags
 	var times recoveryFlags
-	var tier, reason string
+	var tier, reason, homeKeep string
 	var tags []string
 	var priority, compareEvery, lock string
 	c := &cobra.Command{Use: "create NAME", Short: "Protect machines together", Args: cobra.ExactArgs(1),
@@ -46,6 +46,7 @@ func (a *app) groupCreateCmd() *cobra.Command {
 				return a.showForecast(cmd.Context(), c, api.ForecastRequest{Name: &args[0], Link: &in.Link, Tier: in.Tier, Reason: in.Reason, Promise: patch, Machines: &in.Machines, Rule: rule.read(nil)})
 			}
 			in.Name, in.Paused = args[0], &paused
+			in.HomeKeep = strOr(homeKeep)
 			if tier == "" {
 				in.Promise = whole(patch)
 			} else { // what is not given is the tier's
@@ -96,7 +97,8 @@ func (a *app) groupCreateCmd() *cobra.Command {
 	f.BoolVar(&apart, "apart", false, "capture machines one by one instead of holding them still for one instant")
 	f.StringVar(&priority, "priority", "", "high, normal or low: the share of a limited link, 4 to 2 to 1 (default normal)")
 	f.StringVar(&compareEvery, "compare-every", "", "read all of the disks after this time and not only what the platform reports as changed, such as 30d (default only when asked)")
-	f.BoolVar(&homePoints, "home-points", false, "keep points at the home site as well, by the same ladder")
+	f.BoolVar(&homePoints, "home-points", false, "keep points at the home site as well")
+	f.StringVar(&homeKeep, "home-keep", "", `keep ladder of points at home, such as "all 2h" (default the same)`)
 	f.StringVar(&lock, "lock", "", "keep anybody from deleting a point for so long after it was sealed, such as 14d")
 	p.add(c)
 	_ = c.MarkFlagRequired("to")
@@ -109,7 +111,7 @@ func (a *app) groupEditCmd() *cobra.Command {
 	var ms machineFlags
 	var rule ruleFlags
 	var times recoveryFlags
-	var tier, reason string
+	var tier, reason, homeKeep string
 	var machines, add, remove, byHand, like, tags []string
 	var together, homePoints, dry, dropPoints bool
 	c := &cobra.Command{Use: "edit GROUP", Short: "Change name, tags, machines, promise or how it is captured", Args: cobra.ExactArgs(1),
@@ -149,7 +151,7 @@ drop points at once shows which, and needs --drop-points.`,
 			if err := times.read(&patch.RtoTargetSeconds, &patch.DrillEverySeconds, &patch.Rest); err != nil {
 				return err
 			}
-			patch.Reason = strOr(reason)
+			patch.Reason, patch.HomeKeep = strOr(reason), strOr(homeKeep)
 			if patch.Tier = strOr(tier); tier == "none" {
 				patch.Tier, patch.NoTier = nil, new(true)
 			}
@@ -174,7 +176,7 @@ drop points at once shows which, and needs --drop-points.`,
 				patch.Together = &together
 			}
 			if patch == (api.GroupPatch{}) {
-				return usage("say what to change: --name, --tag, --machine, --add-machine, --remove-machine, --rule, --by-hand, --tier, --like-tier, --rto, --drill-every, --rest, --rpo, --every, --quiet, --zone, --keep, --quiesce, --without-disk, --new-disks, --together, --priority, --compare-every, --lock or --home-points")
+				return usage("say what to change: --name, --tag, --machine, --add-machine, --remove-machine, --rule, --by-hand, --tier, --like-tier, --rto, --drill-every, --rest, --rpo, --every, --quiet, --zone, --keep, --quiesce, --without-disk, --new-disks, --together, --priority, --compare-every, --lock, --home-points or --home-keep")
 			}
 			if dry {
 				return a.showPreview(cmd.Context(), c, g, patch)
@@ -205,6 +207,7 @@ drop points at once shows which, and needs --drop-points.`,
 	f.StringVar(&priority, "priority", "", "high, normal or low: the share of a limited link")
 	f.StringVar(&compareEvery, "compare-every", "", "read all of the disks after this time, such as 30d; 0 for only when asked")
 	f.BoolVar(&homePoints, "home-points", false, "keep points at the home site as well; =false for no longer")
+	f.StringVar(&homeKeep, "home-keep", "", `keep ladder of points at home, such as "all 2h"; same for that of over there`)
 	f.StringVar(&lock, "lock", "", "keep anybody from deleting points that come for so long after they were sealed, such as 14d; 0 for not at all")
 	f.BoolVar(&together, "together", true, "hold machines still for one instant; --together=false captures them one by one")
 	f.BoolVar(&dry, "dry-run", false, "only show what it would change, and lead to")

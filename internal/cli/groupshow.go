@@ -65,6 +65,9 @@ func groupPage(w *tabwriter.Writer, g api.Group) {
 	if g.HomePoints || g.HomePointCount > 0 {
 		row(w, "At home", fmt.Sprintf("points kept at %s as well: %d", g.Home, g.HomePointCount))
 	}
+	if g.HomeKeep != nil {
+		row(w, "", "kept there: "+*g.HomeKeep)
+	}
 	if g.LostPoints > 0 {
 		row(w, "Not whole", fmt.Sprintf("✕ points: %d", g.LostPoints))
 	}

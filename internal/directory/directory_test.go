@@ -358,6 +358,16 @@ func TestStoredFormsReadBack(t *testing.T) {
 			require.NoError(t, err)
 		}
 		s.Promise.Cadence = c
+		s.Promise.Least = rapid.IntRange(0, 5).Draw(t, "least")
+		if rapid.Bool().Draw(t, "another ladder at home") {
+			s.HomeKeep = ladder.Ladder{{For: time.Hour}, {Each: 30 * 24 * time.Hour, Months: 1, For: 365 * 24 * time.Hour, Locked: true}}
+		}
+		s.RTO, s.DrillEvery, s.RestMode = time.Duration(rapid.IntRange(0, 9).Draw(t, "rto"))*time.Hour, 48*time.Hour, rapid.SampledFrom([]group.Mode{"", group.RestTry}).Draw(t, "rest mode")
+		if rapid.Bool().Draw(t, "follows") {
+			tier := group.TierOf(s)
+			tier.Name = "Harbour-1"
+			s.Tier = &group.Follows{ID: "t", Revision: 4, Tier: tier, Own: []group.Own{{Field: "keep", Reason: "why"}}}
+		}
 		if rapid.Bool().Draw(t, "rules") {
 			m, err := scope.Parse("folder /x and not tag y")
 			require.NoError(t, err)
@@ -376,7 +386,8 @@ func TestStoredFormsReadBack(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, s, got)
 		w := directory.Wish{Machines: &[]string{"a"}, Match: new(int64(7)), Without: &[]string{"a:b"}, Add: []string{"c"}, Rest: &[]directory.RestOf{{Machine: "a", Rest: group.Rest{Mode: group.RestRequired, Nth: 3}}}}
-		w.Rule, w.NewDisks = s.Rule, &s.NewDisks
+		w.Rule, w.NewDisks, w.HomeKeep, w.Least = s.Rule, &s.NewDisks, &s.HomeKeep, &s.Promise.Least
+		w.Tier, w.Reason, w.Like, w.RTO, w.RestMode, w.ByHand = new("Harbour-1"), "why", []string{"keep"}, &s.RTO, &s.RestMode, &[]string{"m1"}
 		w.Name, w.Cadence, w.Quiet, w.Zone, w.Keep, w.Pause, w.Priority = &s.Name, new(s.Promise.Cadence), new(s.Promise.Cadence.Quiet), &s.Promise.Zone, &s.Promise.Keep, s.Pause, &s.Priority
 		back, err := directory.DecodeWish(directory.EncodeWish(w))
 		require.NoError(t, err)

@@ -37,6 +37,7 @@ type stored struct {
 	Priority     string              `json:"priority,omitempty"` // empty is normal
 	CompareEvery int64               `json:"compareEvery,omitempty"`
 	HomePoints   bool                `json:"homePoints,omitempty"`
+	HomeKeep     []storedRung        `json:"homeKeep,omitempty"`
 	LockFor      int64               `json:"lockFor,omitempty"`
 	NewDisks     string              `json:"newDisks,omitempty"` // empty is copy
 	Pause        *storedPause        `json:"pause,omitempty"`
@@ -203,6 +204,20 @@ type storedRung struct {
 	Months int  `json:"months,omitempty"`
 }
 
+func writeLadder(l ladder.Ladder) (out []storedRung) {
+	for _, r := range l {
+		out = append(out, storedRung{seconds(r.Each), seconds(r.For), r.Locked, r.Months})
+	}
+	return out
+}
+
+func readLadder(rs []storedRung) (out ladder.Ladder) {
+	for _, r := range rs {
+		out = append(out, ladder.Rung{Each: span(r.Each), For: span(r.For), Locked: r.Locked, Months: r.Months})
+	}
+	return out
+}
+
 type storedPause struct {
 	By     string     `json:"by,omitempty"`
 	Reason string     `json:"reason,omitempty"`
@@ -256,6 +271,7 @@ func form(s group.Spec) stored {
 			x.Pause.Until = &until
 		}
 	}
+	x.HomeKeep = writeLadder(s.HomeKeep)
 	x.Tier, x.RTO, x.DrillEvery, x.RestMode = writeFollows(s.Tier), seconds(s.RTO), seconds(s.DrillEvery), string(s.RestMode)
 	return x
 }
@@ -308,6 +324,7 @@ func (x stored) read(name string) (group.Spec, error) {
 	case x.Paused:
 		s.Pause = &group.Pause{}
 	}
+	s.HomeKeep = readLadder(x.HomeKeep)
 	s.RTO, s.DrillEvery, s.RestMode = span(x.RTO), span(x.DrillEvery), group.Mode(x.RestMode)
 	var err error
 	if s.Tier, err = readFollows(x.Tier); err != nil {
@@ -331,6 +348,7 @@ type storedPatch struct {
 	Reason       string         `json:"reason,omitempty"`
 	Like         []string       `json:"likeTier,omitempty"`
 	Least        *int           `json:"leastPoints,omitempty"`
+	HomeKeep     *[]storedRung  `json:"homeKeep,omitempty"`
 	RTO          *int64         `json:"rtoTargetSeconds,omitempty"`
 	DrillEvery   *int64         `json:"drillEverySeconds,omitempty"`
 	RestMode     *string        `json:"restMode,omitempty"`
@@ -399,6 +417,9 @@ func EncodeWish(w Wish) []byte {
 	}
 	x.Target, x.CompareEvery, x.LockFor, x.Zone = sec(w.Target), sec(w.CompareEvery), sec(w.LockFor), w.Zone
 	x.Least = w.Least
+	if w.HomeKeep != nil {
+		x.HomeKeep = new(append([]storedRung{}, writeLadder(*w.HomeKeep)...))
+	}
 	x.RTO, x.DrillEvery = sec(w.RTO), sec(w.DrillEvery)
 	if w.RestMode != nil {
 		x.RestMode = new(string(*w.RestMode))
@@ -481,6 +502,9 @@ func DecodeWish(b []byte) (Wish, error) {
 	}
 	w.Target, w.CompareEvery, w.LockFor, w.Zone = dur(x.Target), dur(x.CompareEvery), dur(x.LockFor), x.Zone
 	w.Least = x.Least
+	if x.HomeKeep != nil {
+		w.HomeKeep = new(readLadder(*x.HomeKeep))
+	}
 	w.RTO, w.DrillEvery, w.NoTier, w.Reason, w.Like = dur(x.RTO), dur(x.DrillEvery), x.NoTier, x.Reason, x.Like
 	if x.RestMode != nil {
 		w.RestMode = new(group.Mode(*x.RestMode))

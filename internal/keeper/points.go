@@ -140,7 +140,11 @@ func (k *Keeper) rungs(marks []records.Point, now time.Time) (rung map[string]in
 		if !ok {
 			continue
 		}
-		for i, v := range g.Spec.Promise.Keeping().Judge(ps, now) {
+		keep := g.Spec.Promise.Keeping()
+		if s.held && g.Direction == directory.Out {
+			keep = g.Spec.KeepsHome()
+		}
+		for i, v := range keep.Judge(ps, now) {
 			rung[v.Point.ID], newest[v.Point.ID] = v.Rung, i == 0
 		}
 	}

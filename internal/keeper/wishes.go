@@ -197,7 +197,11 @@ func (k *Keeper) judge(ctx context.Context, r directory.Record, ps []ladder.Poin
 	if r.Direction != directory.In {
 		cuts = nil
 	}
-	out := r.Spec.Promise.Keeping().Slowed(ps, now, cuts, k.Least)
+	keep := r.Spec.Promise.Keeping()
+	if r.Direction == directory.Out {
+		keep = r.Spec.KeepsHome()
+	}
+	out := keep.Slowed(ps, now, cuts, k.Least)
 	for _, c := range cuts {
 		if slices.Equal(c.Before, r.Spec.Promise.Keep) || slices.ContainsFunc(out, func(v ladder.Verdict) bool { return v.Why == "held back" && !v.Point.Capture.After(c.At) }) {
 			continue

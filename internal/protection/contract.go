@@ -65,6 +65,16 @@ func wishOf(in api.GroupPatch) (directory.Wish, []problem.Field) {
 		w.LockFor = new(duration(*in.LockSeconds))
 	}
 	faults := promiseInto(&w.Patch, in.Promise, in.PromiseText)
+	if in.HomeKeep != nil {
+		w.HomeKeep = &ladder.Ladder{}
+		if t := strings.TrimSpace(*in.HomeKeep); t != "" && !strings.EqualFold(t, "same") {
+			l, err := ladder.Parse(t)
+			if err != nil {
+				faults = append(faults, problem.Field{Field: "homeKeep", Message: words.Sentence(err.Error())})
+			}
+			w.HomeKeep = &l
+		}
+	}
 	if in.Rule != nil {
 		m, err := scope.Parse(in.Rule.Match)
 		if err != nil {
@@ -134,7 +144,7 @@ func DiffersView(s group.Spec) []api.Difference {
 
 // newWish reads a new group of the contract: an edit of an empty one.
 func newWish(in api.NewGroup) (directory.Wish, []problem.Field) {
-	p := api.GroupPatch{Name: &in.Name, Tags: in.Tags, Machines: &in.Machines, Quiesce: in.Quiesce, WithoutDisks: in.WithoutDisks, WithoutBootDisks: in.WithoutBootDisks, NewDisks: in.NewDisks, Rule: in.Rule, Tier: in.Tier, Reason: in.Reason, RtoTargetSeconds: in.RtoTargetSeconds, DrillEverySeconds: in.DrillEverySeconds, Rest: in.Rest, Together: in.Together, Priority: in.Priority, CompareEverySeconds: in.CompareEverySeconds, HomePoints: in.HomePoints, LockSeconds: in.LockSeconds, PromiseText: in.PromiseText}
+	p := api.GroupPatch{Name: &in.Name, Tags: in.Tags, Machines: &in.Machines, Quiesce: in.Quiesce, WithoutDisks: in.WithoutDisks, WithoutBootDisks: in.WithoutBootDisks, NewDisks: in.NewDisks, Rule: in.Rule, Tier: in.Tier, Reason: in.Reason, RtoTargetSeconds: in.RtoTargetSeconds, DrillEverySeconds: in.DrillEverySeconds, Rest: in.Rest, Together: in.Together, Priority: in.Priority, CompareEverySeconds: in.CompareEverySeconds, HomePoints: in.HomePoints, HomeKeep: in.HomeKeep, LockSeconds: in.LockSeconds, PromiseText: in.PromiseText}
 	if in.Promise != nil {
 		p.Promise = &api.PromisePatch{RpoTargetSeconds: &in.Promise.RpoTargetSeconds, CadenceSeconds: &in.Promise.CadenceSeconds, Cadence: in.Promise.Cadence, Quiet: in.Promise.Quiet, Zone: in.Promise.Zone, LeastPoints: in.Promise.LeastPoints, Keep: &in.Promise.Keep}
 	}
@@ -249,6 +259,9 @@ func Show(s group.Spec, v *api.Group, now time.Time) {
 		}
 	}
 	v.NewDisks = string(s.NewDisks)
+	if len(s.HomeKeep) > 0 {
+		v.HomeKeep = new(s.HomeKeep.String())
+	}
 	v.RtoTargetSeconds, v.DrillEverySeconds = seconds(s.RTO), seconds(s.DrillEvery)
 	if v.Rest = string(s.RestMode); v.Rest == "" {
 		v.Rest = string(group.RestOff)

@@ -27,6 +27,7 @@ export type Values = {
   priority: string;
   compareEvery: string;
   homePoints: boolean;
+  homeKeep: string;
   lock: string;
   tier: string;
   reason: string;
@@ -60,6 +61,7 @@ const fresh: Values = {
   priority: "normal",
   compareEvery: "0",
   homePoints: false,
+  homeKeep: "",
   lock: "0",
   tier: "",
   reason: "",
@@ -92,6 +94,7 @@ function valuesOf(g: Group, all: Schemas["Machine"][]): Values {
     priority: g.priority,
     compareEvery: String(g.compareEverySeconds),
     homePoints: g.homePoints,
+    homeKeep: g.homeKeep ?? "",
     lock: String(g.lockSeconds),
     tier: g.tier?.id ?? "",
     reason: "",
@@ -154,6 +157,7 @@ function patchOf(v: Values, dirty: Dirty): Patch {
   if (dirty.priority) p.priority = v.priority;
   if (dirty.compareEvery) p.compareEverySeconds = Number(v.compareEvery);
   if (dirty.homePoints) p.homePoints = v.homePoints;
+  if (dirty.homeKeep) p.homeKeep = v.homeKeep.trim() || "same";
   if (dirty.tier) {
     if (v.tier) p.tier = v.tier;
     else p.noTier = true;
@@ -294,6 +298,7 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
             priority: v.tier && !dirty.priority ? undefined : v.priority,
             compareEverySeconds: Number(v.compareEvery),
             homePoints: v.homePoints,
+            homeKeep: v.homeKeep.trim() || undefined,
             lockSeconds: v.tier && !dirty.lock ? undefined : Number(v.lock),
             rule: ruleOf(v),
             withoutDisks: leftOf(v),
@@ -388,16 +393,24 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
                   </select>
                 )}
               </Field>
-              <label className="flex items-start gap-2">
-                <input type="checkbox" className="mt-1" {...form.register("homePoints")} />
-                <span>
-                  Keep points at home as well
-                  <span className="block text-muted text-xs">
-                    In the home site's own store, by the same ladder. They protect from nothing that happens to the
-                    site.
+              <div className="grid content-start gap-2">
+                <label className="flex items-start gap-2">
+                  <input type="checkbox" className="mt-1" {...form.register("homePoints")} />
+                  <span>
+                    Keep points at home as well
+                    <span className="block text-muted text-xs">
+                      In the home site's own store. They protect from nothing that happens to the site.
+                    </span>
                   </span>
-                </span>
-              </label>
+                </label>
+                {v.homePoints && (
+                  <Field label="Ladder at home" hint="Empty: the same as over there." faults={faultsAt("homeKeep")}>
+                    {(i, d) => (
+                      <input id={i} aria-describedby={d} className={inputLook} {...form.register("homeKeep")} />
+                    )}
+                  </Field>
+                )}
+              </div>
               <Field
                 label="Lock points"
                 faults={problem?.at("lockSeconds")}

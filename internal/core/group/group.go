@@ -93,7 +93,9 @@ type Spec struct {
 	CompareEvery time.Duration
 	// HomePoints keeps points at the home site as well.
 	HomePoints bool
-	NewDisks   NewDisks
+	// HomeKeep is the ladder of points at home; nil is the same as over there.
+	HomeKeep ladder.Ladder
+	NewDisks NewDisks
 	// LockFor is how long nobody may delete a point after it was sealed; 0 for not at
 	// all.
 	LockFor      time.Duration
@@ -123,7 +125,7 @@ func (s Spec) Has(machine string) bool {
 // Clone is a copy that shares nothing.
 func (s Spec) Clone() Spec {
 	s.Tags, s.Machines, s.Destinations = slices.Clone(s.Tags), cloneMachines(s.Machines), slices.Clone(s.Destinations)
-	s.Promise.Keep = slices.Clone(s.Promise.Keep)
+	s.Promise.Keep, s.HomeKeep = slices.Clone(s.Promise.Keep), slices.Clone(s.HomeKeep)
 	if s.Pause != nil {
 		p := *s.Pause
 		s.Pause = &p
@@ -168,6 +170,7 @@ type Patch struct {
 	Priority     *Priority
 	CompareEvery *time.Duration
 	HomePoints   *bool
+	HomeKeep     *ladder.Ladder // empty is the same as over there
 	LockFor      *time.Duration
 	Pause        *Pause
 	Resume       bool
@@ -200,6 +203,12 @@ func (p Patch) Apply(s Spec) Spec {
 	set(&s.Priority, p.Priority)
 	set(&s.CompareEvery, p.CompareEvery)
 	set(&s.HomePoints, p.HomePoints)
+	if p.HomeKeep != nil {
+		s.HomeKeep = slices.Clone(*p.HomeKeep)
+	}
+	if len(s.HomeKeep) == 0 {
+		s.HomeKeep = nil
+	}
 	set(&s.NewDisks, p.NewDisks)
 	set(&s.LockFor, p.LockFor)
 	if p.Cadence != nil {
@@ -292,6 +301,13 @@ func (s Spec) Validate() []Finding {
 	}
 	s.checkMachines(fault)
 	s.checkTimes(fault)
+	if len(s.HomeKeep) > 0 {
+		home := s.Promise
+		home.Keep = s.HomeKeep
+		for _, f := range promise.Faults(home.CheckKeep()) {
+			fault("homeKeep", "%s", f.Message)
+		}
+	}
 	if !slices.Contains([]Priority{High, Normal, Low}, s.Priority) {
 		fault("priority", "%q is no priority; choose high, normal or low.", s.Priority)
 	}
@@ -424,6 +440,12 @@ func fields() []field {
 			return span.Format(s.LockFor)
 		}},
 		{"homePoints", "points at home", func(s Spec) string { return yes(s.HomePoints) }},
+		{"homeKeep", "ladder at home", func(s Spec) string {
+			if len(s.HomeKeep) == 0 {
+				return "the same"
+			}
+			return s.HomeKeep.String()
+		}},
 		{"paused", "paused", func(s Spec) string { return s.Pause.String() }},
 		{"destinations", "recovery site", func(s Spec) string {
 			var out []string

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"kestrel/internal/core/ladder"
 	"kestrel/internal/core/scope"
 	"kestrel/internal/core/span"
 )
@@ -187,6 +188,14 @@ func (s Spec) RestOf(m Machine) Rest {
 		r.Mode = s.RestMode
 	}
 	return r
+}
+
+// KeepsHome is the ladder of points at home, as it is judged.
+func (s Spec) KeepsHome() ladder.Keep {
+	if len(s.HomeKeep) == 0 {
+		return s.Promise.Keeping()
+	}
+	return s.Promise.KeepingBy(s.HomeKeep)
 }
 
 // Undecided tells whether a disk was added since anybody decided, and is only flagged.

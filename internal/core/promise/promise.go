@@ -139,6 +139,14 @@ func (p Promise) checkCadence(fault, warn func(field, format string, a ...any)) 
 	}
 }
 
+// CheckKeep lists what is wrong with the ladder alone.
+func (p Promise) CheckKeep() (out []Finding) {
+	p.checkKeep(func(field, format string, a ...any) {
+		out = append(out, Finding{Field: "promise." + field, Message: fmt.Sprintf(format, a...)})
+	})
+	return out
+}
+
 func (p Promise) checkKeep(fault func(field, format string, a ...any)) {
 	if len(p.Keep) == 0 || len(p.Keep) > MaxRungs {
 		fault("keep", `A keep ladder has 1 to %d rungs, such as "all 6h, 1h 2d".`, MaxRungs)
