@@ -58,6 +58,14 @@ func run(ctx context.Context, state, out, binary, only string) error {
 		}
 	}
 	home := profiles.Profiles["norhaven"]
+	surveys, err := fetch[[]api.Survey](home.URL+"/api/v1/surveys", home.Token)
+	if err != nil {
+		return err
+	}
+	survey := ""
+	for _, s := range surveys {
+		survey = s.ID
+	}
 	groups, err := fetch[[]api.Group](home.URL+"/api/v1/groups", home.Token)
 	if err != nil {
 		return err
@@ -74,16 +82,16 @@ func run(ctx context.Context, state, out, binary, only string) error {
 	}
 	shots := []shot{
 		{name: "tide-board", path: "/", await: "Exposure, up to 6 hours back"},
-		{name: "tide-board-wide", path: "/", await: "Exposure, up to 6 hours back", width: 1920, height: 1080},
 		{name: "tide-board-phone", path: "/", await: "Exposure, up to 6 hours back", width: 390, height: 844},
 		{name: "tide-board-dark", path: "/", await: "Exposure, up to 6 hours back", theme: "dark"},
 		{name: "group", path: "/groups/" + id["Vessel tracking"], await: "Recovery points"},
-		{name: "group-over", path: "/groups/" + id["Ticketing"], await: "Recovery points"},
-		{name: "group-seeding", path: "/groups/" + id["Pier cameras"], await: "Recovery points"},
 		{name: "groups", path: "/groups", await: "Next cycle"},
 		{name: "group-new", path: "/groups/new", await: "What comes of it", do: chromedp.Steps(tick("berth-kiosk"), chromedp.Sleep(time.Second))},
 		{name: "points", path: "/points?group=" + id["Harbour gates"], await: "Captured"},
-		{name: "machines", path: "/machines", await: "Protection"},
+		{name: "machines", path: "/machines", await: "that are to be"},
+		{name: "survey", path: "/surveys/" + survey, await: "What they would need"},
+		{name: "tiers", path: "/tiers", await: "Harbour-1"},
+		{name: "calendar", path: "/calendar", await: "Steady"},
 		{name: "sites", path: "/sites", await: "Eastmole"},
 		{name: "access", path: "/access", await: "API tokens"},
 		{name: "activity", path: "/activity", await: "What"},

@@ -107,3 +107,25 @@ func TestDescribingALanding(t *testing.T) {
 	_, err = landedXML("not XML <", platform.Landing{}, nil)
 	require.ErrorIs(t, err, platform.ErrConfig)
 }
+
+// A disk that was left out is there, empty, under the identity that it had at home.
+func TestALeftOutDiskLandsEmpty(t *testing.T) {
+	at := strings.Index(described, "<target dev='vdb'")
+	text, err := landedXML(described[:at]+"<serial>SCRATCH-7</serial><wwn>5000c50015ea71aa</wwn>"+described[at:], platform.Landing{ID: "0a0b0c0d-0000-4000-8000-0000000000ff", Name: "try-purser",
+		Disks: []platform.LandingDisk{{Key: "vda", Host: "10.0.0.9", Port: 10809, Export: "t/purser/vda"}, {Key: "vdb", Size: 1 << 30, Empty: true}}}, map[string]string{"vda": "/pool/a", "vdb": "/pool/b"})
+	require.NoError(t, err)
+	doc := etree.NewDocument()
+	require.NoError(t, doc.ReadFromString(text))
+	disks := doc.FindElements("/domain/devices/disk")
+	require.NotNil(t, disks[0].FindElement("backingStore"))
+	require.Equal(t, "/pool/b", disks[1].FindElement("source").SelectAttrValue("file", ""))
+	require.Nil(t, disks[1].FindElement("backingStore"), "nothing is behind it")
+	require.Equal(t, "SCRATCH-7", disks[1].FindElement("serial").Text())
+	require.Equal(t, "5000c50015ea71aa", disks[1].FindElement("wwn").Text())
+	d, err := parseDomain(described)
+	require.NoError(t, err)
+	require.Equal(t, "vda", d.boot())
+	d.leave(func(dev string) bool { return dev == "vdb" })
+	require.Len(t, d.copied(), 1)
+	require.Len(t, d.drives(), 2)
+}
