@@ -22,6 +22,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"kestrel/internal/clock"
+	"kestrel/internal/core/berth"
 	"kestrel/internal/lab/wire"
 	"kestrel/internal/nbd"
 	"kestrel/internal/platform"
@@ -80,7 +81,10 @@ type state struct {
 	Digests     []wire.Digest
 }
 
-const keptDigests = 4000
+const (
+	keptDigests = 4000
+	maxName     = 40 // characters of a machine's name
+)
 
 // Open opens the lab at dir, making its machines from the scenario if it is
 // new. NBDAddress is what clients are told to connect to.
@@ -312,7 +316,8 @@ func (l *Lab) describe(m *machine) platform.Machine {
 func (l *Lab) Inventory() platform.Inventory {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	inv := platform.Inventory{Hosts: l.scenario.Hosts, Pools: l.scenario.Pools, Networks: l.scenario.Networks}
+	inv := platform.Inventory{Hosts: l.scenario.Hosts, Pools: l.scenario.Pools, Networks: l.scenario.Networks, Folders: slices.Clone(l.scenario.Folders),
+		Names: berth.Names{Most: maxName, Only: "-_.", Start: true}}
 	used := map[string]int64{}
 	for _, m := range l.machines {
 		d := l.describe(m)
@@ -320,7 +325,11 @@ func (l *Lab) Inventory() platform.Inventory {
 			used[x.Datastore] += x.UsedBytes
 		}
 		inv.Machines = append(inv.Machines, d)
+		if !slices.Contains(inv.Folders, d.Folder) {
+			inv.Folders = append(inv.Folders, d.Folder)
+		}
 	}
+	slices.Sort(inv.Folders)
 	for i, d := range l.scenario.Datastores {
 		size := int64(d.CapacityGiB * (1 << 30))
 		inv.Datastores = append(inv.Datastores, platform.Datastore{ID: fmt.Sprintf("ds-%d", i+1), Name: d.Name, CapacityBytes: size, FreeBytes: size - used[d.Name]})

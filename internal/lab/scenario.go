@@ -21,6 +21,7 @@ type Scenario struct {
 	Pools      []platform.Pool     `yaml:"pools"`
 	Datastores []ScenarioDatastore `yaml:"datastores"`
 	Networks   []platform.Network  `yaml:"networks"`
+	Folders    []string            `yaml:"folders"` // beside those of machines
 	Machines   []ScenarioMachine   `yaml:"machines"`
 }
 

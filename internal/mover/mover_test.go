@@ -576,9 +576,10 @@ func TestRestThatIsRequired(t *testing.T) {
 	virtual(t, func(t *testing.T, r *rig) {
 		s := rooms.Spec("Ticketing")
 		s.Machines[0].Rest = group.Rest{Mode: group.RestRequired, Nth: 3, Limit: 10 * time.Second, Before: "flush"}
-		restless := true
+		var restless atomic.Bool
+		restless.Store(true)
 		r.set(func(ctx context.Context, job cycle.Job, _ func(cycle.Progress)) error {
-			if len(job.Required) > 0 && restless {
+			if len(job.Required) > 0 && restless.Load() {
 				return fmt.Errorf("%w: tick-db has to be at rest", cycle.ErrNotAtRest)
 			}
 			return clock.Sleep(ctx, clock.Wall{}, time.Second)
@@ -596,7 +597,7 @@ func TestRestThatIsRequired(t *testing.T) {
 		}
 		require.Len(t, ids, len(jobs), "a new cycle each time")
 		require.Equal(t, 1, r.lines("has to be at rest"))
-		restless = false
+		restless.Store(false)
 		after(5 * time.Hour)
 		var rested []bool
 		for _, j := range r.ran()[len(jobs):] {

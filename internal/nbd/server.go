@@ -392,6 +392,11 @@ func (s *session) transmit(e *Export) error {
 		if _, err := io.ReadFull(s.r, head); err != nil {
 			return err
 		}
+		select {
+		case <-e.Done:
+			return nil // what came meanwhile is not answered
+		default:
+		}
 		if be.Uint32(head) != magicRequest {
 			return ErrProtocol
 		}

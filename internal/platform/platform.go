@@ -12,6 +12,8 @@ import (
 	"encoding/json"
 	"errors"
 	"time"
+
+	"kestrel/internal/core/berth"
 )
 
 // Errors that drivers wrap.
@@ -57,6 +59,12 @@ type Inventory struct {
 	Datastores []Datastore `json:"datastores"`
 	Networks   []Network   `json:"networks"`
 	Machines   []Machine   `json:"machines"`
+	// Folders are those that machines can be put into; none if the platform has none.
+	Folders []string `json:"folders,omitempty"`
+	// Names is what it accepts as the name of a machine.
+	Names berth.Names `json:"names"`
+	// Ways are those by which it can give a landed machine its addresses.
+	Ways []berth.Way `json:"ways,omitempty"`
 	// Trouble names the parts that could not be asked, such as one host of
 	// several; what is listed of them is what was last seen.
 	Trouble string `json:"trouble,omitempty"`
@@ -86,11 +94,27 @@ type Datastore struct {
 	FreeBytes     int64  `json:"freeBytes"`
 }
 
+// Kinds of networks.
+const (
+	NetworkVirtual = "virtual" // of the platform itself
+	NetworkBridge  = "bridge"  // to a network of the hosts
+	NetworkSegment = "segment" // between machines only, across hosts
+	NetworkUser    = "user"    // each machine has its own way out
+)
+
 // Network is what NICs attach to.
 type Network struct {
-	ID     string `json:"id"`
-	Name   string `json:"name"`
-	Subnet string `json:"subnet"` // CIDR, if known
+	ID      string `json:"id"`
+	Name    string `json:"name"`
+	Subnet  string `json:"subnet"`            // CIDR, if known
+	Subnet6 string `json:"subnet6,omitempty"` // of IPv6
+	Kind    string `json:"kind,omitempty"`
+	Gateway string `json:"gateway,omitempty"` // address, if known
+	VLAN    int    `json:"vlan,omitempty"`    // 0: none, or not known
+	// Isolated says that nothing leads out of it.
+	Isolated bool `json:"isolated,omitempty"`
+	// DHCP says that the platform has a DHCP server on it, which can reserve addresses.
+	DHCP bool `json:"dhcp,omitempty"`
 }
 
 // Machine is a VM.

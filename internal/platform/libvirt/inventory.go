@@ -12,6 +12,7 @@ import (
 
 	rpc "github.com/digitalocean/go-libvirt"
 
+	"kestrel/internal/core/berth"
 	"kestrel/internal/platform"
 )
 
@@ -49,7 +50,7 @@ func (d *Driver) Inventory(ctx context.Context) (platform.Inventory, error) {
 		all.Hosts, all.Pools = append(all.Hosts, inv.Hosts...), append(all.Pools, inv.Pools...)
 		all.Datastores = append(all.Datastores, inv.Datastores...)
 		for _, n := range inv.Networks {
-			all.Networks = addNetwork(all.Networks, n.Name)
+			all.Networks = addNetwork(all.Networks, n)
 		}
 		for _, m := range inv.Machines {
 			if at := slices.IndexFunc(all.Machines, func(x platform.Machine) bool { return x.ID == m.ID }); at < 0 {
@@ -65,6 +66,7 @@ func (d *Driver) Inventory(ctx context.Context) (platform.Inventory, error) {
 		}
 		all.Trouble = failed.Error()
 	}
+	all.Names, all.Ways = nameRule(), []berth.Way{berth.DHCP, berth.Agent, berth.Seed}
 	slices.SortFunc(all.Machines, func(a, b platform.Machine) int { return strings.Compare(a.Name, b.Name) })
 	d.settleSoon()
 	return all, nil
@@ -141,7 +143,18 @@ func (d *Driver) inventoryOf(ctx context.Context, h *host) (platform.Inventory, 
 			return inv, fmt.Errorf("networks of host %s: %w", h.name(), err)
 		}
 		for _, n := range nets {
-			inv.Networks = addNetwork(inv.Networks, n.Name)
+			text, err := l.NetworkGetXMLDesc(n, 0)
+			if is(err, rpc.ErrNoNetwork) {
+				continue // undefined meanwhile
+			}
+			if err != nil {
+				return inv, fmt.Errorf("network %s: %w", n.Name, err)
+			}
+			x, err := networkOf(n.Name, text)
+			if err != nil {
+				return inv, err
+			}
+			inv.Networks = addNetwork(inv.Networks, x)
 		}
 		domains, _, err := l.ConnectListAllDomains(1, 0)
 		if err != nil {
@@ -160,20 +173,13 @@ func (d *Driver) inventoryOf(ctx context.Context, h *host) (platform.Inventory, 
 				used += m.MemoryBytes
 			}
 			for _, n := range m.NICs {
-				inv.Networks = addNetwork(inv.Networks, n.Network)
+				inv.Networks = addNetwork(inv.Networks, unmanaged(n.Network))
 			}
 			inv.Machines = append(inv.Machines, m)
 		}
 		inv.Pools = append(inv.Pools, platform.Pool{ID: id, Name: h.name(), MemoryBytes: int64(memory) << 10, MemoryFreeBytes: int64(memory)<<10 - used})
 		return inv, nil
 	})
-}
-
-func addNetwork(all []platform.Network, name string) []platform.Network {
-	if name == "" || slices.ContainsFunc(all, func(n platform.Network) bool { return n.Name == name }) {
-		return all
-	}
-	return append(all, platform.Network{ID: name, Name: name})
 }
 
 // scoped names something of one host: several hosts may use the same names.
