@@ -971,6 +971,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/groups/{id}/berth": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** How a group's machines arrive at the recovery site, and what is wrong with it */
+        get: operations["getBerth"];
+        /** Say how a group's machines arrive; it is kept at the recovery site */
+        put: operations["setBerth"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/groups/{id}/berth/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a berth would make of a group's machines; what is wrong with it is in the answer */
+        post: operations["previewBerth"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/berths/{of}/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                of: string;
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** The default of a link or platform for how machines arrive here */
+        get: operations["getBerthDefault"];
+        /** Change the default of a link or platform */
+        put: operations["setBerthDefault"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/berths/{of}/{id}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                of: string;
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a default would make of the groups that come here */
+        post: operations["previewBerthDefault"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/groups/{id}/cycles": {
         parameters: {
             query?: never;
@@ -1693,6 +1773,214 @@ export interface components {
              * @description How often a recovery is to be tried; 0 is never
              */
             drillEverySeconds?: number;
+        };
+        /** @description Where cards of a network at home are attached; none is not connected */
+        BerthNetwork: {
+            home: string;
+            live?: string;
+            drill?: string;
+        };
+        /** @description How machines arrive. What is left out is as the layer below says */
+        Berth: {
+            /** @description Name of the platform here; for the group, or the default of a link */
+            platform?: string;
+            pool?: string;
+            datastore?: string;
+            folder?: string;
+            /** @description Pattern with {name} in it, the name at home */
+            name?: string;
+            /** @description Pattern for names in drills */
+            drillName?: string;
+            /** @description 0 is as many as at home */
+            cpus?: number;
+            /**
+             * Format: int64
+             * @description 0 is as much as at home
+             */
+            memoryBytes?: number;
+            /** @description Of processors and memory, in drills */
+            drillPercent?: number;
+            networks?: components["schemas"]["BerthNetwork"][];
+            /** @description Address rules such as 10.40.8.0/24 -> 10.60.4.0/24; the first that is for an address counts */
+            rules?: string[];
+            dns?: string[];
+            /** @description Search domain */
+            suffix?: string;
+            /** @description rule, keep or dhcp */
+            address?: string;
+            /** @description How an address gets into a guest: leave, dhcp, agent or seed */
+            way?: string;
+            /** @description Command that the agent of the guest runs when it has started */
+            after?: string;
+            machines?: components["schemas"]["BerthMachine"][];
+            waves?: components["schemas"]["BerthWave"][];
+            /** @description More than one card of a machine may have a gateway */
+            severalGateways?: boolean;
+        };
+        BerthMachine: {
+            /** @description Name or ID */
+            machine: string;
+            /** @description Name of the platform here; for the group, or the default of a link */
+            platform?: string;
+            pool?: string;
+            datastore?: string;
+            folder?: string;
+            /** @description Pattern with {name} in it, the name at home */
+            name?: string;
+            /** @description Pattern for names in drills */
+            drillName?: string;
+            /** @description 0 is as many as at home */
+            cpus?: number;
+            /**
+             * Format: int64
+             * @description 0 is as much as at home
+             */
+            memoryBytes?: number;
+            /** @description Of processors and memory, in drills */
+            drillPercent?: number;
+            networks?: components["schemas"]["BerthNetwork"][];
+            /** @description Address rules such as 10.40.8.0/24 -> 10.60.4.0/24; the first that is for an address counts */
+            rules?: string[];
+            dns?: string[];
+            /** @description Search domain */
+            suffix?: string;
+            /** @description rule, keep or dhcp */
+            address?: string;
+            /** @description How an address gets into a guest: leave, dhcp, agent or seed */
+            way?: string;
+            /** @description Command that the agent of the guest runs when it has started */
+            after?: string;
+            /** @description Machines of one wave start together; 0 is the first */
+            wave?: number;
+            cards?: components["schemas"]["BerthCard"][];
+        };
+        BerthCard: {
+            /** @description MAC address, or number from 1 on */
+            card: string;
+            live?: string;
+            drill?: string;
+            /** @description rule, keep, dhcp, or an address with its mask */
+            address?: string;
+            /** @description An address, or none */
+            gateway?: string;
+            drillAddress?: string;
+            drillGateway?: string;
+        };
+        BerthWave: {
+            number: number;
+            /**
+             * Format: int64
+             * @description After the check, before the next wave
+             */
+            waitSeconds?: number;
+            /** @description none, agent, or port with a number */
+            check?: string;
+            /**
+             * Format: int64
+             * @description How long the check may take; 0 is ten minutes
+             */
+            limitSeconds?: number;
+        };
+        WriteBerth: {
+            /**
+             * Format: int64
+             * @description The one that was looked at; 0 if there is none
+             */
+            revision: number;
+            berth: components["schemas"]["Berth"];
+        };
+        BerthValue: {
+            value: string;
+            /** @description Where it comes from */
+            from: string;
+        };
+        BerthAttached: {
+            network: components["schemas"]["BerthValue"];
+            /** @description With its mask, or dhcp; empty if it is not known */
+            address: string;
+            gateway: string;
+            from: string;
+        };
+        BerthArrivalCard: {
+            mac: string;
+            /** @description At home */
+            network: string;
+            /** @description At home; empty if it is not known */
+            address: string;
+            live: components["schemas"]["BerthAttached"];
+            drill: components["schemas"]["BerthAttached"];
+        };
+        BerthArrival: {
+            id: string;
+            machine: string;
+            platform: components["schemas"]["BerthValue"];
+            pool: components["schemas"]["BerthValue"];
+            datastore: components["schemas"]["BerthValue"];
+            folder: components["schemas"]["BerthValue"];
+            name: components["schemas"]["BerthValue"];
+            drillName: components["schemas"]["BerthValue"];
+            way: components["schemas"]["BerthValue"];
+            dns: components["schemas"]["BerthValue"];
+            suffix: components["schemas"]["BerthValue"];
+            after: components["schemas"]["BerthValue"];
+            cpus: number;
+            drillCpus: number;
+            /** Format: int64 */
+            memoryBytes: number;
+            /** Format: int64 */
+            drillMemoryBytes: number;
+            sizeFrom: string;
+            /** @description What that way cannot do */
+            wayLimit: string;
+            wave: number;
+            cards: components["schemas"]["BerthArrivalCard"][];
+        };
+        BerthNetworkChoice: {
+            name: string;
+            note: string;
+            isolated: boolean;
+        };
+        /** @description What can be chosen on the platform that machines arrive on */
+        BerthChoices: {
+            platforms: string[];
+            pools: string[];
+            datastores: string[];
+            folders: string[];
+            homeNetworks: string[];
+            ways: string[];
+            networks: components["schemas"]["BerthNetworkChoice"][];
+        };
+        BerthView: {
+            /** @description The recovery site */
+            site: string;
+            /** Format: int64 */
+            revision: number;
+            berth: components["schemas"]["Berth"];
+            /** @description Where what is known of the machines comes from */
+            machines: string;
+            arrivals: components["schemas"]["BerthArrival"][];
+            faults: components["schemas"]["FieldError"][];
+            warnings: components["schemas"]["FieldError"][];
+            choices: components["schemas"]["BerthChoices"];
+        };
+        BerthEffect: {
+            id: string;
+            name: string;
+            changes: string[];
+            faults: components["schemas"]["FieldError"][];
+        };
+        BerthDefault: {
+            of: string;
+            name: string;
+            id: string;
+            /** Format: int64 */
+            revision: number;
+            berth: components["schemas"]["Berth"];
+            faults: components["schemas"]["FieldError"][];
+            warnings: components["schemas"]["FieldError"][];
+            /** @description What it makes of the groups that come here */
+            groups: components["schemas"]["BerthEffect"][];
+            choices: components["schemas"]["BerthChoices"];
         };
         TierPatch: {
             name?: string;
@@ -4815,6 +5103,163 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Group"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getBerth: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BerthView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setBerth: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WriteBerth"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BerthView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewBerth: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Berth"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BerthView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getBerthDefault: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                of: string;
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BerthDefault"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setBerthDefault: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                of: string;
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WriteBerth"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BerthDefault"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewBerthDefault: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                of: string;
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Berth"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BerthDefault"];
                 };
             };
             default: components["responses"]["Problem"];

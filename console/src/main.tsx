@@ -15,6 +15,8 @@ function page<K extends string>(load: () => Promise<Record<K, ComponentType>>, n
 
 const AccessPage = page(() => import("./pages/access"), "AccessPage");
 const ActivityPage = page(() => import("./pages/activity"), "ActivityPage");
+const BerthDefaultPage = page(() => import("./pages/berth"), "BerthDefaultPage");
+const GroupBerthPage = page(() => import("./pages/berth"), "GroupBerthPage");
 const CalendarPage = page(() => import("./pages/calendar"), "CalendarPage");
 const GroupPage = page(() => import("./pages/group"), "GroupPage");
 const GroupFormPage = page(() => import("./pages/groupform"), "GroupFormPage");
@@ -45,6 +47,8 @@ if (root) {
               <Route path="/groups/new" element={<GroupFormPage />} />
               <Route path="/groups/:id" element={<GroupPage />} />
               <Route path="/groups/:id/edit" element={<GroupFormPage />} />
+              <Route path="/groups/:id/berth" element={<GroupBerthPage />} />
+              <Route path="/berths/:of/:id" element={<BerthDefaultPage />} />
               <Route path="/calendar" element={<CalendarPage />} />
               <Route path="/tiers" element={<TiersPage />} />
               <Route path="/points" element={<PointsPage />} />

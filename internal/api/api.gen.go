@@ -175,6 +175,254 @@ type Activity struct {
 	Who      string `json:"who"`
 }
 
+// Berth How machines arrive. What is left out is as the layer below says
+type Berth struct {
+	// Address rule, keep or dhcp
+	Address *string `json:"address,omitempty"`
+
+	// After Command that the agent of the guest runs when it has started
+	After *string `json:"after,omitempty"`
+
+	// Cpus 0 is as many as at home
+	Cpus      *int      `json:"cpus,omitempty"`
+	Datastore *string   `json:"datastore,omitempty"`
+	DNS       *[]string `json:"dns,omitempty"`
+
+	// DrillName Pattern for names in drills
+	DrillName *string `json:"drillName,omitempty"`
+
+	// DrillPercent Of processors and memory, in drills
+	DrillPercent *int            `json:"drillPercent,omitempty"`
+	Folder       *string         `json:"folder,omitempty"`
+	Machines     *[]BerthMachine `json:"machines,omitempty"`
+
+	// MemoryBytes 0 is as much as at home
+	MemoryBytes *int64 `json:"memoryBytes,omitempty"`
+
+	// Name Pattern with {name} in it, the name at home
+	Name     *string         `json:"name,omitempty"`
+	Networks *[]BerthNetwork `json:"networks,omitempty"`
+
+	// Platform Name of the platform here; for the group, or the default of a link
+	Platform *string `json:"platform,omitempty"`
+	Pool     *string `json:"pool,omitempty"`
+
+	// Rules Address rules such as 10.40.8.0/24 -> 10.60.4.0/24; the first that is for an address counts
+	Rules *[]string `json:"rules,omitempty"`
+
+	// SeveralGateways More than one card of a machine may have a gateway
+	SeveralGateways *bool `json:"severalGateways,omitempty"`
+
+	// Suffix Search domain
+	Suffix *string      `json:"suffix,omitempty"`
+	Waves  *[]BerthWave `json:"waves,omitempty"`
+
+	// Way How an address gets into a guest: leave, dhcp, agent or seed
+	Way *string `json:"way,omitempty"`
+}
+
+// BerthArrival defines model for BerthArrival.
+type BerthArrival struct {
+	After            BerthValue         `json:"after"`
+	Cards            []BerthArrivalCard `json:"cards"`
+	Cpus             int                `json:"cpus"`
+	Datastore        BerthValue         `json:"datastore"`
+	DNS              BerthValue         `json:"dns"`
+	DrillCpus        int                `json:"drillCpus"`
+	DrillMemoryBytes int64              `json:"drillMemoryBytes"`
+	DrillName        BerthValue         `json:"drillName"`
+	Folder           BerthValue         `json:"folder"`
+	ID               string             `json:"id"`
+	Machine          string             `json:"machine"`
+	MemoryBytes      int64              `json:"memoryBytes"`
+	Name             BerthValue         `json:"name"`
+	Platform         BerthValue         `json:"platform"`
+	Pool             BerthValue         `json:"pool"`
+	SizeFrom         string             `json:"sizeFrom"`
+	Suffix           BerthValue         `json:"suffix"`
+	Wave             int                `json:"wave"`
+	Way              BerthValue         `json:"way"`
+
+	// WayLimit What that way cannot do
+	WayLimit string `json:"wayLimit"`
+}
+
+// BerthArrivalCard defines model for BerthArrivalCard.
+type BerthArrivalCard struct {
+	// Address At home; empty if it is not known
+	Address string        `json:"address"`
+	Drill   BerthAttached `json:"drill"`
+	Live    BerthAttached `json:"live"`
+	Mac     string        `json:"mac"`
+
+	// Network At home
+	Network string `json:"network"`
+}
+
+// BerthAttached defines model for BerthAttached.
+type BerthAttached struct {
+	// Address With its mask, or dhcp; empty if it is not known
+	Address string     `json:"address"`
+	From    string     `json:"from"`
+	Gateway string     `json:"gateway"`
+	Network BerthValue `json:"network"`
+}
+
+// BerthCard defines model for BerthCard.
+type BerthCard struct {
+	// Address rule, keep, dhcp, or an address with its mask
+	Address *string `json:"address,omitempty"`
+
+	// Card MAC address, or number from 1 on
+	Card         string  `json:"card"`
+	Drill        *string `json:"drill,omitempty"`
+	DrillAddress *string `json:"drillAddress,omitempty"`
+	DrillGateway *string `json:"drillGateway,omitempty"`
+
+	// Gateway An address, or none
+	Gateway *string `json:"gateway,omitempty"`
+	Live    *string `json:"live,omitempty"`
+}
+
+// BerthChoices What can be chosen on the platform that machines arrive on
+type BerthChoices struct {
+	Datastores   []string             `json:"datastores"`
+	Folders      []string             `json:"folders"`
+	HomeNetworks []string             `json:"homeNetworks"`
+	Networks     []BerthNetworkChoice `json:"networks"`
+	Platforms    []string             `json:"platforms"`
+	Pools        []string             `json:"pools"`
+	Ways         []string             `json:"ways"`
+}
+
+// BerthDefault defines model for BerthDefault.
+type BerthDefault struct {
+	// Berth How machines arrive. What is left out is as the layer below says
+	Berth Berth `json:"berth"`
+
+	// Choices What can be chosen on the platform that machines arrive on
+	Choices BerthChoices `json:"choices"`
+	Faults  []FieldError `json:"faults"`
+
+	// Groups What it makes of the groups that come here
+	Groups   []BerthEffect `json:"groups"`
+	ID       string        `json:"id"`
+	Name     string        `json:"name"`
+	Of       string        `json:"of"`
+	Revision int64         `json:"revision"`
+	Warnings []FieldError  `json:"warnings"`
+}
+
+// BerthEffect defines model for BerthEffect.
+type BerthEffect struct {
+	Changes []string     `json:"changes"`
+	Faults  []FieldError `json:"faults"`
+	ID      string       `json:"id"`
+	Name    string       `json:"name"`
+}
+
+// BerthMachine defines model for BerthMachine.
+type BerthMachine struct {
+	// Address rule, keep or dhcp
+	Address *string `json:"address,omitempty"`
+
+	// After Command that the agent of the guest runs when it has started
+	After *string      `json:"after,omitempty"`
+	Cards *[]BerthCard `json:"cards,omitempty"`
+
+	// Cpus 0 is as many as at home
+	Cpus      *int      `json:"cpus,omitempty"`
+	Datastore *string   `json:"datastore,omitempty"`
+	DNS       *[]string `json:"dns,omitempty"`
+
+	// DrillName Pattern for names in drills
+	DrillName *string `json:"drillName,omitempty"`
+
+	// DrillPercent Of processors and memory, in drills
+	DrillPercent *int    `json:"drillPercent,omitempty"`
+	Folder       *string `json:"folder,omitempty"`
+
+	// Machine Name or ID
+	Machine string `json:"machine"`
+
+	// MemoryBytes 0 is as much as at home
+	MemoryBytes *int64 `json:"memoryBytes,omitempty"`
+
+	// Name Pattern with {name} in it, the name at home
+	Name     *string         `json:"name,omitempty"`
+	Networks *[]BerthNetwork `json:"networks,omitempty"`
+
+	// Platform Name of the platform here; for the group, or the default of a link
+	Platform *string `json:"platform,omitempty"`
+	Pool     *string `json:"pool,omitempty"`
+
+	// Rules Address rules such as 10.40.8.0/24 -> 10.60.4.0/24; the first that is for an address counts
+	Rules *[]string `json:"rules,omitempty"`
+
+	// Suffix Search domain
+	Suffix *string `json:"suffix,omitempty"`
+
+	// Wave Machines of one wave start together; 0 is the first
+	Wave *int `json:"wave,omitempty"`
+
+	// Way How an address gets into a guest: leave, dhcp, agent or seed
+	Way *string `json:"way,omitempty"`
+}
+
+// BerthNetwork Where cards of a network at home are attached; none is not connected
+type BerthNetwork struct {
+	Drill *string `json:"drill,omitempty"`
+	Home  string  `json:"home"`
+	Live  *string `json:"live,omitempty"`
+}
+
+// BerthNetworkChoice defines model for BerthNetworkChoice.
+type BerthNetworkChoice struct {
+	Isolated bool   `json:"isolated"`
+	Name     string `json:"name"`
+	Note     string `json:"note"`
+}
+
+// BerthValue defines model for BerthValue.
+type BerthValue struct {
+	// From Where it comes from
+	From  string `json:"from"`
+	Value string `json:"value"`
+}
+
+// BerthView defines model for BerthView.
+type BerthView struct {
+	Arrivals []BerthArrival `json:"arrivals"`
+
+	// Berth How machines arrive. What is left out is as the layer below says
+	Berth Berth `json:"berth"`
+
+	// Choices What can be chosen on the platform that machines arrive on
+	Choices BerthChoices `json:"choices"`
+	Faults  []FieldError `json:"faults"`
+
+	// Machines Where what is known of the machines comes from
+	Machines string `json:"machines"`
+	Revision int64  `json:"revision"`
+
+	// Site The recovery site
+	Site     string       `json:"site"`
+	Warnings []FieldError `json:"warnings"`
+}
+
+// BerthWave defines model for BerthWave.
+type BerthWave struct {
+	// Check none, agent, or port with a number
+	Check *string `json:"check,omitempty"`
+
+	// LimitSeconds How long the check may take; 0 is ten minutes
+	LimitSeconds *int64 `json:"limitSeconds,omitempty"`
+	Number       int    `json:"number"`
+
+	// WaitSeconds After the check, before the next wave
+	WaitSeconds *int64 `json:"waitSeconds,omitempty"`
+}
+
 // Board defines model for Board.
 type Board struct {
 	Dark     string       `json:"dark"`
@@ -1968,6 +2216,15 @@ type Welcome struct {
 	Token    string  `json:"token"`
 }
 
+// WriteBerth defines model for WriteBerth.
+type WriteBerth struct {
+	// Berth How machines arrive. What is left out is as the layer below says
+	Berth Berth `json:"berth"`
+
+	// Revision The one that was looked at; 0 if there is none
+	Revision int64 `json:"revision"`
+}
+
 // ListActivityParams defines parameters for ListActivity.
 type ListActivityParams struct {
 	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
@@ -2122,6 +2379,12 @@ type ListPointsParams struct {
 	Skip *int `form:"skip,omitempty" json:"skip,omitempty"`
 }
 
+// SetBerthDefaultJSONRequestBody defines body for SetBerthDefault for application/json ContentType.
+type SetBerthDefaultJSONRequestBody = WriteBerth
+
+// PreviewBerthDefaultJSONRequestBody defines body for PreviewBerthDefault for application/json ContentType.
+type PreviewBerthDefaultJSONRequestBody = Berth
+
 // CarryCopyJSONRequestBody defines body for CarryCopy for application/json ContentType.
 type CarryCopyJSONRequestBody = NewCopy
 
@@ -2133,6 +2396,12 @@ type CreateGroupJSONRequestBody = NewGroup
 
 // UpdateGroupJSONRequestBody defines body for UpdateGroup for application/json ContentType.
 type UpdateGroupJSONRequestBody = GroupPatch
+
+// SetBerthJSONRequestBody defines body for SetBerth for application/json ContentType.
+type SetBerthJSONRequestBody = WriteBerth
+
+// PreviewBerthJSONRequestBody defines body for PreviewBerth for application/json ContentType.
+type PreviewBerthJSONRequestBody = Berth
 
 // PauseGroupJSONRequestBody defines body for PauseGroup for application/json ContentType.
 type PauseGroupJSONRequestBody = PauseRequest
@@ -2308,6 +2577,39 @@ type ClientInterface interface {
 	// Corresponds with GET /activity/verification (the `VerifyActivity` operationId).
 	VerifyActivity(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetBerthDefault The default of a link or platform for how machines arrive here
+	//
+	// Corresponds with GET /berths/{of}/{id} (the `GetBerthDefault` operationId).
+	GetBerthDefault(ctx context.Context, of string, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetBerthDefaultWithBody Change the default of a link or platform
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /berths/{of}/{id} (the `SetBerthDefault` operationId).
+	SetBerthDefaultWithBody(ctx context.Context, of string, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetBerthDefault Change the default of a link or platform
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /berths/{of}/{id} (the `SetBerthDefault` operationId).
+	SetBerthDefault(ctx context.Context, of string, id string, body SetBerthDefaultJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewBerthDefaultWithBody What a default would make of the groups that come here
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /berths/{of}/{id}/preview (the `PreviewBerthDefault` operationId).
+	PreviewBerthDefaultWithBody(ctx context.Context, of string, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewBerthDefault What a default would make of the groups that come here
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /berths/{of}/{id}/preview (the `PreviewBerthDefault` operationId).
+	PreviewBerthDefault(ctx context.Context, of string, id string, body PreviewBerthDefaultJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetBoard What matters now, worst first
 	//
 	// Corresponds with GET /board (the `GetBoard` operationId).
@@ -2423,6 +2725,39 @@ type ClientInterface interface {
 	//
 	// Corresponds with PATCH /groups/{id} (the `UpdateGroup` operationId).
 	UpdateGroup(ctx context.Context, id string, params *UpdateGroupParams, body UpdateGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetBerth How a group's machines arrive at the recovery site, and what is wrong with it
+	//
+	// Corresponds with GET /groups/{id}/berth (the `GetBerth` operationId).
+	GetBerth(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetBerthWithBody Say how a group's machines arrive; it is kept at the recovery site
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /groups/{id}/berth (the `SetBerth` operationId).
+	SetBerthWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetBerth Say how a group's machines arrive; it is kept at the recovery site
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /groups/{id}/berth (the `SetBerth` operationId).
+	SetBerth(ctx context.Context, id string, body SetBerthJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewBerthWithBody What a berth would make of a group's machines; what is wrong with it is in the answer
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /groups/{id}/berth/preview (the `PreviewBerth` operationId).
+	PreviewBerthWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewBerth What a berth would make of a group's machines; what is wrong with it is in the answer
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /groups/{id}/berth/preview (the `PreviewBerth` operationId).
+	PreviewBerth(ctx context.Context, id string, body PreviewBerthJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListCycles Cycles, newest first
 	//
@@ -3145,6 +3480,89 @@ func (c *Client) VerifyActivity(ctx context.Context, reqEditors ...RequestEditor
 	return c.Client.Do(req)
 }
 
+// GetBerthDefault The default of a link or platform for how machines arrive here
+//
+// Corresponds with GET /berths/{of}/{id} (the `GetBerthDefault` operationId).
+func (c *Client) GetBerthDefault(ctx context.Context, of string, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetBerthDefaultRequest(c.Server, of, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetBerthDefaultWithBody Change the default of a link or platform
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /berths/{of}/{id} (the `SetBerthDefault` operationId).
+func (c *Client) SetBerthDefaultWithBody(ctx context.Context, of string, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetBerthDefaultRequestWithBody(c.Server, of, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetBerthDefault Change the default of a link or platform
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /berths/{of}/{id} (the `SetBerthDefault` operationId).
+func (c *Client) SetBerthDefault(ctx context.Context, of string, id string, body SetBerthDefaultJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetBerthDefaultRequest(c.Server, of, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewBerthDefaultWithBody What a default would make of the groups that come here
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /berths/{of}/{id}/preview (the `PreviewBerthDefault` operationId).
+func (c *Client) PreviewBerthDefaultWithBody(ctx context.Context, of string, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewBerthDefaultRequestWithBody(c.Server, of, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewBerthDefault What a default would make of the groups that come here
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /berths/{of}/{id}/preview (the `PreviewBerthDefault` operationId).
+func (c *Client) PreviewBerthDefault(ctx context.Context, of string, id string, body PreviewBerthDefaultJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewBerthDefaultRequest(c.Server, of, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetBoard What matters now, worst first
 //
 // Corresponds with GET /board (the `GetBoard` operationId).
@@ -3451,6 +3869,89 @@ func (c *Client) UpdateGroupWithBody(ctx context.Context, id string, params *Upd
 // Corresponds with PATCH /groups/{id} (the `UpdateGroup` operationId).
 func (c *Client) UpdateGroup(ctx context.Context, id string, params *UpdateGroupParams, body UpdateGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewUpdateGroupRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetBerth How a group's machines arrive at the recovery site, and what is wrong with it
+//
+// Corresponds with GET /groups/{id}/berth (the `GetBerth` operationId).
+func (c *Client) GetBerth(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetBerthRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetBerthWithBody Say how a group's machines arrive; it is kept at the recovery site
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /groups/{id}/berth (the `SetBerth` operationId).
+func (c *Client) SetBerthWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetBerthRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetBerth Say how a group's machines arrive; it is kept at the recovery site
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /groups/{id}/berth (the `SetBerth` operationId).
+func (c *Client) SetBerth(ctx context.Context, id string, body SetBerthJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetBerthRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewBerthWithBody What a berth would make of a group's machines; what is wrong with it is in the answer
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /groups/{id}/berth/preview (the `PreviewBerth` operationId).
+func (c *Client) PreviewBerthWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewBerthRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewBerth What a berth would make of a group's machines; what is wrong with it is in the answer
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /groups/{id}/berth/preview (the `PreviewBerth` operationId).
+func (c *Client) PreviewBerth(ctx context.Context, id string, body PreviewBerthJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewBerthRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5444,6 +5945,155 @@ func NewVerifyActivityRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetBerthDefaultRequest constructs an http.Request for the GetBerthDefault method
+func NewGetBerthDefaultRequest(server string, of string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "of", of, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/berths/%s/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetBerthDefaultRequest calls the generic SetBerthDefault builder with application/json body
+func NewSetBerthDefaultRequest(server string, of string, id string, body SetBerthDefaultJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetBerthDefaultRequestWithBody(server, of, id, "application/json", bodyReader)
+}
+
+// NewSetBerthDefaultRequestWithBody constructs an http.Request for the SetBerthDefault method, with any body, and a specified content type
+func NewSetBerthDefaultRequestWithBody(server string, of string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "of", of, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/berths/%s/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPreviewBerthDefaultRequest calls the generic PreviewBerthDefault builder with application/json body
+func NewPreviewBerthDefaultRequest(server string, of string, id string, body PreviewBerthDefaultJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPreviewBerthDefaultRequestWithBody(server, of, id, "application/json", bodyReader)
+}
+
+// NewPreviewBerthDefaultRequestWithBody constructs an http.Request for the PreviewBerthDefault method, with any body, and a specified content type
+func NewPreviewBerthDefaultRequestWithBody(server string, of string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "of", of, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/berths/%s/%s/preview", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetBoardRequest constructs an http.Request for the GetBoard method
 func NewGetBoardRequest(server string) (*http.Request, error) {
 	var err error
@@ -6182,6 +6832,134 @@ func NewUpdateGroupRequestWithBody(server string, id string, params *UpdateGroup
 		}
 
 	}
+
+	return req, nil
+}
+
+// NewGetBerthRequest constructs an http.Request for the GetBerth method
+func NewGetBerthRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups/%s/berth", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetBerthRequest calls the generic SetBerth builder with application/json body
+func NewSetBerthRequest(server string, id string, body SetBerthJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetBerthRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSetBerthRequestWithBody constructs an http.Request for the SetBerth method, with any body, and a specified content type
+func NewSetBerthRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups/%s/berth", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPreviewBerthRequest calls the generic PreviewBerth builder with application/json body
+func NewPreviewBerthRequest(server string, id string, body PreviewBerthJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPreviewBerthRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewPreviewBerthRequestWithBody constructs an http.Request for the PreviewBerth method, with any body, and a specified content type
+func NewPreviewBerthRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups/%s/berth/preview", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -9617,6 +10395,41 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /activity/verification (the `VerifyActivity` operationId).
 	VerifyActivityWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyActivityResponse, error)
 
+	// GetBerthDefaultWithResponse The default of a link or platform for how machines arrive here
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /berths/{of}/{id} (the `GetBerthDefault` operationId).
+	GetBerthDefaultWithResponse(ctx context.Context, of string, id string, reqEditors ...RequestEditorFn) (*GetBerthDefaultResponse, error)
+
+	// SetBerthDefaultWithBodyWithResponse Change the default of a link or platform
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /berths/{of}/{id} (the `SetBerthDefault` operationId).
+	SetBerthDefaultWithBodyWithResponse(ctx context.Context, of string, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetBerthDefaultResponse, error)
+
+	// SetBerthDefaultWithResponse Change the default of a link or platform
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /berths/{of}/{id} (the `SetBerthDefault` operationId).
+	SetBerthDefaultWithResponse(ctx context.Context, of string, id string, body SetBerthDefaultJSONRequestBody, reqEditors ...RequestEditorFn) (*SetBerthDefaultResponse, error)
+
+	// PreviewBerthDefaultWithBodyWithResponse What a default would make of the groups that come here
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /berths/{of}/{id}/preview (the `PreviewBerthDefault` operationId).
+	PreviewBerthDefaultWithBodyWithResponse(ctx context.Context, of string, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewBerthDefaultResponse, error)
+
+	// PreviewBerthDefaultWithResponse What a default would make of the groups that come here
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /berths/{of}/{id}/preview (the `PreviewBerthDefault` operationId).
+	PreviewBerthDefaultWithResponse(ctx context.Context, of string, id string, body PreviewBerthDefaultJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewBerthDefaultResponse, error)
+
 	// GetBoardWithResponse What matters now, worst first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9756,6 +10569,41 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PATCH /groups/{id} (the `UpdateGroup` operationId).
 	UpdateGroupWithResponse(ctx context.Context, id string, params *UpdateGroupParams, body UpdateGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*UpdateGroupResponse, error)
+
+	// GetBerthWithResponse How a group's machines arrive at the recovery site, and what is wrong with it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /groups/{id}/berth (the `GetBerth` operationId).
+	GetBerthWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetBerthResponse, error)
+
+	// SetBerthWithBodyWithResponse Say how a group's machines arrive; it is kept at the recovery site
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /groups/{id}/berth (the `SetBerth` operationId).
+	SetBerthWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetBerthResponse, error)
+
+	// SetBerthWithResponse Say how a group's machines arrive; it is kept at the recovery site
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /groups/{id}/berth (the `SetBerth` operationId).
+	SetBerthWithResponse(ctx context.Context, id string, body SetBerthJSONRequestBody, reqEditors ...RequestEditorFn) (*SetBerthResponse, error)
+
+	// PreviewBerthWithBodyWithResponse What a berth would make of a group's machines; what is wrong with it is in the answer
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /groups/{id}/berth/preview (the `PreviewBerth` operationId).
+	PreviewBerthWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewBerthResponse, error)
+
+	// PreviewBerthWithResponse What a berth would make of a group's machines; what is wrong with it is in the answer
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /groups/{id}/berth/preview (the `PreviewBerth` operationId).
+	PreviewBerthWithResponse(ctx context.Context, id string, body PreviewBerthJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewBerthResponse, error)
 
 	// ListCyclesWithResponse Cycles, newest first
 	//
@@ -10652,6 +11500,150 @@ func (r VerifyActivityResponse) ContentType() string {
 	return ""
 }
 
+type GetBerthDefaultResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *BerthDefault
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetBerthDefaultResponse) GetJSON200() *BerthDefault {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetBerthDefaultResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetBerthDefaultResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetBerthDefaultResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetBerthDefaultResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetBerthDefaultResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetBerthDefaultResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *BerthDefault
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetBerthDefaultResponse) GetJSON200() *BerthDefault {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetBerthDefaultResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetBerthDefaultResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetBerthDefaultResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetBerthDefaultResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetBerthDefaultResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewBerthDefaultResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *BerthDefault
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewBerthDefaultResponse) GetJSON200() *BerthDefault {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewBerthDefaultResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewBerthDefaultResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewBerthDefaultResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewBerthDefaultResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewBerthDefaultResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetBoardResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11414,6 +12406,150 @@ func (r UpdateGroupResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r UpdateGroupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetBerthResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *BerthView
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetBerthResponse) GetJSON200() *BerthView {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetBerthResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetBerthResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetBerthResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetBerthResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetBerthResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetBerthResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *BerthView
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetBerthResponse) GetJSON200() *BerthView {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetBerthResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetBerthResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetBerthResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetBerthResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetBerthResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewBerthResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *BerthView
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewBerthResponse) GetJSON200() *BerthView {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewBerthResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewBerthResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewBerthResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewBerthResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewBerthResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -15366,6 +16502,71 @@ func (c *ClientWithResponses) VerifyActivityWithResponse(ctx context.Context, re
 	return ParseVerifyActivityResponse(rsp)
 }
 
+// GetBerthDefaultWithResponse The default of a link or platform for how machines arrive here
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /berths/{of}/{id} (the `GetBerthDefault` operationId).
+func (c *ClientWithResponses) GetBerthDefaultWithResponse(ctx context.Context, of string, id string, reqEditors ...RequestEditorFn) (*GetBerthDefaultResponse, error) {
+	rsp, err := c.GetBerthDefault(ctx, of, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetBerthDefaultResponse(rsp)
+}
+
+// SetBerthDefaultWithBodyWithResponse Change the default of a link or platform
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /berths/{of}/{id} (the `SetBerthDefault` operationId).
+func (c *ClientWithResponses) SetBerthDefaultWithBodyWithResponse(ctx context.Context, of string, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetBerthDefaultResponse, error) {
+	rsp, err := c.SetBerthDefaultWithBody(ctx, of, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetBerthDefaultResponse(rsp)
+}
+
+// SetBerthDefaultWithResponse Change the default of a link or platform
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /berths/{of}/{id} (the `SetBerthDefault` operationId).
+func (c *ClientWithResponses) SetBerthDefaultWithResponse(ctx context.Context, of string, id string, body SetBerthDefaultJSONRequestBody, reqEditors ...RequestEditorFn) (*SetBerthDefaultResponse, error) {
+	rsp, err := c.SetBerthDefault(ctx, of, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetBerthDefaultResponse(rsp)
+}
+
+// PreviewBerthDefaultWithBodyWithResponse What a default would make of the groups that come here
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /berths/{of}/{id}/preview (the `PreviewBerthDefault` operationId).
+func (c *ClientWithResponses) PreviewBerthDefaultWithBodyWithResponse(ctx context.Context, of string, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewBerthDefaultResponse, error) {
+	rsp, err := c.PreviewBerthDefaultWithBody(ctx, of, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewBerthDefaultResponse(rsp)
+}
+
+// PreviewBerthDefaultWithResponse What a default would make of the groups that come here
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /berths/{of}/{id}/preview (the `PreviewBerthDefault` operationId).
+func (c *ClientWithResponses) PreviewBerthDefaultWithResponse(ctx context.Context, of string, id string, body PreviewBerthDefaultJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewBerthDefaultResponse, error) {
+	rsp, err := c.PreviewBerthDefault(ctx, of, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewBerthDefaultResponse(rsp)
+}
+
 // GetBoardWithResponse What matters now, worst first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -15624,6 +16825,71 @@ func (c *ClientWithResponses) UpdateGroupWithResponse(ctx context.Context, id st
 		return nil, err
 	}
 	return ParseUpdateGroupResponse(rsp)
+}
+
+// GetBerthWithResponse How a group's machines arrive at the recovery site, and what is wrong with it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /groups/{id}/berth (the `GetBerth` operationId).
+func (c *ClientWithResponses) GetBerthWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetBerthResponse, error) {
+	rsp, err := c.GetBerth(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetBerthResponse(rsp)
+}
+
+// SetBerthWithBodyWithResponse Say how a group's machines arrive; it is kept at the recovery site
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /groups/{id}/berth (the `SetBerth` operationId).
+func (c *ClientWithResponses) SetBerthWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetBerthResponse, error) {
+	rsp, err := c.SetBerthWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetBerthResponse(rsp)
+}
+
+// SetBerthWithResponse Say how a group's machines arrive; it is kept at the recovery site
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /groups/{id}/berth (the `SetBerth` operationId).
+func (c *ClientWithResponses) SetBerthWithResponse(ctx context.Context, id string, body SetBerthJSONRequestBody, reqEditors ...RequestEditorFn) (*SetBerthResponse, error) {
+	rsp, err := c.SetBerth(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetBerthResponse(rsp)
+}
+
+// PreviewBerthWithBodyWithResponse What a berth would make of a group's machines; what is wrong with it is in the answer
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /groups/{id}/berth/preview (the `PreviewBerth` operationId).
+func (c *ClientWithResponses) PreviewBerthWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewBerthResponse, error) {
+	rsp, err := c.PreviewBerthWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewBerthResponse(rsp)
+}
+
+// PreviewBerthWithResponse What a berth would make of a group's machines; what is wrong with it is in the answer
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /groups/{id}/berth/preview (the `PreviewBerth` operationId).
+func (c *ClientWithResponses) PreviewBerthWithResponse(ctx context.Context, id string, body PreviewBerthJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewBerthResponse, error) {
+	rsp, err := c.PreviewBerth(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewBerthResponse(rsp)
 }
 
 // ListCyclesWithResponse Cycles, newest first
@@ -17174,6 +18440,105 @@ func ParseVerifyActivityResponse(rsp *http.Response) (*VerifyActivityResponse, e
 	return response, nil
 }
 
+// ParseGetBerthDefaultResponse parses an HTTP response from a GetBerthDefaultWithResponse call
+func ParseGetBerthDefaultResponse(rsp *http.Response) (*GetBerthDefaultResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetBerthDefaultResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest BerthDefault
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetBerthDefaultResponse parses an HTTP response from a SetBerthDefaultWithResponse call
+func ParseSetBerthDefaultResponse(rsp *http.Response) (*SetBerthDefaultResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetBerthDefaultResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest BerthDefault
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePreviewBerthDefaultResponse parses an HTTP response from a PreviewBerthDefaultWithResponse call
+func ParsePreviewBerthDefaultResponse(rsp *http.Response) (*PreviewBerthDefaultResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewBerthDefaultResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest BerthDefault
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetBoardResponse parses an HTTP response from a GetBoardWithResponse call
 func ParseGetBoardResponse(rsp *http.Response) (*GetBoardResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -17721,6 +19086,105 @@ func ParseUpdateGroupResponse(rsp *http.Response) (*UpdateGroupResponse, error) 
 			headers.ETag = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetBerthResponse parses an HTTP response from a GetBerthWithResponse call
+func ParseGetBerthResponse(rsp *http.Response) (*GetBerthResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetBerthResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest BerthView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetBerthResponse parses an HTTP response from a SetBerthWithResponse call
+func ParseSetBerthResponse(rsp *http.Response) (*SetBerthResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetBerthResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest BerthView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePreviewBerthResponse parses an HTTP response from a PreviewBerthWithResponse call
+func ParsePreviewBerthResponse(rsp *http.Response) (*PreviewBerthResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewBerthResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest BerthView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
 	}
 
 	return response, nil
@@ -20469,6 +21933,15 @@ type ServerInterface interface {
 	// VerifyActivity Go through all of the audit trail, and hold it against what this site signed and others hold
 	// (GET /activity/verification)
 	VerifyActivity(ctx *echo.Context) error
+	// GetBerthDefault The default of a link or platform for how machines arrive here
+	// (GET /berths/{of}/{id})
+	GetBerthDefault(ctx *echo.Context, of string, id string) error
+	// SetBerthDefault Change the default of a link or platform
+	// (PUT /berths/{of}/{id})
+	SetBerthDefault(ctx *echo.Context, of string, id string) error
+	// PreviewBerthDefault What a default would make of the groups that come here
+	// (POST /berths/{of}/{id}/preview)
+	PreviewBerthDefault(ctx *echo.Context, of string, id string) error
 	// GetBoard What matters now, worst first
 	// (GET /board)
 	GetBoard(ctx *echo.Context) error
@@ -20517,6 +21990,15 @@ type ServerInterface interface {
 	// UpdateGroup Change a group; what is left out stays
 	// (PATCH /groups/{id})
 	UpdateGroup(ctx *echo.Context, id string, params UpdateGroupParams) error
+	// GetBerth How a group's machines arrive at the recovery site, and what is wrong with it
+	// (GET /groups/{id}/berth)
+	GetBerth(ctx *echo.Context, id string) error
+	// SetBerth Say how a group's machines arrive; it is kept at the recovery site
+	// (PUT /groups/{id}/berth)
+	SetBerth(ctx *echo.Context, id string) error
+	// PreviewBerth What a berth would make of a group's machines; what is wrong with it is in the answer
+	// (POST /groups/{id}/berth/preview)
+	PreviewBerth(ctx *echo.Context, id string) error
 	// ListCycles Cycles, newest first
 	// (GET /groups/{id}/cycles)
 	ListCycles(ctx *echo.Context, id string, params ListCyclesParams) error
@@ -20845,6 +22327,78 @@ func (w *ServerInterfaceWrapper) VerifyActivity(ctx *echo.Context) error {
 	return err
 }
 
+// GetBerthDefault converts echo context to params.
+func (w *ServerInterfaceWrapper) GetBerthDefault(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "of" -------------
+	var of string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "of", ctx.Param("of"), &of, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter of: %s", err))
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetBerthDefault(ctx, of, id)
+	return err
+}
+
+// SetBerthDefault converts echo context to params.
+func (w *ServerInterfaceWrapper) SetBerthDefault(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "of" -------------
+	var of string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "of", ctx.Param("of"), &of, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter of: %s", err))
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetBerthDefault(ctx, of, id)
+	return err
+}
+
+// PreviewBerthDefault converts echo context to params.
+func (w *ServerInterfaceWrapper) PreviewBerthDefault(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "of" -------------
+	var of string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "of", ctx.Param("of"), &of, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter of: %s", err))
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PreviewBerthDefault(ctx, of, id)
+	return err
+}
+
 // GetBoard converts echo context to params.
 func (w *ServerInterfaceWrapper) GetBoard(ctx *echo.Context) error {
 	var err error
@@ -21145,6 +22699,54 @@ func (w *ServerInterfaceWrapper) UpdateGroup(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.UpdateGroup(ctx, id, params)
+	return err
+}
+
+// GetBerth converts echo context to params.
+func (w *ServerInterfaceWrapper) GetBerth(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetBerth(ctx, id)
+	return err
+}
+
+// SetBerth converts echo context to params.
+func (w *ServerInterfaceWrapper) SetBerth(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetBerth(ctx, id)
+	return err
+}
+
+// PreviewBerth converts echo context to params.
+func (w *ServerInterfaceWrapper) PreviewBerth(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PreviewBerth(ctx, id)
 	return err
 }
 
@@ -22495,6 +24097,12 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/groups/:id/pause", wrapper.PauseGroup, options.OperationMiddlewares["pauseGroup"]...)
 	router.POST(options.BaseURL+"/groups/:id/resume", wrapper.ResumeGroup, options.OperationMiddlewares["resumeGroup"]...)
 	router.DELETE(options.BaseURL+"/groups/:id/deletion", wrapper.StopDeletion, options.OperationMiddlewares["stopDeletion"]...)
+	router.GET(options.BaseURL+"/groups/:id/berth", wrapper.GetBerth, options.OperationMiddlewares["getBerth"]...)
+	router.PUT(options.BaseURL+"/groups/:id/berth", wrapper.SetBerth, options.OperationMiddlewares["setBerth"]...)
+	router.POST(options.BaseURL+"/groups/:id/berth/preview", wrapper.PreviewBerth, options.OperationMiddlewares["previewBerth"]...)
+	router.GET(options.BaseURL+"/berths/:of/:id", wrapper.GetBerthDefault, options.OperationMiddlewares["getBerthDefault"]...)
+	router.PUT(options.BaseURL+"/berths/:of/:id", wrapper.SetBerthDefault, options.OperationMiddlewares["setBerthDefault"]...)
+	router.POST(options.BaseURL+"/berths/:of/:id/preview", wrapper.PreviewBerthDefault, options.OperationMiddlewares["previewBerthDefault"]...)
 	router.GET(options.BaseURL+"/groups/:id/cycles", wrapper.ListCycles, options.OperationMiddlewares["listCycles"]...)
 	router.GET(options.BaseURL+"/groups/:id/exposure", wrapper.GetExposure, options.OperationMiddlewares["getExposure"]...)
 	router.GET(options.BaseURL+"/points", wrapper.ListPoints, options.OperationMiddlewares["listPoints"]...)
@@ -22595,6 +24203,128 @@ type VerifyActivitydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response VerifyActivitydefaultApplicationProblemPlusJSONResponse) VisitVerifyActivityResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetBerthDefaultRequestObject struct {
+	Of string `json:"of"`
+	ID string `json:"id"`
+}
+
+type GetBerthDefaultResponseObject interface {
+	VisitGetBerthDefaultResponse(w http.ResponseWriter) error
+}
+
+type GetBerthDefault200JSONResponse BerthDefault
+
+func (response GetBerthDefault200JSONResponse) VisitGetBerthDefaultResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetBerthDefaultdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetBerthDefaultdefaultApplicationProblemPlusJSONResponse) VisitGetBerthDefaultResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetBerthDefaultRequestObject struct {
+	Of   string `json:"of"`
+	ID   string `json:"id"`
+	Body *SetBerthDefaultJSONRequestBody
+}
+
+type SetBerthDefaultResponseObject interface {
+	VisitSetBerthDefaultResponse(w http.ResponseWriter) error
+}
+
+type SetBerthDefault200JSONResponse BerthDefault
+
+func (response SetBerthDefault200JSONResponse) VisitSetBerthDefaultResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetBerthDefaultdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetBerthDefaultdefaultApplicationProblemPlusJSONResponse) VisitSetBerthDefaultResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewBerthDefaultRequestObject struct {
+	Of   string `json:"of"`
+	ID   string `json:"id"`
+	Body *PreviewBerthDefaultJSONRequestBody
+}
+
+type PreviewBerthDefaultResponseObject interface {
+	VisitPreviewBerthDefaultResponse(w http.ResponseWriter) error
+}
+
+type PreviewBerthDefault200JSONResponse BerthDefault
+
+func (response PreviewBerthDefault200JSONResponse) VisitPreviewBerthDefaultResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewBerthDefaultdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewBerthDefaultdefaultApplicationProblemPlusJSONResponse) VisitPreviewBerthDefaultResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -23264,6 +24994,125 @@ type UpdateGroupdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response UpdateGroupdefaultApplicationProblemPlusJSONResponse) VisitUpdateGroupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetBerthRequestObject struct {
+	ID string `json:"id"`
+}
+
+type GetBerthResponseObject interface {
+	VisitGetBerthResponse(w http.ResponseWriter) error
+}
+
+type GetBerth200JSONResponse BerthView
+
+func (response GetBerth200JSONResponse) VisitGetBerthResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetBerthdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetBerthdefaultApplicationProblemPlusJSONResponse) VisitGetBerthResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetBerthRequestObject struct {
+	ID   string `json:"id"`
+	Body *SetBerthJSONRequestBody
+}
+
+type SetBerthResponseObject interface {
+	VisitSetBerthResponse(w http.ResponseWriter) error
+}
+
+type SetBerth200JSONResponse BerthView
+
+func (response SetBerth200JSONResponse) VisitSetBerthResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetBerthdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetBerthdefaultApplicationProblemPlusJSONResponse) VisitSetBerthResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewBerthRequestObject struct {
+	ID   string `json:"id"`
+	Body *PreviewBerthJSONRequestBody
+}
+
+type PreviewBerthResponseObject interface {
+	VisitPreviewBerthResponse(w http.ResponseWriter) error
+}
+
+type PreviewBerth200JSONResponse BerthView
+
+func (response PreviewBerth200JSONResponse) VisitPreviewBerthResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewBerthdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewBerthdefaultApplicationProblemPlusJSONResponse) VisitPreviewBerthResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -26466,6 +28315,15 @@ type StrictServerInterface interface {
 	// VerifyActivity Go through all of the audit trail, and hold it against what this site signed and others hold
 	// (GET /activity/verification)
 	VerifyActivity(ctx context.Context, request VerifyActivityRequestObject) (VerifyActivityResponseObject, error)
+	// GetBerthDefault The default of a link or platform for how machines arrive here
+	// (GET /berths/{of}/{id})
+	GetBerthDefault(ctx context.Context, request GetBerthDefaultRequestObject) (GetBerthDefaultResponseObject, error)
+	// SetBerthDefault Change the default of a link or platform
+	// (PUT /berths/{of}/{id})
+	SetBerthDefault(ctx context.Context, request SetBerthDefaultRequestObject) (SetBerthDefaultResponseObject, error)
+	// PreviewBerthDefault What a default would make of the groups that come here
+	// (POST /berths/{of}/{id}/preview)
+	PreviewBerthDefault(ctx context.Context, request PreviewBerthDefaultRequestObject) (PreviewBerthDefaultResponseObject, error)
 	// GetBoard What matters now, worst first
 	// (GET /board)
 	GetBoard(ctx context.Context, request GetBoardRequestObject) (GetBoardResponseObject, error)
@@ -26514,6 +28372,15 @@ type StrictServerInterface interface {
 	// UpdateGroup Change a group; what is left out stays
 	// (PATCH /groups/{id})
 	UpdateGroup(ctx context.Context, request UpdateGroupRequestObject) (UpdateGroupResponseObject, error)
+	// GetBerth How a group's machines arrive at the recovery site, and what is wrong with it
+	// (GET /groups/{id}/berth)
+	GetBerth(ctx context.Context, request GetBerthRequestObject) (GetBerthResponseObject, error)
+	// SetBerth Say how a group's machines arrive; it is kept at the recovery site
+	// (PUT /groups/{id}/berth)
+	SetBerth(ctx context.Context, request SetBerthRequestObject) (SetBerthResponseObject, error)
+	// PreviewBerth What a berth would make of a group's machines; what is wrong with it is in the answer
+	// (POST /groups/{id}/berth/preview)
+	PreviewBerth(ctx context.Context, request PreviewBerthRequestObject) (PreviewBerthResponseObject, error)
 	// ListCycles Cycles, newest first
 	// (GET /groups/{id}/cycles)
 	ListCycles(ctx context.Context, request ListCyclesRequestObject) (ListCyclesResponseObject, error)
@@ -26822,6 +28689,130 @@ func (sh *strictHandler) VerifyActivity(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(VerifyActivityResponseObject); ok {
 		return validResponse.VisitVerifyActivityResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetBerthDefault operation middleware
+func (sh *strictHandler) GetBerthDefault(ctx *echo.Context, of string, id string) error {
+	var request GetBerthDefaultRequestObject
+
+	request.Of = of
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetBerthDefault(ctx.Request().Context(), request.(GetBerthDefaultRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetBerthDefault")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetBerthDefaultResponseObject); ok {
+		return validResponse.VisitGetBerthDefaultResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetBerthDefault operation middleware
+func (sh *strictHandler) SetBerthDefault(ctx *echo.Context, of string, id string) error {
+	var request SetBerthDefaultRequestObject
+
+	request.Of = of
+	request.ID = id
+
+	var body SetBerthDefaultJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetBerthDefault(ctx.Request().Context(), request.(SetBerthDefaultRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetBerthDefault")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetBerthDefaultResponseObject); ok {
+		return validResponse.VisitSetBerthDefaultResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PreviewBerthDefault operation middleware
+func (sh *strictHandler) PreviewBerthDefault(ctx *echo.Context, of string, id string) error {
+	var request PreviewBerthDefaultRequestObject
+
+	request.Of = of
+	request.ID = id
+
+	var body PreviewBerthDefaultJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PreviewBerthDefault(ctx.Request().Context(), request.(PreviewBerthDefaultRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PreviewBerthDefault")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PreviewBerthDefaultResponseObject); ok {
+		return validResponse.VisitPreviewBerthDefaultResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -27300,6 +29291,127 @@ func (sh *strictHandler) UpdateGroup(ctx *echo.Context, id string, params Update
 		return err
 	} else if validResponse, ok := response.(UpdateGroupResponseObject); ok {
 		return validResponse.VisitUpdateGroupResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetBerth operation middleware
+func (sh *strictHandler) GetBerth(ctx *echo.Context, id string) error {
+	var request GetBerthRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetBerth(ctx.Request().Context(), request.(GetBerthRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetBerth")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetBerthResponseObject); ok {
+		return validResponse.VisitGetBerthResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetBerth operation middleware
+func (sh *strictHandler) SetBerth(ctx *echo.Context, id string) error {
+	var request SetBerthRequestObject
+
+	request.ID = id
+
+	var body SetBerthJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetBerth(ctx.Request().Context(), request.(SetBerthRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetBerth")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetBerthResponseObject); ok {
+		return validResponse.VisitSetBerthResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PreviewBerth operation middleware
+func (sh *strictHandler) PreviewBerth(ctx *echo.Context, id string) error {
+	var request PreviewBerthRequestObject
+
+	request.ID = id
+
+	var body PreviewBerthJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PreviewBerth(ctx.Request().Context(), request.(PreviewBerthRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PreviewBerth")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PreviewBerthResponseObject); ok {
+		return validResponse.VisitPreviewBerthResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

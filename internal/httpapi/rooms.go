@@ -2,10 +2,12 @@ package httpapi
 
 import (
 	"context"
+	"encoding/json"
 	"time"
 
 	"kestrel/internal/api"
 	"kestrel/internal/audit"
+	"kestrel/internal/berths"
 	"kestrel/internal/core/actor"
 	"kestrel/internal/directory"
 	"kestrel/internal/events"
@@ -44,6 +46,17 @@ type Rooms struct {
 	Coverage   Coverage
 	Surveys    Surveys
 	Tiers      Tiers
+	Berths     Berths
+}
+
+// Berths is how machines arrive at their recovery sites.
+type Berths interface {
+	Show(ctx context.Context, who actor.Actor, group string) (berths.View, error)
+	Preview(ctx context.Context, who actor.Actor, group string, wish json.RawMessage) (berths.View, error)
+	Write(ctx context.Context, who actor.Actor, group string, revision int64, wish json.RawMessage) (berths.View, error)
+	Default(of, id string) (berths.DefaultView, error)
+	PreviewDefault(of, id string, wish json.RawMessage) (berths.DefaultView, error)
+	WriteDefault(ctx context.Context, who actor.Actor, of, id string, revision int64, wish json.RawMessage) (berths.DefaultView, error)
 }
 
 // Tiers is the named promises.

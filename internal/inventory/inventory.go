@@ -259,6 +259,9 @@ type Platform struct {
 	seen                    *seen
 }
 
+// Seen tells whether it has ever answered.
+func (p Platform) Seen() bool { return p.seen != nil }
+
 // Held is what it was last seen to hold.
 func (p Platform) Held() platform.Inventory {
 	if p.seen == nil {

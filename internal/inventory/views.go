@@ -80,7 +80,7 @@ func (v *Inventory) Resources(id string) (api.Inventory, error) {
 		out.Datastores = append(out.Datastores, api.Resource{ID: x.ID, Name: x.Name, TotalBytes: x.CapacityBytes, FreeBytes: x.FreeBytes})
 	}
 	for _, x := range inv.Networks {
-		out.Networks = append(out.Networks, api.Named{ID: x.ID, Name: x.Name, Note: &x.Subnet})
+		out.Networks = append(out.Networks, api.Named{ID: x.ID, Name: x.Name, Note: new(x.Note())})
 	}
 	return out, nil
 }

@@ -120,6 +120,18 @@ type EndReply struct {
 	PointsGoAt *time.Time `json:"pointsGoAt,omitempty"`
 }
 
+// BerthAsk asks the recovery site how a group's machines arrive there. With a berth it
+// is a preview of it, or it is written.
+type BerthAsk struct {
+	Who   string          `json:"who"` // at home
+	Berth json.RawMessage `json:"berth,omitempty"`
+	Write bool            `json:"write,omitempty"`
+	// Revision is the one that was looked at.
+	Revision int64 `json:"revision,omitempty"`
+	// Machines is the group's machines as home sees them, while there is no point.
+	Machines json.RawMessage `json:"machines,omitempty"`
+}
+
 // Act asks a group's home site to do something that an administrator asked for
 // at the recovery site.
 type Act struct {

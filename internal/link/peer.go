@@ -210,6 +210,11 @@ func (p *Peer) Act(ctx context.Context, group string, a Act) error {
 	return p.json(ctx, http.MethodPost, "/groups/"+group+"/act", a, nil)
 }
 
+// Berth asks how a group's machines arrive at the recovery site, or writes it.
+func (p *Peer) Berth(ctx context.Context, group string, a BerthAsk) (out json.RawMessage, err error) {
+	return out, p.json(ctx, http.MethodPost, "/groups/"+group+"/berth", a, &out)
+}
+
 // EndGroup tells the recovery site that a group is no more, and whether its points are
 // to go.
 func (p *Peer) EndGroup(ctx context.Context, group string, deletePoints bool) (out EndReply, err error) {

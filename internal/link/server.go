@@ -36,6 +36,8 @@ type Local interface {
 	HeldTrail(ctx context.Context, key []byte) ([]chain.Head, error)
 	HeldPoints(ctx context.Context, key []byte, group string) ([]PointState, error)
 	Acted(ctx context.Context, key []byte, group string, a Act) error
+	// Berth tells how machines of a group whose points are kept here arrive, or writes it.
+	Berth(ctx context.Context, key []byte, group string, a BerthAsk) (json.RawMessage, error)
 	GroupEnded(ctx context.Context, key []byte, group string, deletePoints bool) (EndReply, error)
 	OpenIntake(ctx context.Context, key []byte, r cycle.OpenRequest) (cycle.Opened, error)
 	Intake(key []byte, id string) (*points.Intake, error)
@@ -66,6 +68,7 @@ func Serve(ctx context.Context, l net.Listener, id *Identity, local Local, log *
 		"GET /link/v1/trail":                 s.trail,
 		"GET /link/v1/groups/{id}/points":    s.points,
 		"POST /link/v1/groups/{id}/act":      s.act,
+		"POST /link/v1/groups/{id}/berth":    s.berth,
 		"POST /link/v1/groups/{id}/end":      s.end,
 		"POST /link/v1/intakes":              s.open,
 		"DELETE /link/v1/intakes/{id}":       s.abandon,
@@ -197,6 +200,15 @@ func (s *server) act(ctx context.Context, key []byte, r *http.Request, w http.Re
 		return err
 	}
 	return reply(w, struct{}{}, s.local.Acted(ctx, key, r.PathValue("id"), a))
+}
+
+func (s *server) berth(ctx context.Context, key []byte, r *http.Request, w http.ResponseWriter) error {
+	var a BerthAsk
+	if err := decode(r, &a); err != nil {
+		return err
+	}
+	out, err := s.local.Berth(ctx, key, r.PathValue("id"), a)
+	return reply(w, out, err)
 }
 
 func (s *server) end(ctx context.Context, key []byte, r *http.Request, w http.ResponseWriter) error {

@@ -65,6 +65,9 @@ type Config struct {
 	// Act does what an administrator at the recovery site asks of a group that is
 	// home here.
 	Act func(ctx context.Context, who actor.Actor, group, action string, body []byte) error
+	// Berth tells how machines of a group that comes here arrive, or writes it; nil
+	// answers nobody.
+	Berth func(ctx context.Context, who actor.Actor, group string, a link.BerthAsk) (json.RawMessage, error)
 }
 
 // Records is where links and invitations are kept; *records.DB is one.
@@ -187,6 +190,11 @@ func (l Link) Trail(ctx context.Context) ([]chain.Head, error) { return l.caller
 // to go.
 func (l Link) EndGroup(ctx context.Context, group string, deletePoints bool) (link.EndReply, error) {
 	return l.caller.EndGroup(ctx, group, deletePoints)
+}
+
+// Berth asks how a group's machines arrive at the recovery site.
+func (l Link) Berth(ctx context.Context, group string, a link.BerthAsk) (json.RawMessage, error) {
+	return l.caller.Berth(ctx, group, a)
 }
 
 // Act passes a wish on to the home site of a group.

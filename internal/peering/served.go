@@ -2,6 +2,7 @@ package peering
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"time"
 
@@ -167,6 +168,24 @@ func (p *Peering) Acted(ctx context.Context, key []byte, id string, a link.Act) 
 	who := peerActor(s.rec.PeerName)
 	who.For = a.Who
 	return p.Act(ctx, who, id, a.Action, a.Body)
+}
+
+// Berth implements link.Local: home looks at, or writes, how its machines arrive here.
+func (p *Peering) Berth(ctx context.Context, key []byte, id string, a link.BerthAsk) (json.RawMessage, error) {
+	s, err := p.byKey(key)
+	if err != nil {
+		return nil, err
+	}
+	r, ok := p.Groups.Get(id)
+	if !ok || r.Direction != directory.In || r.HomeID != s.rec.PeerID || p.Config.Berth == nil {
+		return nil, problem.NotFound("group", id)
+	}
+	if group.CheckName(a.Who, maxWho) != "" {
+		return nil, problem.Invalid("who", "Name who asks, in 1 to %d characters that can be seen.", maxWho)
+	}
+	who := peerActor(s.rec.PeerName)
+	who.For = a.Who
+	return p.Config.Berth(ctx, who, id, a)
 }
 
 // GroupEnded implements link.Local. That home wants the points deleted as well is

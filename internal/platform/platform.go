@@ -11,6 +11,8 @@ import (
 	"crypto/tls"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"strings"
 	"time"
 
 	"kestrel/internal/core/berth"
@@ -117,6 +119,29 @@ type Network struct {
 	DHCP bool `json:"dhcp,omitempty"`
 }
 
+// Note tells of it in a few words.
+func (n Network) Note() string {
+	var out []string
+	for _, s := range []string{n.Subnet, n.Subnet6} {
+		if s != "" {
+			out = append(out, s)
+		}
+	}
+	if n.VLAN != 0 {
+		out = append(out, fmt.Sprintf("VLAN %d", n.VLAN))
+	}
+	if n.Isolated {
+		out = append(out, "isolated")
+	}
+	if n.Gateway != "" {
+		out = append(out, "gateway "+n.Gateway)
+	}
+	if n.DHCP {
+		out = append(out, "DHCP")
+	}
+	return strings.Join(out, ", ")
+}
+
 // Machine is a VM.
 type Machine struct {
 	ID          string   `json:"id"`
@@ -157,6 +182,7 @@ type NIC struct {
 	MAC     string `json:"mac"`
 	Network string `json:"network"` // name
 	Address string `json:"address"` // as the guest reports it, if it does
+	VLAN    int    `json:"vlan,omitempty"`
 }
 
 // Barrier says why a machine cannot be protected, with the mend; both are

@@ -18,7 +18,7 @@ type Berth struct {
 
 // Berths lists all.
 func (db *DB) Berths(ctx context.Context) ([]Berth, error) {
-	return list[Berth](ctx, db, "berths", `SELECT * FROM berths ORDER BY kind, subject`)
+	return list[Berth](ctx, db, "berths", `SELECT kind, subject, revision, settings FROM berths ORDER BY kind, subject`)
 }
 
 // PutBerth stores one that follows the revision before, 0 of a new one. ErrStale says that
@@ -35,9 +35,4 @@ func (db *DB) PutBerth(ctx context.Context, b Berth) error {
 		}
 		return err
 	})
-}
-
-// DeleteBerth forgets one.
-func (db *DB) DeleteBerth(ctx context.Context, kind, subject string) error {
-	return db.exec(ctx, "berth", `DELETE FROM berths WHERE kind = $1 AND subject = $2`, kind, subject)
 }

@@ -368,3 +368,26 @@ func TestRecordsKeepTheirSite(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, gs, 1)
 }
+
+// A berth follows the one that was looked at, is of something that there is, and goes with
+// it.
+func TestBerths(t *testing.T) {
+	db := open(t)
+	p := records.Platform{ID: uuid.NewString(), Name: "mole", Kind: "lab", Address: "http://127.0.0.1:1", Username: "x", Password: []byte{}, Settings: []byte(`{}`), CreatedAt: now}
+	require.NoError(t, db.AddPlatform(ctx, p))
+	b := records.Berth{Kind: "platform", Subject: p.ID, Revision: 1, Settings: []byte(`{"suffix": "skerry.example"}`)}
+	require.NoError(t, db.PutBerth(ctx, b))
+	require.ErrorIs(t, db.PutBerth(ctx, b), records.ErrStale)
+	b.Revision = 3
+	require.ErrorIs(t, db.PutBerth(ctx, b), records.ErrStale)
+	b.Revision = 2
+	require.NoError(t, db.PutBerth(ctx, b))
+	all, err := db.Berths(ctx)
+	require.NoError(t, err)
+	require.Equal(t, []records.Berth{b}, all)
+	require.Error(t, db.PutBerth(ctx, records.Berth{Kind: "group", Subject: uuid.NewString(), Revision: 1, Settings: []byte(`{}`)}), "of nothing that there is")
+	require.NoError(t, db.DeletePlatform(ctx, p.ID))
+	all, err = db.Berths(ctx)
+	require.NoError(t, err)
+	require.Empty(t, all)
+}

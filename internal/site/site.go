@@ -5,6 +5,7 @@ package site
 import (
 	"context"
 	"crypto/tls"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -17,6 +18,7 @@ import (
 
 	"kestrel/internal/access"
 	"kestrel/internal/audit"
+	"kestrel/internal/berths"
 	"kestrel/internal/clock"
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/group"
@@ -150,6 +152,7 @@ type Site struct {
 	Coverage   *coverage.Coverage
 	Surveys    *survey.Surveys
 	Tiers      *tiers.Tiers
+	Berths     *berths.Berths
 	Serving    *serving.Serving
 	Landings   *landing.Landings
 	Overview   *overview.Overview
@@ -320,6 +323,9 @@ func (s *Site) openRooms(ctx context.Context, objects *bucket.FS) (err error) {
 		Platforms: s.countPlatforms, Coverage: func() scope.Counts { return s.Coverage.Counts() }, Live: func(id string) link.Live { return s.Mover.Live(id) },
 		Act: func(ctx context.Context, who actor.Actor, id, action string, body []byte) error {
 			return s.Protection.Act(ctx, who, id, action, body)
+		},
+		Berth: func(ctx context.Context, who actor.Actor, id string, a link.BerthAsk) (json.RawMessage, error) {
+			return s.Berths.Asked(ctx, who, id, a)
 		}}); err != nil {
 		return err
 	}
@@ -339,6 +345,9 @@ func (s *Site) openRooms(ctx context.Context, objects *bucket.FS) (err error) {
 		return err
 	}
 	s.Access.Revoked = s.recheck
+	if s.Berths, err = berths.Open(ctx, berths.Config{Site: s.self.Name, DB: db, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Store: s.store, Trail: s.Trail, Hub: hub, Log: log}); err != nil {
+		return err
+	}
 	if s.Landings, err = landing.Open(ctx, landing.Config{Site: s.self.Name, DB: db, Store: s.store, Keeper: s.Keeper, Serving: s.Serving, Inventory: s.Inventory, Groups: s.Groups, Operations: s.Operations,
 		Trail: s.Trail, Clock: clk, Hub: hub, Log: log}); err != nil {
 		return err
@@ -507,7 +516,7 @@ func (s *Site) Now() time.Time { return s.clk.Now() }
 // Rooms is the site as the API asks it.
 func (s *Site) Rooms() httpapi.Rooms {
 	r := httpapi.Rooms{Version: Version, Site: s, Access: s.Access, Safeguards: s.Safeguards, Box: s.box, Trail: s.Trail, Notary: s.Notary, Events: s.Hub, Directory: s.Groups, Groups: s.Protection, Overview: s.Overview, Platforms: s.Inventory, Links: s.Peering,
-		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Operations: s.Operations, Coverage: s.Coverage, Surveys: s.Surveys, Tiers: s.Tiers}
+		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Operations: s.Operations, Coverage: s.Coverage, Surveys: s.Surveys, Tiers: s.Tiers, Berths: s.Berths}
 	if s.Courier != nil {
 		r.Courier = s.Courier
 	}

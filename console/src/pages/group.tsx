@@ -77,6 +77,14 @@ export function GroupPage() {
               Keep the points
             </Button>
           )}
+          {!ended && (
+            <Link
+              to={`/groups/${g.id}/berth`}
+              className="rounded-md border border-line bg-card px-3 py-1.5 font-semibold text-[13px] hover:border-muted"
+            >
+              Berth
+            </Link>
+          )}
           {!ended && may.operate && (
             <>
               <Button disabled={g.paused || !!g.running || act.isPending} onClick={() => act.mutate("run")}>

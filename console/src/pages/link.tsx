@@ -1,4 +1,5 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { Link } from "react-router";
 import { useDialog } from "../address";
 import { api, ask, type Schemas } from "../api";
 import { useMay } from "../asks";
@@ -100,6 +101,12 @@ export function LinkCard({ l }: { l: Schemas["Link"] }) {
             <Button disabled={test.isPending} onClick={() => test.mutate()}>
               Test step by step
             </Button>
+            <Link
+              to={`/berths/link/${l.id}`}
+              className="rounded-md border border-line bg-card px-3 py-1.5 font-semibold text-[13px] hover:border-muted"
+            >
+              How machines arrive
+            </Link>
             {may.administer && (
               <>
                 <Button onClick={() => dialog.open("link", l.id)}>Limit and compression…</Button>

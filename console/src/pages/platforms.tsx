@@ -1,4 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link } from "react-router";
 import { useDialog } from "../address";
 import { api, ask, type Schemas } from "../api";
 import { asks, useMay } from "../asks";
@@ -102,6 +103,12 @@ function PlatformCard({ p }: { p: Schemas["Platform"] }) {
             <Button disabled={test.isPending} onClick={() => test.mutate()}>
               Test step by step
             </Button>
+            <Link
+              to={`/berths/platform/${p.id}`}
+              className="rounded-md border border-line bg-card px-3 py-1.5 font-semibold text-[13px] hover:border-muted"
+            >
+              How machines arrive
+            </Link>
             {may.administer && (
               <Button kind="danger" onClick={() => dialog.open("remove", p.id)}>
                 Remove…

@@ -267,11 +267,6 @@ func (m MachineSettings) card(at int, c HomeCard) (CardSettings, bool) {
 	return CardSettings{}, false
 }
 
-// Platform is the one that machines of a group arrive on.
-func (b Berth) Platform(defaults []Level) Value {
-	return pick(append(slices.Clone(defaults), Level{"the group", b.Settings}), func(s Settings) string { return s.Platform })
-}
-
 // Resolve tells how machines arrive. Defaults come first, those that count least first;
 // place finds a platform by its name.
 func (b Berth) Resolve(machines []Machine, defaults []Level, place func(name string) (Place, bool)) []Arrival {

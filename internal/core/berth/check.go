@@ -421,7 +421,8 @@ func (s *surveyor) address(f findings, k Kind, a Arrival, x Attached, c Card, ne
 			break
 		}
 	}
-	if Way(a.Way.Text) == Leave && ip != c.Home.Address {
+	// Once a card is enough.
+	if Way(a.Way.Text) == Leave && ip != c.Home.Address && (k == Live || c.Live.Address.Addr() == c.Home.Address) {
 		f.warn("way", "%s would have %s (%s), and nothing tells its guest: choose how an address gets into it (dhcp, agent or seed).", name, ip, k)
 	}
 	if Way(a.Way.Text) == DHCP && !network.DHCP {

@@ -161,11 +161,14 @@ func (r *Rule) readFrom(text string) (err error) {
 	}
 	if strings.Contains(text, "/") {
 		p, err := parseSubnet(text)
-		r.First, r.Last, r.Bits = p.Addr(), last(p), p.Bits()
-		if err == nil && p.IsSingleIP() {
-			r.Bits = 0
+		if err != nil {
+			return err
 		}
-		return err
+		r.First, r.Last, r.Bits = p.Addr(), last(p), p.Bits()
+		if p.IsSingleIP() || p.Bits() == 0 {
+			return fmt.Errorf("%s is not a part of the addresses that there are, nor a subnet; write an address, or a subnet", text)
+		}
+		return nil
 	}
 	r.First, err = parseAddr(text)
 	r.Last = r.First

@@ -23,6 +23,11 @@ func (d *demo) makeGroup(ctx context.Context, p plan) error {
 // post asks a site to make something, until it accepts: what it rests on, such
 // as an inventory, may just be coming up.
 func (d *demo) post(ctx context.Context, at, path string, in any) error {
+	return d.send(ctx, http.MethodPost, at, path, in)
+}
+
+// send is post by another method.
+func (d *demo) send(ctx context.Context, method, at, path string, in any) error {
 	var home place
 	for _, s := range d.sites {
 		if s.name == at {
@@ -34,7 +39,7 @@ func (d *demo) post(ctx context.Context, at, path string, in any) error {
 		return err
 	}
 	for try := 0; ; try++ {
-		req, err := http.NewRequestWithContext(ctx, http.MethodPost, home.url()+"/api/v1"+path, bytes.NewReader(body))
+		req, err := http.NewRequestWithContext(ctx, method, home.url()+"/api/v1"+path, bytes.NewReader(body))
 		if err != nil {
 			return err
 		}

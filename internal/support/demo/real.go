@@ -97,5 +97,9 @@ func (d *demo) tellReal(ctx context.Context) error {
 		}
 	}
 	d.say("Norhaven: making the group Boarding of real guests")
-	return d.makeGroup(ctx, plan{home: "Norhaven", to: "Eastmole", name: "Boarding", machines: []string{"boarding-db", "boarding-app"}, rpo: "2min", every: "30s", keep: "all 2h, 15min 6h", quiesce: []string{"boarding-db"}, tags: "passengers"})
+	boarding := plan{home: "Norhaven", to: "Eastmole", name: "Boarding", machines: []string{"boarding-db", "boarding-app"}, rpo: "2min", every: "30s", keep: "all 2h, 15min 6h", quiesce: []string{"boarding-db"}, tags: "passengers"}
+	if err := d.makeGroup(ctx, boarding); err != nil {
+		return err
+	}
+	return d.putBerth(ctx, "Norhaven", boarding.name, map[string]any{"platform": "eastmole-quay", "name": "{name}-em"})
 }

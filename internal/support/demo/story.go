@@ -179,6 +179,9 @@ func (d *demo) tellPast(ctx context.Context) error {
 				}
 			}
 		}
+		if err := d.makeBerths(ctx, sites); err != nil {
+			return err
+		}
 		if err := d.makeGroups(ctx, sites, []plan{crewRota()}); err != nil {
 			return err
 		}
@@ -396,6 +399,9 @@ func (d *demo) tellPresent(ctx context.Context) error {
 		if err := d.makeGroup(ctx, p); err != nil {
 			return fmt.Errorf("group %s: %w", p.name, err)
 		}
+	}
+	if err := d.putBerth(ctx, "Norhaven", "Ticketing", ticketingBerth()); err != nil {
+		return err
 	}
 	return d.leaveOut(ctx)
 }

@@ -36,6 +36,7 @@ type DB struct {
 	left         map[string]records.LeftOut // by platform/machine
 	coverage     []records.Coverage
 	tiers        map[string]records.Tier
+	berths       map[string]records.Berth // by kind and subject
 	tierHistory  []records.TierRevision
 	surveys      map[string]records.Survey
 	samples      []records.SurveySample
@@ -52,7 +53,7 @@ type DB struct {
 func New() *DB {
 	return &DB{groups: map[string]records.Group{}, machines: map[string]string{}, targets: map[string][]records.Target{}, points: map[string]map[string]records.Point{}, groupOf: map[string]string{}, arrivals: map[string][]records.Arrival{},
 		cycles: map[string][]records.Cycle{}, replications: map[string]records.Replication{}, operations: map[string]records.Operation{},
-		links: map[string]records.Link{}, invitations: map[string]records.Invitation{}, farewells: map[string]string{}, platforms: map[string]records.Platform{}, served: map[string]records.Served{}, landings: map[string]records.Landing{}, deletions: map[string]records.Deletion{}, left: map[string]records.LeftOut{}, surveys: map[string]records.Survey{}, tiers: map[string]records.Tier{}}
+		links: map[string]records.Link{}, invitations: map[string]records.Invitation{}, farewells: map[string]string{}, platforms: map[string]records.Platform{}, served: map[string]records.Served{}, landings: map[string]records.Landing{}, deletions: map[string]records.Deletion{}, left: map[string]records.LeftOut{}, surveys: map[string]records.Survey{}, tiers: map[string]records.Tier{}, berths: map[string]records.Berth{}}
 }
 
 func (db *DB) before(method string) error {

@@ -183,3 +183,17 @@ func (db *DB) TierHistory(_ context.Context, id string) ([]records.TierRevision,
 	slices.Reverse(out)
 	return out, nil
 }
+
+// Berths implements berths.Records.
+func (db *DB) Berths(context.Context) ([]records.Berth, error) { return all(db, db.berths) }
+
+// PutBerth implements berths.Records.
+func (db *DB) PutBerth(_ context.Context, b records.Berth) error {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	if was := db.berths[b.Kind+b.Subject]; was.Revision != b.Revision-1 {
+		return records.ErrStale
+	}
+	db.berths[b.Kind+b.Subject] = b
+	return nil
+}

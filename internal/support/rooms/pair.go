@@ -2,6 +2,7 @@ package rooms
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
@@ -13,8 +14,10 @@ import (
 	"time"
 
 	"kestrel/internal/api"
+	"kestrel/internal/berths"
 	"kestrel/internal/clock"
 	"kestrel/internal/core/actor"
+	"kestrel/internal/core/berth"
 	"kestrel/internal/core/scope"
 	"kestrel/internal/coverage"
 	"kestrel/internal/cycle"
@@ -42,6 +45,7 @@ type House struct {
 	Protection *protection.Protection
 	Coverage   *coverage.Coverage
 	Tiers      *tiers.Tiers
+	Berths     *berths.Berths
 	Overview   *overview.Overview
 
 	id   *link.Identity
@@ -104,6 +108,9 @@ func newHouse(ctx context.Context, id, name, dir string) (*House, error) {
 		Platforms: func() (int, int) { return 1, len(h.Shed.machines) }, Coverage: func() scope.Counts { return h.Coverage.Counts() }, Live: func(id string) link.Live { return h.Mover.Live(id) },
 		Act: func(ctx context.Context, who actor.Actor, id, action string, body []byte) error {
 			return h.Protection.Act(ctx, who, id, action, body)
+		},
+		Berth: func(ctx context.Context, who actor.Actor, id string, a link.BerthAsk) (json.RawMessage, error) {
+			return h.Berths.Asked(ctx, who, id, a)
 		}}); err != nil {
 		return nil, err
 	}
@@ -116,6 +123,9 @@ func newHouse(ctx context.Context, id, name, dir string) (*House, error) {
 		return nil, err
 	}
 	h.Protection = protection.New(protection.Config{Tiers: h.Tiers.Follow, Site: self, DB: s.DB, Groups: s.Groups, Inventory: h.Inventory, Peering: h.Peering, Mover: h.Mover, Keeper: s.Keeper, Clock: clock.Wall{}})
+	if h.Berths, err = berths.Open(ctx, berths.Config{Site: name, DB: s.DB, Groups: s.Groups, Inventory: h.Inventory, Peering: h.Peering, Store: s.Store, Trail: s.Trail, Hub: s.Hub, Log: s.Log}); err != nil {
+		return nil, err
+	}
 	h.Overview = overview.New(overview.Config{Site: name, Groups: s.Groups, Inventory: h.Inventory, Peering: h.Peering, Mover: h.Mover, Keeper: s.Keeper, History: s.History, Clock: clock.Wall{}, Leavers: h.Coverage.Leavers})
 	h.run()
 	return h, nil
@@ -195,9 +205,10 @@ type Shed struct {
 // disks.
 func NewShed() *Shed {
 	s := &Shed{}
-	for _, name := range []string{"tick-db", "tick-app", "gate"} {
+	for i, name := range []string{"tick-db", "tick-app", "gate"} {
 		s.machines = append(s.machines, platform.Machine{ID: "m-" + name, Name: name, Folder: "/pier", Power: platform.PowerOn, CPUs: 2, MemoryBytes: 1 << 30, Agent: platform.AgentNone,
-			Disks: []platform.Disk{{Key: "d", Label: "disk 1", SizeBytes: points.BlockSize, UsedBytes: 4096, Datastore: "racks"}}})
+			Disks: []platform.Disk{{Key: "d", Label: "disk 1", SizeBytes: points.BlockSize, UsedBytes: 4096, Datastore: "racks"}},
+			NICs:  []platform.NIC{{MAC: fmt.Sprintf("02:00:00:00:00:%02x", i+1), Network: "pier-lan", Address: fmt.Sprintf("10.40.9.%d", i+11)}}})
 	}
 	s.machines = append(s.machines, platform.Machine{ID: "m-router", Name: "router", Folder: "/pier"})
 	return s
@@ -253,7 +264,8 @@ func (s *Shed) Check(context.Context) []platform.Step {
 func (s *Shed) Inventory(context.Context) (platform.Inventory, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return platform.Inventory{Machines: s.machines, Datastores: []platform.Datastore{{ID: "racks", Name: "racks", FreeBytes: 1 << 40}}}, s.fails
+	return platform.Inventory{Machines: s.machines, Datastores: []platform.Datastore{{ID: "racks", Name: "racks", FreeBytes: 1 << 40}}, Names: berth.Names{Most: 20}, Ways: []berth.Way{berth.Seed},
+		Networks: []platform.Network{{ID: "n-1", Name: "pier-lan", Subnet: "10.40.9.0/24", Gateway: "10.40.9.1"}, {ID: "n-2", Name: "pier-dark", Subnet: "10.40.9.0/24", Isolated: true}}}, s.fails
 }
 
 // Release implements platform.Driver.
@@ -300,7 +312,7 @@ func (s *Shed) pass(ctx context.Context, _ platform.Driver, to cycle.Remote, clk
 	x := points.Seal{CaptureAt: at, Consistency: "crash", Checkpoint: job.Checkpoint}
 	for _, m := range job.Machines {
 		open.Disks = append(open.Disks, cycle.OpenRequestDisk{Machine: m, Key: "d", Size: points.BlockSize, UseBase: job.BasePoint != ""})
-		x.Machines = append(x.Machines, points.SealMachine{ID: m, Name: m[len("m-"):], Disks: []points.SealDisk{{Key: "d", Size: points.BlockSize}}})
+		x.Machines = append(x.Machines, points.SealMachine{ID: m, Name: m[len("m-"):], Config: s.config(m), Disks: []points.SealDisk{{Key: "d", Size: points.BlockSize}}})
 	}
 	opened, err := to.Open(ctx, open)
 	if err != nil || opened.Sealed != nil {
@@ -309,6 +321,22 @@ func (s *Shed) pass(ctx context.Context, _ platform.Driver, to cycle.Remote, clk
 	p.ReadBytes = p.TotalBytes
 	report(p)
 	return to.Seal(ctx, opened.Intake, x)
+}
+
+// config is a machine as points keep it.
+func (s *Shed) config(id string) json.RawMessage {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, m := range s.machines {
+		if m.ID == id {
+			out, err := json.Marshal(m)
+			if err != nil {
+				panic(err) // plain structs always marshal
+			}
+			return out
+		}
+	}
+	return json.RawMessage(`{}`)
 }
 
 // NewGroup is Ticketing of tick-db, kept at the recovery site, a cycle an hour.
