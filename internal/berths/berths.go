@@ -147,16 +147,16 @@ func (b *Berths) machinesOf(r directory.Record, said []berth.Machine) ([]berth.M
 				out = append(out, named(m))
 			}
 		}
-		return out, fmt.Sprintf("point %d", newest.Number)
+		return out, fmt.Sprintf("as in point %d", newest.Number)
 	}
 	if len(said) > 0 {
-		return said, "home, as it is now"
+		return said, "as at home now"
 	}
 	var out []berth.Machine
 	for _, m := range r.Spec.Machines {
 		out = append(out, named(m))
 	}
-	return out, "the group's settings: there is no point yet"
+	return out, "by name only: there is no point yet"
 }
 
 func named(m group.Machine) berth.Machine {

@@ -55,7 +55,7 @@ func TestHomeAndRecoverySiteSeeOneBerth(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, rooms.RecoveryName, v.Site)
 	require.Zero(t, v.Revision)
-	require.Equal(t, "point 1", v.Machines)
+	require.Equal(t, "as in point 1", v.Machines)
 	require.Equal(t, berths.ValueView{Value: "dock", From: "the only one here"}, v.Arrivals[0].Platform)
 	require.Equal(t, "10.40.9.11", v.Arrivals[0].Cards[0].Address)
 	require.Equal(t, []string{"pier-lan"}, v.Choices.HomeNetworks)

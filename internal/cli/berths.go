@@ -432,7 +432,7 @@ func attachedText(x api.BerthAttached) string {
 func berthPage(w *tabwriter.Writer, group string, v api.BerthView) {
 	row(w, "Berth of", group)
 	row(w, "At", fmt.Sprintf("%s, revision %d", v.Site, v.Revision))
-	row(w, "Machines", "as "+v.Machines+" has them")
+	row(w, "Machines", v.Machines)
 	row(w, "Errors", len(v.Faults))
 	row(w, "Warnings", len(v.Warnings))
 	findingRows(w, v.Faults, v.Warnings)

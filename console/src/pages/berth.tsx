@@ -31,7 +31,7 @@ export function GroupBerthPage() {
       actions={
         saved.data && (
           <span className="text-muted text-xs">
-            kept at {saved.data.site}, revision {saved.data.revision}; machines as {saved.data.machines} has them
+            kept at {saved.data.site}, revision {saved.data.revision}; machines {saved.data.machines}
           </span>
         )
       }
@@ -68,6 +68,7 @@ function GroupForm({ id, saved }: { id: string; saved: Schemas["BerthView"] }) {
   return (
     <>
       <Findings faults={v.faults} warnings={v.warnings} />
+      <Arrivals b={draft.value} set={set} v={v} />
       <div className="grid items-start gap-4 xl:grid-cols-2">
         <Places b={draft.value} set={set} v={v} />
         <div className="grid gap-4">
@@ -75,7 +76,6 @@ function GroupForm({ id, saved }: { id: string; saved: Schemas["BerthView"] }) {
           <Rules b={draft.value} set={set} faults={v.faults} />
         </div>
       </div>
-      <Arrivals b={draft.value} set={set} v={v} />
       <WavesCard b={draft.value} set={set} arrivals={v.arrivals} />
       <Saving
         draft={draft}

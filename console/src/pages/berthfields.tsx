@@ -55,7 +55,7 @@ export function Findings({ faults, warnings }: { faults: Schemas["FieldError"][]
 /** counts says what counts where nothing is said. */
 function counts(v: Schemas["BerthValue"] | undefined, own: string | undefined) {
   if (own || !v?.value) return undefined;
-  return `${v.value}, from ${v.from}`;
+  return `${v.value}${v.from ? `, from ${v.from}` : ""}`;
 }
 
 function Choose(p: {
@@ -219,7 +219,11 @@ export function Places(p: {
           value={b.way}
           options={v.choices.ways.map((w) => ({ value: w, text: ways[w] ?? w }))}
           empty={empty}
-          hint={first ? `${b.way ? "" : `${first.way.value}, from ${first.way.from}. `}${first.wayLimit}` : undefined}
+          hint={
+            first
+              ? `${b.way ? "" : `${first.way.value}${first.way.from ? `, from ${first.way.from}` : ""}. `}${first.wayLimit}`
+              : undefined
+          }
           faults={at("way")}
           set={set("way")}
         />
@@ -278,7 +282,7 @@ export function NetworkTable(p: { b: Berth; set: SetBerth; choices: Choices; arr
         <tbody>
           {homes.map((home) => (
             <tr key={home} className="border-line border-t">
-              <td className={`${td} font-semibold`}>{home}</td>
+              <td className={`${td} whitespace-nowrap font-semibold`}>{home}</td>
               {(["live", "drill"] as const).map((kind) => {
                 const own = said_.find((n) => n.home === home)?.[kind] ?? "";
                 const by = now(home, kind);
@@ -292,7 +296,9 @@ export function NetworkTable(p: { b: Berth; set: SetBerth; choices: Choices; arr
                       value={own}
                       onChange={(e) => put(home, kind, e.target.value)}
                     >
-                      <option value="">{by && !own ? `${by.value}, from ${by.from}` : "as the default says"}</option>
+                      <option value="">
+                        {by && !own ? `${by.value}, as the default says` : "as the default says"}
+                      </option>
                       <option value="none">not connected</option>
                       {p.choices.networks.map((n) => (
                         <option key={n.name} value={n.name}>

@@ -304,7 +304,7 @@ func arrive(m Machine, own MachineSettings, levels []Level, place func(string) (
 	a.size(levels)
 	a.Way = pick(levels, func(s Settings) string { return string(s.Way) })
 	if a.Way.Text == "" {
-		a.Way = Value{string(Leave), "nothing is said"}
+		a.Way = Value{Text: string(Leave)}
 	}
 	a.Suffix = pick(levels, func(s Settings) string { return s.Suffix })
 	a.DNS = pick(levels, func(s Settings) string {
@@ -416,11 +416,11 @@ func (a *Attached) keep(c HomeCard, network Network) {
 // follow maps an address by the first rule that is for it, of the last layer that has one.
 func (a *Attached) follow(k Kind, c HomeCard, levels []Level, network Network) {
 	for _, l := range slices.Backward(levels) {
-		for _, r := range l.Rules {
+		for i, r := range l.Rules {
 			if !c.Address.IsValid() || !r.Covers(k, c.Network, c.VLAN, c.Address) {
 				continue
 			}
-			a.Address, a.From = r.Map(c.Address), fmt.Sprintf("the rule %s of %s", r, l.From)
+			a.Address, a.From = r.Map(c.Address), fmt.Sprintf("rule %d of %s", i+1, l.From)
 			if r.Gateway.IsValid() {
 				a.Gateway = r.Gateway
 			}

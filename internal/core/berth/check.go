@@ -400,9 +400,9 @@ func (s *surveyor) address(f findings, k Kind, a Arrival, x Attached, c Card, ne
 	case !inside && x.Mode == Keep:
 		f.warn(field, "%s keeps %s, which is not inside %s (%s): it would not be reached there. Give a rule for it.", name, ip, network.Name, subnets(network))
 	case !inside:
-		f.fault(field, "%s is not inside %s (%s).", ip, network.Name, subnets(network))
+		f.fault(field, "%s would have %s, which is not inside %s (%s).", name, ip, network.Name, subnets(network))
 	case why != "":
-		f.fault(field, "%s.", why)
+		f.fault(field, "%s would have an address that it cannot have: %s.", name, why)
 	case x.Gateway == ip:
 		f.fault(field, "%s would have the address of its own gateway, %s.", name, ip)
 	case x.Gateway.IsValid() && x.Mode != Keep && !at.Contains(x.Gateway):
@@ -417,7 +417,7 @@ func (s *surveyor) address(f findings, k Kind, a Arrival, x Attached, c Card, ne
 	s.taken[key] = a.Machine.Name
 	for _, u := range s.there.Used {
 		if u.Address == ip && u.meets(k, network.Name) {
-			f.fault(field, "%s is taken: %s.", ip, u.By)
+			f.fault(field, "%s would have %s, and %s.", name, ip, u.By)
 			break
 		}
 	}
