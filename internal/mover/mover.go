@@ -392,7 +392,7 @@ func (m *Mover) step() time.Time {
 		if home[i].Revision < s.machinesAt {
 			continue // other machines since we looked, and another look follows
 		}
-		m.begin(*home[i], s, seen[i].source, seen[i].way, st.Why)
+		m.begin(*home[i], s, seen[i].source, seen[i].way, st.Why())
 	}
 	return d.Next
 }

@@ -50,8 +50,13 @@ type Start struct {
 	ID string
 	// Deadline is the latest start with which the target is kept.
 	Deadline time.Time
-	Why      string // in a sentence
+	now      time.Time
+	of       *Facts
 }
+
+// Why says in a sentence why it begins now. It is asked before the facts that were decided
+// upon are changed.
+func (s Start) Why() string { return s.of.why(s.now) }
 
 // Waiting is a group that is due and does not begin now.
 type Waiting struct {
@@ -189,7 +194,7 @@ func Decide(now time.Time, groups []Facts, slots int) Decision {
 			d.Waiting = append(d.Waiting, Waiting{f.ID, "all places are taken by other cycles; " + strconv.Itoa(i-max(slots, 0)) + " go before it"})
 			continue
 		}
-		d.Start = append(d.Start, Start{f.ID, f.deadline, f.why(now)})
+		d.Start = append(d.Start, Start{f.ID, f.deadline, now, f.Facts})
 	}
 	return d
 }

@@ -111,7 +111,7 @@ func TestDecideHoldsItsWord(t *testing.T) {
 			seen[s.ID] = true
 			require.False(t, s.Deadline.Before(latest), "in the order of deadlines")
 			latest = s.Deadline
-			require.NotEmpty(t, s.Why)
+			require.NotEmpty(t, s.Why())
 		}
 		for _, w := range d.Waiting {
 			f := by[w.ID]

@@ -1,0 +1,701 @@
+// Package forecast steps the scheduler through the days to come: which cycles would begin,
+// how long they would take on the links that they share, and what would be lost at each
+// moment. It decides nothing itself: what begins is decided by schedule.Decide, as in the
+// service.
+package forecast
+
+import (
+	"container/heap"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"kestrel/internal/core/cadence"
+	"kestrel/internal/core/change"
+	"kestrel/internal/core/pace"
+	"kestrel/internal/core/schedule"
+)
+
+// Group is what is known of one that is home here, or could be.
+type Group struct {
+	ID, Name string
+	Link     string
+	Target   time.Duration
+	Cadence  cadence.Cadence
+	Anchor   time.Time
+	Weight   float64 // its share of a link beside others'
+	// Last is the start of its newest cycle, Captured the capture instant of its newest
+	// point; zero if there is none.
+	Last, Captured time.Time
+	// Paused groups start nothing, before Until if that is not zero.
+	Paused bool
+	Until  time.Time
+	// Change is how much changes, before compression; empty is not known. Busy says which
+	// hours of the week are busier, in Zone.
+	Change change.Curve
+	Busy   []change.Hour
+	Zone   *time.Location
+	// SeedBytes is what the first copy holds, or has left.
+	SeedBytes int64
+	// Wire is what crosses the link of a byte that changed; 0 is as much.
+	Wire float64
+	// ReadRate is how fast its platform gives it, in bytes a second before compression; 0 is
+	// no bound.
+	ReadRate float64
+	// Lead is how long a cycle takes until the capture, Tail how long besides copying after
+	// it.
+	Lead, Tail time.Duration
+}
+
+// Link is what carries the cycles of some groups.
+type Link struct {
+	ID   string
+	Plan pace.Plan // the limits that were set
+	// Capacity is what it carries besides, in bytes a second; 0 is not known.
+	Capacity float64
+	Zone     *time.Location // of the plan
+	// Away are times at which the other site cannot be reached.
+	Away []Span
+}
+
+// Span is from an instant to another.
+type Span struct{ From, To time.Time }
+
+// Input is what a forecast is made from.
+type Input struct {
+	Now    time.Time
+	For    time.Duration
+	Slots  int
+	Groups []Group
+	Links  []Link
+	// Most is how many cycles are looked at; the forecast ends there. 0 is DefaultMost.
+	Most int
+}
+
+// DefaultMost keeps a forecast from taking longer than people wait for it.
+const DefaultMost = 500_000
+
+// Outcome is how a group fares.
+type Outcome struct {
+	ID     string
+	Seeded time.Time // when its first copy would be sealed; zero if it is, or would not be
+	Cycles int
+	Bytes  float64 // that would cross the link
+	Worst  time.Duration
+	Mean   time.Duration // exposure over time
+	Within float64       // share of time within the target, 0 to 1
+	Over   time.Time     // when it would be above its target first; zero if never
+	Length time.Duration // mean of its cycles
+	// Wait is the mean of how long its cycles waited for their turn.
+	Wait time.Duration
+	// Unknown says that nothing is known of how much changes.
+	Unknown bool
+	// Seeding says that its first copy would not be sealed in the time that was looked at.
+	Seeding bool
+}
+
+// LinkLoad is how a link would be used, hour by hour.
+type LinkLoad struct {
+	ID    string
+	Hours []float64 // bytes in each hour from Now
+	Bytes float64
+	Share float64 // of what it could have carried; 0 if that is not known
+	// Busiest is the highest share of an hour.
+	Busiest float64
+}
+
+// Output is a forecast.
+type Output struct {
+	Until  time.Time // how far it was looked
+	Cycles int
+	Groups []Outcome // in the order of the input
+	Links  []LinkLoad
+}
+
+// Fits tells whether all groups that it is known of keep their targets.
+func (o Output) Fits() bool {
+	return !slices.ContainsFunc(o.Groups, func(g Outcome) bool { return g.Misses() })
+}
+
+// enough is the share of time within its target from which a group counts as keeping it:
+// less than that is seen by nobody.
+const enough = 0.995
+
+// Misses tells whether a group does not keep its target.
+func (g Outcome) Misses() bool { return g.Within < enough }
+
+// state is a group within a run. Instants are nanoseconds since Now.
+type state struct {
+	*Group
+	link     int // index; -1 for none
+	last     int64
+	began    bool // there is a last
+	captured int64
+	sealed   bool // there is a point
+	due      int64
+	foretold schedule.Foretold
+	dueAt    int64 // since when it waits
+	lengths  [3]time.Duration
+	n        int
+	deadline int64
+	// of the cycle under way
+	start, capture int64
+	fixed          int64   // nanoseconds left that need no link
+	left           float64 // bytes left to cross the link
+	rate           float64
+	at             int  // index in a heap
+	stale          bool // the links are to be shared anew
+	out            *Outcome
+	observed       int64 // since when its exposure counts
+	area, over     float64
+	total, waits   float64
+}
+
+const never = math.MaxInt64
+
+type run struct {
+	in              Input
+	now             int64
+	end             int64
+	groups          []*state
+	coming          queue // not due yet, by when
+	ready           queue // due, by deadline
+	active          []*state
+	links           []link
+	starts          map[string]*memo
+	stale           bool     // the links are to be shared anew
+	on, asked, held []*state // used anew each time
+	out             Output
+}
+
+type link struct {
+	*Link
+	rate  float64 // now; Inf is no bound
+	until int64   // that it holds
+	down  bool
+	load  *LinkLoad
+	could float64 // bytes that it could have carried
+	known bool
+}
+
+// queue is a heap of groups.
+type queue struct {
+	all  []*state
+	less func(a, b *state) bool
+}
+
+func (q *queue) Len() int           { return len(q.all) }
+func (q *queue) Less(i, j int) bool { return q.less(q.all[i], q.all[j]) }
+func (q *queue) Swap(i, j int) {
+	q.all[i], q.all[j] = q.all[j], q.all[i]
+	q.all[i].at, q.all[j].at = i, j
+}
+func (q *queue) Push(x any) {
+	s := x.(*state)
+	s.at = len(q.all)
+	q.all = append(q.all, s)
+}
+func (q *queue) Pop() any {
+	s := q.all[len(q.all)-1]
+	q.all = q.all[:len(q.all)-1]
+	return s
+}
+
+// Run makes a forecast. The same input gives the same.
+func Run(in Input) Output {
+	if in.Most == 0 {
+		in.Most = DefaultMost
+	}
+	r := &run{in: in, end: int64(in.For), starts: map[string]*memo{}}
+	r.coming.less = func(a, b *state) bool { return a.due < b.due || a.due == b.due && a.ID < b.ID }
+	r.ready.less = func(a, b *state) bool { return a.deadline < b.deadline || a.deadline == b.deadline && a.ID < b.ID }
+	r.out.Links = make([]LinkLoad, len(in.Links))
+	for i := range in.Links {
+		l := &in.Links[i]
+		r.out.Links[i] = LinkLoad{ID: l.ID, Hours: make([]float64, int((in.For+time.Hour-1)/time.Hour)+1)}
+		r.links = append(r.links, link{Link: l, load: &r.out.Links[i], until: -1})
+	}
+	r.out.Groups = make([]Outcome, len(in.Groups))
+	for i := range in.Groups {
+		g := &in.Groups[i]
+		s := &state{Group: g, out: &r.out.Groups[i], link: slices.IndexFunc(in.Links, func(l Link) bool { return l.ID == g.Link })}
+		*s.out = Outcome{ID: g.ID, Within: 1, Unknown: len(g.Change) == 0 && !g.Cadence.ByHand()}
+		s.began, s.sealed = !g.Last.IsZero(), !g.Captured.IsZero()
+		s.last, s.captured = r.since(g.Last), r.since(g.Captured)
+		r.groups = append(r.groups, s)
+		r.plan(s)
+	}
+	r.loop()
+	r.finish()
+	return r.out
+}
+
+func (r *run) since(t time.Time) int64 {
+	if t.IsZero() {
+		return 0
+	}
+	return int64(t.Sub(r.in.Now))
+}
+
+func (r *run) time(n int64) time.Time { return r.in.Now.Add(time.Duration(n)) }
+
+// memo is the starts of a cadence that takes its time to reckon, for all groups that have
+// it.
+type memo struct {
+	at []int64
+	to int64
+}
+
+// following is the start that follows the last one.
+func (r *run) following(s *state) (int64, bool) {
+	c := s.Cadence
+	if c.ByHand() {
+		return 0, !s.began
+	}
+	if c.Calendar.IsZero() || !s.began {
+		next, ok := c.Next(s.Anchor, lastOf(r, s), r.time(r.now))
+		return r.since(next), ok
+	}
+	key := strings.Join(c.Calendar.Rules, "\n") + "|" + c.Calendar.Zone + "|" + c.Quiet.String() + c.Quiet.Zone
+	m := r.starts[key]
+	if m == nil {
+		m = &memo{to: min(s.last, -int64(time.Hour))}
+		r.starts[key] = m
+	}
+	if s.last < m.to && len(m.at) > 0 && s.last < m.at[0] {
+		next, ok := c.Next(s.Anchor, r.time(s.last), r.time(r.now))
+		return r.since(next), ok
+	}
+	for {
+		if at, _ := slices.BinarySearch(m.at, s.last+1); at < len(m.at) {
+			return m.at[at], true
+		}
+		from := m.to
+		if n := len(m.at); n > 0 {
+			from = m.at[n-1]
+		}
+		next, ok := c.Next(s.Anchor, r.time(from), r.time(r.now))
+		if !ok || r.since(next) <= from {
+			return 0, false
+		}
+		m.at = append(m.at, r.since(next))
+	}
+}
+
+func lastOf(r *run, s *state) time.Time {
+	if !s.began {
+		return time.Time{}
+	}
+	return r.time(s.last)
+}
+
+// plan puts a group that does not run where it waits.
+func (r *run) plan(s *state) {
+	if s.Paused && s.Until.IsZero() {
+		return
+	}
+	next, ok := r.following(s)
+	if !ok {
+		return
+	}
+	if s.Paused {
+		next = max(next, r.since(s.Until))
+	}
+	s.due = next
+	heap.Push(&r.coming, s)
+}
+
+func (s *state) expected() time.Duration {
+	out := time.Duration(0)
+	for _, d := range s.lengths[:min(s.n, len(s.lengths))] {
+		out = max(out, d)
+	}
+	return out
+}
+
+func (r *run) facts(s *state) schedule.Facts {
+	f := schedule.Facts{ID: s.ID, Name: s.Name, Target: s.Target, Cadence: s.Cadence, Anchor: s.Anchor, Last: lastOf(r, s), Length: s.expected(), DueSince: r.time(s.dueAt), PlatformUp: true, LinkUp: true,
+		Foretold: &s.foretold}
+	s.foretold = schedule.Foretold{At: r.time(s.due), Due: true}
+	if s.sealed {
+		f.Captured = r.time(s.captured)
+	}
+	return f
+}
+
+func (r *run) loop() {
+	var batch []schedule.Facts
+	for r.now <= r.end && r.out.Cycles < r.in.Most {
+		r.rates()
+		for len(r.coming.all) > 0 && r.coming.all[0].due <= r.now {
+			s := heap.Pop(&r.coming).(*state)
+			s.dueAt = r.now
+			f := r.facts(s)
+			s.deadline = r.since(f.Deadline(r.time(r.now)))
+			heap.Push(&r.ready, s)
+		}
+		batch = r.begin(batch)
+		if r.stale {
+			r.share()
+			r.stale = false
+		}
+		next := r.next()
+		if next == never || next > r.end {
+			r.advance(r.end)
+			r.now = r.end
+			return
+		}
+		r.advance(next)
+		r.now = next
+		r.land()
+	}
+}
+
+// begin asks the scheduler what begins now, of the groups that are due and whose deadlines
+// are the earliest: of more, it could choose no others.
+func (r *run) begin(batch []schedule.Facts) []schedule.Facts {
+	free := r.in.Slots - len(r.active)
+	if free <= 0 || len(r.ready.all) == 0 {
+		return batch
+	}
+	batch = batch[:0]
+	asked, held := r.asked[:0], r.held[:0]
+	for len(r.ready.all) > 0 && len(asked) < free {
+		s := heap.Pop(&r.ready).(*state)
+		if s.link >= 0 && r.links[s.link].down {
+			held = append(held, s)
+			continue
+		}
+		asked = append(asked, s)
+		batch = append(batch, r.facts(s))
+	}
+	d := schedule.Decide(r.time(r.now), batch, free)
+	for _, s := range asked {
+		if slices.ContainsFunc(d.Start, func(x schedule.Start) bool { return x.ID == s.ID }) {
+			r.start(s)
+		} else {
+			held = append(held, s)
+		}
+	}
+	for _, s := range held {
+		heap.Push(&r.ready, s)
+	}
+	r.asked, r.held = asked, held
+	r.stale = r.stale || len(asked) > 0
+	return batch
+}
+
+func (r *run) start(s *state) {
+	s.start, s.capture = r.now, r.now+int64(s.Lead)
+	s.waits += float64(r.now - s.due)
+	s.last, s.began = r.now, true
+	bytes := float64(s.SeedBytes)
+	if s.sealed {
+		bytes = s.Change.Within(time.Duration(s.capture-s.captured)) * s.share(r.time(s.capture))
+	}
+	wire := s.Wire
+	if wire <= 0 {
+		wire = 1
+	}
+	s.left = bytes * wire
+	s.fixed = int64(s.Lead + s.Tail)
+	r.active = append(r.active, s)
+	r.out.Cycles++
+	s.out.Cycles++
+}
+
+// share is how busy an hour of the week is, as a share of the mean hour.
+func (g *Group) share(t time.Time) float64 {
+	if len(g.Busy) == 0 {
+		return 1
+	}
+	zone := g.Zone
+	if zone == nil {
+		zone = time.UTC
+	}
+	t = t.In(zone)
+	hour := (int(t.Weekday())+6)%7*24 + t.Hour()
+	for _, b := range g.Busy {
+		if b.Hour == hour {
+			return b.Share
+		}
+	}
+	return 1
+}
+
+// rates settles what each link carries now, and until when that holds.
+func (r *run) rates() {
+	changed := false
+	for i := range r.links {
+		l := &r.links[i]
+		if r.now < l.until {
+			continue
+		}
+		changed = true
+		zone := l.Zone
+		if zone == nil {
+			zone = time.UTC
+		}
+		t := r.time(r.now)
+		l.until, l.down = never, false
+		if len(l.Plan.Windows) > 0 {
+			// Windows begin and end at whole minutes; looking at each quarter of an hour, and
+			// at once where one ends sooner, keeps long forecasts fast.
+			l.until = r.now + int64(untilChange(l.Plan, t.In(zone)))
+		}
+		for _, a := range l.Away {
+			from, to := r.since(a.From), r.since(a.To)
+			switch {
+			case r.now >= from && r.now < to:
+				l.down, l.until = true, min(l.until, to)
+			case r.now < from:
+				l.until = min(l.until, from)
+			}
+		}
+		l.rate = math.Inf(1)
+		if limit := l.Plan.At(t.In(zone)); limit > 0 {
+			l.rate = float64(limit)
+		}
+		if l.Capacity > 0 {
+			l.rate = min(l.rate, l.Capacity)
+		}
+		if l.known = !math.IsInf(l.rate, 1); l.down {
+			l.rate = 0
+		}
+	}
+	r.stale = r.stale || changed
+}
+
+// untilChange is how long a plan's rate holds.
+func untilChange(p pace.Plan, t time.Time) time.Duration {
+	minute := t.Hour()*60 + t.Minute()
+	next := 24*60 - minute
+	for _, w := range p.Windows {
+		for _, edge := range []int{w.From, w.To % (24 * 60)} {
+			if edge > minute {
+				next = min(next, edge-minute)
+			}
+		}
+	}
+	into := time.Duration(t.Second())*time.Second + time.Duration(t.Nanosecond())
+	return time.Duration(next)*time.Minute - into
+}
+
+// share divides each link among the cycles that cross it, by their weights; what one cannot
+// use is for the others.
+func (r *run) share() {
+	for i := range r.links {
+		on := r.on[:0]
+		weight := 0.0
+		for _, s := range r.active {
+			if s.link == i && s.left > 0 {
+				on = append(on, s)
+				weight += s.weight()
+			}
+		}
+		r.on = on
+		left := r.links[i].rate
+		slices.SortFunc(on, func(a, b *state) int {
+			if x, y := a.bound()/a.weight(), b.bound()/b.weight(); x != y {
+				if x < y {
+					return -1
+				}
+				return 1
+			}
+			return strings.Compare(a.ID, b.ID)
+		})
+		for _, s := range on {
+			s.rate = min(s.bound(), left*s.weight()/weight)
+			left -= s.rate
+			weight -= s.weight()
+		}
+	}
+	for _, s := range r.active {
+		if s.link < 0 && s.left > 0 {
+			s.rate = s.bound()
+		}
+	}
+}
+
+func (g *Group) weight() float64 {
+	if g.Weight <= 0 {
+		return 1
+	}
+	return g.Weight
+}
+
+// bound is how fast a group's platform lets it cross a link.
+func (g *Group) bound() float64 {
+	if g.ReadRate <= 0 {
+		return math.Inf(1)
+	}
+	if g.Wire > 0 {
+		return g.ReadRate * g.Wire
+	}
+	return g.ReadRate
+}
+
+// next is the next instant at which something happens.
+func (r *run) next() int64 {
+	next := int64(never)
+	if len(r.coming.all) > 0 {
+		next = r.coming.all[0].due
+	}
+	for _, s := range r.active {
+		next = min(next, r.ends(s))
+	}
+	for i := range r.links {
+		next = min(next, r.links[i].until)
+	}
+	if next <= r.now {
+		return r.now + 1
+	}
+	return next
+}
+
+// ends is when a cycle's next part is done: its copying, or after that the rest.
+func (r *run) ends(s *state) int64 {
+	switch {
+	case s.left <= 0 || math.IsInf(s.rate, 1):
+		return r.now + s.fixed
+	case s.rate <= 0:
+		return never
+	}
+	seconds := s.left / s.rate
+	if seconds > 1e9 {
+		return never
+	}
+	return r.now + max(1, int64(math.Ceil(seconds*1e9)))
+}
+
+// advance lets time pass.
+func (r *run) advance(to int64) {
+	d := float64(to-r.now) / 1e9
+	for i := range r.links {
+		l := &r.links[i]
+		if l.known {
+			l.could += l.rate * d
+		}
+	}
+	for _, s := range r.active {
+		if s.left > 0 && !math.IsInf(s.rate, 1) {
+			moved := min(s.left, s.rate*d)
+			r.account(s, moved, to)
+			if s.left -= moved; s.left < 0.5 {
+				s.left = 0
+			}
+			continue
+		}
+		if s.left > 0 { // no bound is known: it takes no time that could be told
+			r.account(s, s.left, to)
+			s.left = 0
+		}
+		s.fixed -= to - r.now
+	}
+}
+
+// account adds what has crossed a link to its hours.
+func (r *run) account(s *state, bytes float64, to int64) {
+	s.out.Bytes += bytes
+	if s.link < 0 || bytes <= 0 {
+		return
+	}
+	load := r.links[s.link].load
+	load.Bytes += bytes
+	span := to - r.now
+	for at := r.now; at < to; {
+		hour := at / int64(time.Hour)
+		end := min(to, (hour+1)*int64(time.Hour))
+		if int(hour) < len(load.Hours) {
+			load.Hours[hour] += bytes * float64(end-at) / float64(span)
+		}
+		at = end
+	}
+}
+
+// land seals the cycles that are done.
+func (r *run) land() {
+	done := false
+	r.active = slices.DeleteFunc(r.active, func(s *state) bool {
+		if s.left > 0 {
+			return false
+		}
+		done = true // what it does not use is for others
+		if s.fixed > 0 {
+			return false
+		}
+		r.seal(s)
+		return true
+	})
+	r.stale = r.stale || done
+}
+
+func (r *run) seal(s *state) {
+	length := r.now - s.start
+	s.lengths[s.n%len(s.lengths)] = time.Duration(length)
+	s.n++
+	s.total += float64(length)
+	if !s.sealed {
+		s.out.Seeded = r.time(r.now)
+		s.observed = r.now
+	} else {
+		r.expose(s, r.now)
+	}
+	s.sealed, s.captured = true, s.capture
+	r.plan(s)
+}
+
+// expose counts a group's exposure up to an instant.
+func (r *run) expose(s *state, to int64) {
+	from := max(s.observed, 0)
+	if to <= from {
+		return
+	}
+	low, high := float64(from-s.captured), float64(to-s.captured)
+	s.area += (high*high - low*low) / 2
+	target := float64(s.Target)
+	if high > target {
+		s.over += high - max(low, target)
+		if at := r.time(max(from, s.captured+int64(s.Target))); s.out.Over.IsZero() {
+			s.out.Over = at
+		}
+	}
+	s.out.Worst = max(s.out.Worst, time.Duration(high))
+	s.observed = to
+}
+
+func (r *run) finish() {
+	r.out.Until = r.time(r.now)
+	for _, s := range r.groups {
+		start := int64(0)
+		if s.Captured.IsZero() {
+			if start = r.now; !s.out.Seeded.IsZero() {
+				start = r.since(s.out.Seeded)
+			} else {
+				s.out.Seeding = !s.Paused && !s.Cadence.ByHand()
+			}
+		}
+		if s.sealed {
+			r.expose(s, r.now)
+		}
+		if watched := float64(r.now - start); watched > 0 && s.Target > 0 {
+			s.out.Mean, s.out.Within = time.Duration(s.area/watched), 1-s.over/watched
+		}
+		if s.n > 0 {
+			s.out.Length, s.out.Wait = time.Duration(s.total/float64(s.n)), time.Duration(s.waits/float64(s.out.Cycles))
+		}
+	}
+	for i := range r.links {
+		l := &r.links[i]
+		hours := int(r.now / int64(time.Hour))
+		if l.could > 0 {
+			l.load.Share = l.load.Bytes / l.could
+			hourly := l.could / (float64(r.now) / float64(time.Hour))
+			for _, b := range l.load.Hours {
+				l.load.Busiest = max(l.load.Busiest, b/hourly)
+			}
+		}
+		l.load.Hours = l.load.Hours[:min(len(l.load.Hours), hours+1)]
+	}
+}
