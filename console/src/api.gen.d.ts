@@ -971,6 +971,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/forecast/site": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How all groups that are home here fare in the days to come, or would if */
+        post: operations["forecastSite"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/groups/{id}/forecasts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** What was foretold of a group day by day, and what came of it, newest first */
+        get: operations["listForecasts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/groups/{id}/berth": {
         parameters: {
             query?: never;
@@ -1981,6 +2017,180 @@ export interface components {
             /** @description What it makes of the groups that come here */
             groups: components["schemas"]["BerthEffect"][];
             choices: components["schemas"]["BerthChoices"];
+        };
+        SiteForecastRequest: {
+            /** @description How far it is looked; 7 if left out */
+            days?: number;
+            /** @description Only groups that cross this link */
+            link?: string;
+            /** @description What if links carried this much */
+            rates?: components["schemas"]["IfRate"][];
+            /** @description What if sites could not be reached */
+            away?: components["schemas"]["IfAway"][];
+            join?: components["schemas"]["NewGroup"];
+            /** @description What if this group were changed as change says */
+            group?: string;
+            change?: components["schemas"]["GroupPatch"];
+        };
+        IfRate: {
+            link: string;
+            /**
+             * Format: int64
+             * @description At all hours; 0 for no limit
+             */
+            bytesPerSecond?: number;
+            /** @description Of what it carries now */
+            percent?: number;
+        };
+        IfAway: {
+            site: string;
+            /**
+             * Format: int64
+             * @description From now; at once if left out
+             */
+            afterSeconds?: number;
+            /** Format: int64 */
+            seconds: number;
+        };
+        SiteForecast: {
+            /** Format: date-time */
+            madeAt: string;
+            /**
+             * Format: date-time
+             * @description How far it was looked
+             */
+            until: string;
+            /** @description That were stepped through */
+            cycles: number;
+            /** @description All groups of which enough is known keep their targets */
+            fits: boolean;
+            /** @description Those that miss their targets first */
+            groups: components["schemas"]["GroupForecast"][];
+            links: components["schemas"]["LinkForecast"][];
+            /** @description What would make it fit, each tried by the same forecast */
+            changes: components["schemas"]["ForecastChange"][];
+            /** @description What gives where it does not fit */
+            notes: string[];
+        };
+        GroupForecast: {
+            id: string;
+            name: string;
+            /** @description The site that it goes to */
+            link: string;
+            /** Format: int64 */
+            targetSeconds: number;
+            /** @description cycles, survey or none: where what is known of its change comes from */
+            changeFrom: string;
+            /** @description What is not known, and what would make it known */
+            unknown: string[];
+            cycles: number;
+            /**
+             * Format: int64
+             * @description That cross the link
+             */
+            bytes: number;
+            /** Format: int64 */
+            worstSeconds: number;
+            /** Format: int64 */
+            meanSeconds: number;
+            /**
+             * Format: double
+             * @description Share of time within the target
+             */
+            within: number;
+            misses: boolean;
+            /**
+             * Format: date-time
+             * @description When it is above its target first
+             */
+            overAt?: string;
+            /** Format: date-time */
+            seedFinishAt?: string;
+            /** @description The first copy is not sealed in this time */
+            seeding: boolean;
+            /** Format: double */
+            cycleSeconds: number;
+            /**
+             * Format: double
+             * @description That a cycle waits for its turn
+             */
+            waitSeconds: number;
+        };
+        LinkForecast: {
+            id: string;
+            peer: string;
+            /** Format: int64 */
+            bytes: number;
+            /** @description Bytes in each hour */
+            hours: number[];
+            /** @description A limit was set; if not, it is not known what it can carry */
+            limited: boolean;
+            /**
+             * Format: double
+             * @description Of what it could carry
+             */
+            share?: number;
+            /**
+             * Format: double
+             * @description The share in its busiest hour
+             */
+            busiest?: number;
+            /**
+             * Format: int64
+             * @description That it carries now
+             */
+            rateBytesPerSecond?: number;
+            /**
+             * Format: int64
+             * @description What its groups need on the whole
+             */
+            needBytesPerSecond: number;
+            /**
+             * Format: int64
+             * @description Of the other site's store
+             */
+            freeBytes?: number;
+            /** @description What points take more than now, day by day, before compression */
+            space: components["schemas"]["SpaceAt"][];
+            /**
+             * Format: date-time
+             * @description When the store there would be full
+             */
+            fullAt?: string;
+        };
+        SpaceAt: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            moreBytes: number;
+        };
+        ForecastChange: {
+            text: string;
+            fits: boolean;
+            /** @description Groups that would still miss their targets */
+            misses: number;
+        };
+        PastForecast: {
+            /** Format: date-time */
+            madeAt: string;
+            /** Format: date-time */
+            until: string;
+            /** Format: int64 */
+            worstSeconds: number;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: double */
+            within: number;
+            /** Format: date-time */
+            seedFinishAt?: string;
+            /** Format: int64 */
+            cameWorstSeconds?: number;
+            /** Format: int64 */
+            cameBytes?: number;
+            /** Format: double */
+            cameWithin?: number;
+            /** Format: date-time */
+            cameSeedFinishAt?: string;
         };
         TierPatch: {
             name?: string;
@@ -5103,6 +5313,54 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Group"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    forecastSite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SiteForecastRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteForecast"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listForecasts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PastForecast"][];
                 };
             };
             default: components["responses"]["Problem"];

@@ -716,6 +716,15 @@ type Forecast struct {
 	WorstSeconds *int64 `json:"worstSeconds,omitempty"`
 }
 
+// ForecastChange defines model for ForecastChange.
+type ForecastChange struct {
+	Fits bool `json:"fits"`
+
+	// Misses Groups that would still miss their targets
+	Misses int    `json:"misses"`
+	Text   string `json:"text"`
+}
+
 // ForecastRequest A group that could be made or changed
 type ForecastRequest struct {
 	// Group The one that would be changed
@@ -825,6 +834,42 @@ type GroupDisk struct {
 	Undecided *bool `json:"undecided,omitempty"`
 }
 
+// GroupForecast defines model for GroupForecast.
+type GroupForecast struct {
+	// Bytes That cross the link
+	Bytes int64 `json:"bytes"`
+
+	// ChangeFrom cycles, survey or none: where what is known of its change comes from
+	ChangeFrom   string  `json:"changeFrom"`
+	CycleSeconds float64 `json:"cycleSeconds"`
+	Cycles       int     `json:"cycles"`
+	ID           string  `json:"id"`
+
+	// Link The site that it goes to
+	Link        string `json:"link"`
+	MeanSeconds int64  `json:"meanSeconds"`
+	Misses      bool   `json:"misses"`
+	Name        string `json:"name"`
+
+	// OverAt When it is above its target first
+	OverAt       *time.Time `json:"overAt,omitempty"`
+	SeedFinishAt *time.Time `json:"seedFinishAt,omitempty"`
+
+	// Seeding The first copy is not sealed in this time
+	Seeding       bool  `json:"seeding"`
+	TargetSeconds int64 `json:"targetSeconds"`
+
+	// Unknown What is not known, and what would make it known
+	Unknown []string `json:"unknown"`
+
+	// WaitSeconds That a cycle waits for its turn
+	WaitSeconds float64 `json:"waitSeconds"`
+
+	// Within Share of time within the target
+	Within       float64 `json:"within"`
+	WorstSeconds int64   `json:"worstSeconds"`
+}
+
 // GroupMachine defines model for GroupMachine.
 type GroupMachine struct {
 	BacklogBytes *int64 `json:"backlogBytes,omitempty"`
@@ -909,6 +954,24 @@ type GroupPatch struct {
 
 	// WithoutDisks All disks that are left out from now on, as MACHINE:DISK; all others are copied, new ones included
 	WithoutDisks *[]string `json:"withoutDisks,omitempty"`
+}
+
+// IfAway defines model for IfAway.
+type IfAway struct {
+	// AfterSeconds From now; at once if left out
+	AfterSeconds *int64 `json:"afterSeconds,omitempty"`
+	Seconds      int64  `json:"seconds"`
+	Site         string `json:"site"`
+}
+
+// IfRate defines model for IfRate.
+type IfRate struct {
+	// BytesPerSecond At all hours; 0 for no limit
+	BytesPerSecond *int64 `json:"bytesPerSecond,omitempty"`
+	Link           string `json:"link"`
+
+	// Percent Of what it carries now
+	Percent *int `json:"percent,omitempty"`
 }
 
 // Inventory defines model for Inventory.
@@ -1077,6 +1140,39 @@ type Link struct {
 	SendBytesPerSecond int64        `json:"sendBytesPerSecond"`
 	Up                 bool         `json:"up"`
 	Windows            []RateWindow `json:"windows"`
+}
+
+// LinkForecast defines model for LinkForecast.
+type LinkForecast struct {
+	// Busiest The share in its busiest hour
+	Busiest *float64 `json:"busiest,omitempty"`
+	Bytes   int64    `json:"bytes"`
+
+	// FreeBytes Of the other site's store
+	FreeBytes *int64 `json:"freeBytes,omitempty"`
+
+	// FullAt When the store there would be full
+	FullAt *time.Time `json:"fullAt,omitempty"`
+
+	// Hours Bytes in each hour
+	Hours []int64 `json:"hours"`
+	ID    string  `json:"id"`
+
+	// Limited A limit was set; if not, it is not known what it can carry
+	Limited bool `json:"limited"`
+
+	// NeedBytesPerSecond What its groups need on the whole
+	NeedBytesPerSecond int64  `json:"needBytesPerSecond"`
+	Peer               string `json:"peer"`
+
+	// RateBytesPerSecond That it carries now
+	RateBytesPerSecond *int64 `json:"rateBytesPerSecond,omitempty"`
+
+	// Share Of what it could carry
+	Share *float64 `json:"share,omitempty"`
+
+	// Space What points take more than now, day by day, before compression
+	Space []SpaceAt `json:"space"`
 }
 
 // LockRequest defines model for LockRequest.
@@ -1436,6 +1532,20 @@ type PasskeyCeremony struct {
 // Password defines model for Password.
 type Password struct {
 	Password string `json:"password"`
+}
+
+// PastForecast defines model for PastForecast.
+type PastForecast struct {
+	Bytes            int64      `json:"bytes"`
+	CameBytes        *int64     `json:"cameBytes,omitempty"`
+	CameSeedFinishAt *time.Time `json:"cameSeedFinishAt,omitempty"`
+	CameWithin       *float64   `json:"cameWithin,omitempty"`
+	CameWorstSeconds *int64     `json:"cameWorstSeconds,omitempty"`
+	MadeAt           time.Time  `json:"madeAt"`
+	SeedFinishAt     *time.Time `json:"seedFinishAt,omitempty"`
+	Until            time.Time  `json:"until"`
+	Within           float64    `json:"within"`
+	WorstSeconds     int64      `json:"worstSeconds"`
 }
 
 // Pause defines model for Pause.
@@ -1924,6 +2034,55 @@ type SiteCoverage struct {
 	Site   string         `json:"site"`
 }
 
+// SiteForecast defines model for SiteForecast.
+type SiteForecast struct {
+	// Changes What would make it fit, each tried by the same forecast
+	Changes []ForecastChange `json:"changes"`
+
+	// Cycles That were stepped through
+	Cycles int `json:"cycles"`
+
+	// Fits All groups of which enough is known keep their targets
+	Fits bool `json:"fits"`
+
+	// Groups Those that miss their targets first
+	Groups []GroupForecast `json:"groups"`
+	Links  []LinkForecast  `json:"links"`
+	MadeAt time.Time       `json:"madeAt"`
+
+	// Notes What gives where it does not fit
+	Notes []string `json:"notes"`
+
+	// Until How far it was looked
+	Until time.Time `json:"until"`
+}
+
+// SiteForecastRequest defines model for SiteForecastRequest.
+type SiteForecastRequest struct {
+	// Away What if sites could not be reached
+	Away   *[]IfAway   `json:"away,omitempty"`
+	Change *GroupPatch `json:"change,omitempty"`
+
+	// Days How far it is looked; 7 if left out
+	Days *int `json:"days,omitempty"`
+
+	// Group What if this group were changed as change says
+	Group *string   `json:"group,omitempty"`
+	Join  *NewGroup `json:"join,omitempty"`
+
+	// Link Only groups that cross this link
+	Link *string `json:"link,omitempty"`
+
+	// Rates What if links carried this much
+	Rates *[]IfRate `json:"rates,omitempty"`
+}
+
+// SpaceAt defines model for SpaceAt.
+type SpaceAt struct {
+	At        time.Time `json:"at"`
+	MoreBytes int64     `json:"moreBytes"`
+}
+
 // SteadyGroup defines model for SteadyGroup.
 type SteadyGroup struct {
 	Cadence   string  `json:"cadence"`
@@ -2391,6 +2550,9 @@ type CarryCopyJSONRequestBody = NewCopy
 // ForecastJSONRequestBody defines body for Forecast for application/json ContentType.
 type ForecastJSONRequestBody = ForecastRequest
 
+// ForecastSiteJSONRequestBody defines body for ForecastSite for application/json ContentType.
+type ForecastSiteJSONRequestBody = SiteForecastRequest
+
 // CreateGroupJSONRequestBody defines body for CreateGroup for application/json ContentType.
 type CreateGroupJSONRequestBody = NewGroup
 
@@ -2683,6 +2845,20 @@ type ClientInterface interface {
 	// Corresponds with POST /forecast (the `Forecast` operationId).
 	Forecast(ctx context.Context, body ForecastJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ForecastSiteWithBody How all groups that are home here fare in the days to come, or would if
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /forecast/site (the `ForecastSite` operationId).
+	ForecastSiteWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ForecastSite How all groups that are home here fare in the days to come, or would if
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /forecast/site (the `ForecastSite` operationId).
+	ForecastSite(ctx context.Context, body ForecastSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListGroups Protection groups, going out, coming in and ended, worst first
 	//
 	// Corresponds with GET /groups (the `ListGroups` operationId).
@@ -2773,6 +2949,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /groups/{id}/exposure (the `GetExposure` operationId).
 	GetExposure(ctx context.Context, id string, params *GetExposureParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListForecasts What was foretold of a group day by day, and what came of it, newest first
+	//
+	// Corresponds with GET /groups/{id}/forecasts (the `ListForecasts` operationId).
+	ListForecasts(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PauseGroupWithBody Hold cycles, for a while or until they are resumed
 	//
@@ -3766,6 +3947,40 @@ func (c *Client) Forecast(ctx context.Context, body ForecastJSONRequestBody, req
 	return c.Client.Do(req)
 }
 
+// ForecastSiteWithBody How all groups that are home here fare in the days to come, or would if
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /forecast/site (the `ForecastSite` operationId).
+func (c *Client) ForecastSiteWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewForecastSiteRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ForecastSite How all groups that are home here fare in the days to come, or would if
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /forecast/site (the `ForecastSite` operationId).
+func (c *Client) ForecastSite(ctx context.Context, body ForecastSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewForecastSiteRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListGroups Protection groups, going out, coming in and ended, worst first
 //
 // Corresponds with GET /groups (the `ListGroups` operationId).
@@ -3997,6 +4212,21 @@ func (c *Client) StopDeletion(ctx context.Context, id string, reqEditors ...Requ
 // Corresponds with GET /groups/{id}/exposure (the `GetExposure` operationId).
 func (c *Client) GetExposure(ctx context.Context, id string, params *GetExposureParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetExposureRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListForecasts What was foretold of a group day by day, and what came of it, newest first
+//
+// Corresponds with GET /groups/{id}/forecasts (the `ListForecasts` operationId).
+func (c *Client) ListForecasts(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListForecastsRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -6501,6 +6731,46 @@ func NewForecastRequestWithBody(server string, contentType string, body io.Reade
 	return req, nil
 }
 
+// NewForecastSiteRequest calls the generic ForecastSite builder with application/json body
+func NewForecastSiteRequest(server string, body ForecastSiteJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewForecastSiteRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewForecastSiteRequestWithBody constructs an http.Request for the ForecastSite method, with any body, and a specified content type
+func NewForecastSiteRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/forecast/site")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListGroupsRequest constructs an http.Request for the ListGroups method
 func NewListGroupsRequest(server string, params *ListGroupsParams) (*http.Request, error) {
 	var err error
@@ -7134,6 +7404,40 @@ func NewGetExposureRequest(server string, id string, params *GetExposureParams) 
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListForecastsRequest constructs an http.Request for the ListForecasts method
+func NewListForecastsRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups/%s/forecasts", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -10521,6 +10825,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /forecast (the `Forecast` operationId).
 	ForecastWithResponse(ctx context.Context, body ForecastJSONRequestBody, reqEditors ...RequestEditorFn) (*ForecastResponse, error)
 
+	// ForecastSiteWithBodyWithResponse How all groups that are home here fare in the days to come, or would if
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /forecast/site (the `ForecastSite` operationId).
+	ForecastSiteWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ForecastSiteResponse, error)
+
+	// ForecastSiteWithResponse How all groups that are home here fare in the days to come, or would if
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /forecast/site (the `ForecastSite` operationId).
+	ForecastSiteWithResponse(ctx context.Context, body ForecastSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*ForecastSiteResponse, error)
+
 	// ListGroupsWithResponse Protection groups, going out, coming in and ended, worst first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -10625,6 +10943,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /groups/{id}/exposure (the `GetExposure` operationId).
 	GetExposureWithResponse(ctx context.Context, id string, params *GetExposureParams, reqEditors ...RequestEditorFn) (*GetExposureResponse, error)
+
+	// ListForecastsWithResponse What was foretold of a group day by day, and what came of it, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /groups/{id}/forecasts (the `ListForecasts` operationId).
+	ListForecastsWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*ListForecastsResponse, error)
 
 	// PauseGroupWithBodyWithResponse Hold cycles, for a while or until they are resumed
 	//
@@ -12158,6 +12483,54 @@ func (r ForecastResponse) ContentType() string {
 	return ""
 }
 
+type ForecastSiteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SiteForecast
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ForecastSiteResponse) GetJSON200() *SiteForecast {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ForecastSiteResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ForecastSiteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ForecastSiteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ForecastSiteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ForecastSiteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ListGroupsResponse200Headers the declared response headers of an HTTP 200 response for ListGroups
 type ListGroupsResponse200Headers struct {
 	XTotalCount *int
@@ -12694,6 +13067,54 @@ func (r GetExposureResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetExposureResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListForecastsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]PastForecast
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListForecastsResponse) GetJSON200() *[]PastForecast {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListForecastsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListForecastsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListForecastsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListForecastsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListForecastsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -16736,6 +17157,32 @@ func (c *ClientWithResponses) ForecastWithResponse(ctx context.Context, body For
 	return ParseForecastResponse(rsp)
 }
 
+// ForecastSiteWithBodyWithResponse How all groups that are home here fare in the days to come, or would if
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /forecast/site (the `ForecastSite` operationId).
+func (c *ClientWithResponses) ForecastSiteWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ForecastSiteResponse, error) {
+	rsp, err := c.ForecastSiteWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseForecastSiteResponse(rsp)
+}
+
+// ForecastSiteWithResponse How all groups that are home here fare in the days to come, or would if
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /forecast/site (the `ForecastSite` operationId).
+func (c *ClientWithResponses) ForecastSiteWithResponse(ctx context.Context, body ForecastSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*ForecastSiteResponse, error) {
+	rsp, err := c.ForecastSite(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseForecastSiteResponse(rsp)
+}
+
 // ListGroupsWithResponse Protection groups, going out, coming in and ended, worst first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -16929,6 +17376,19 @@ func (c *ClientWithResponses) GetExposureWithResponse(ctx context.Context, id st
 		return nil, err
 	}
 	return ParseGetExposureResponse(rsp)
+}
+
+// ListForecastsWithResponse What was foretold of a group day by day, and what came of it, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /groups/{id}/forecasts (the `ListForecasts` operationId).
+func (c *ClientWithResponses) ListForecastsWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*ListForecastsResponse, error) {
+	rsp, err := c.ListForecasts(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListForecastsResponse(rsp)
 }
 
 // PauseGroupWithBodyWithResponse Hold cycles, for a while or until they are resumed
@@ -18891,6 +19351,39 @@ func ParseForecastResponse(rsp *http.Response) (*ForecastResponse, error) {
 	return response, nil
 }
 
+// ParseForecastSiteResponse parses an HTTP response from a ForecastSiteWithResponse call
+func ParseForecastSiteResponse(rsp *http.Response) (*ForecastSiteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ForecastSiteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SiteForecast
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListGroupsResponse parses an HTTP response from a ListGroupsWithResponse call
 func ParseListGroupsResponse(rsp *http.Response) (*ListGroupsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -19272,6 +19765,39 @@ func ParseGetExposureResponse(rsp *http.Response) (*GetExposureResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Exposure
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListForecastsResponse parses an HTTP response from a ListForecastsWithResponse call
+func ParseListForecastsResponse(rsp *http.Response) (*ListForecastsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListForecastsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []PastForecast
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -21975,6 +22501,9 @@ type ServerInterface interface {
 	// Forecast What a promise leads to
 	// (POST /forecast)
 	Forecast(ctx *echo.Context) error
+	// ForecastSite How all groups that are home here fare in the days to come, or would if
+	// (POST /forecast/site)
+	ForecastSite(ctx *echo.Context) error
 	// ListGroups Protection groups, going out, coming in and ended, worst first
 	// (GET /groups)
 	ListGroups(ctx *echo.Context, params ListGroupsParams) error
@@ -22008,6 +22537,9 @@ type ServerInterface interface {
 	// GetExposure The sawtooth over a stretch of time
 	// (GET /groups/{id}/exposure)
 	GetExposure(ctx *echo.Context, id string, params GetExposureParams) error
+	// ListForecasts What was foretold of a group day by day, and what came of it, newest first
+	// (GET /groups/{id}/forecasts)
+	ListForecasts(ctx *echo.Context, id string) error
 	// PauseGroup Hold cycles, for a while or until they are resumed
 	// (POST /groups/{id}/pause)
 	PauseGroup(ctx *echo.Context, id string) error
@@ -22549,6 +23081,15 @@ func (w *ServerInterfaceWrapper) Forecast(ctx *echo.Context) error {
 	return err
 }
 
+// ForecastSite converts echo context to params.
+func (w *ServerInterfaceWrapper) ForecastSite(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ForecastSite(ctx)
+	return err
+}
+
 // ListGroups converts echo context to params.
 func (w *ServerInterfaceWrapper) ListGroups(ctx *echo.Context) error {
 	var err error
@@ -22827,6 +23368,22 @@ func (w *ServerInterfaceWrapper) GetExposure(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetExposure(ctx, id, params)
+	return err
+}
+
+// ListForecasts converts echo context to params.
+func (w *ServerInterfaceWrapper) ListForecasts(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListForecasts(ctx, id)
 	return err
 }
 
@@ -24097,6 +24654,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/groups/:id/pause", wrapper.PauseGroup, options.OperationMiddlewares["pauseGroup"]...)
 	router.POST(options.BaseURL+"/groups/:id/resume", wrapper.ResumeGroup, options.OperationMiddlewares["resumeGroup"]...)
 	router.DELETE(options.BaseURL+"/groups/:id/deletion", wrapper.StopDeletion, options.OperationMiddlewares["stopDeletion"]...)
+	router.POST(options.BaseURL+"/forecast/site", wrapper.ForecastSite, options.OperationMiddlewares["forecastSite"]...)
+	router.GET(options.BaseURL+"/groups/:id/forecasts", wrapper.ListForecasts, options.OperationMiddlewares["listForecasts"]...)
 	router.GET(options.BaseURL+"/groups/:id/berth", wrapper.GetBerth, options.OperationMiddlewares["getBerth"]...)
 	router.PUT(options.BaseURL+"/groups/:id/berth", wrapper.SetBerth, options.OperationMiddlewares["setBerth"]...)
 	router.POST(options.BaseURL+"/groups/:id/berth/preview", wrapper.PreviewBerth, options.OperationMiddlewares["previewBerth"]...)
@@ -24783,6 +25342,45 @@ func (response ForecastdefaultApplicationProblemPlusJSONResponse) VisitForecastR
 	return err
 }
 
+type ForecastSiteRequestObject struct {
+	Body *ForecastSiteJSONRequestBody
+}
+
+type ForecastSiteResponseObject interface {
+	VisitForecastSiteResponse(w http.ResponseWriter) error
+}
+
+type ForecastSite200JSONResponse SiteForecast
+
+func (response ForecastSite200JSONResponse) VisitForecastSiteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ForecastSitedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ForecastSitedefaultApplicationProblemPlusJSONResponse) VisitForecastSiteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListGroupsRequestObject struct {
 	Params ListGroupsParams
 }
@@ -25232,6 +25830,45 @@ type GetExposuredefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetExposuredefaultApplicationProblemPlusJSONResponse) VisitGetExposureResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListForecastsRequestObject struct {
+	ID string `json:"id"`
+}
+
+type ListForecastsResponseObject interface {
+	VisitListForecastsResponse(w http.ResponseWriter) error
+}
+
+type ListForecasts200JSONResponse []PastForecast
+
+func (response ListForecasts200JSONResponse) VisitListForecastsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListForecastsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListForecastsdefaultApplicationProblemPlusJSONResponse) VisitListForecastsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -28357,6 +28994,9 @@ type StrictServerInterface interface {
 	// Forecast What a promise leads to
 	// (POST /forecast)
 	Forecast(ctx context.Context, request ForecastRequestObject) (ForecastResponseObject, error)
+	// ForecastSite How all groups that are home here fare in the days to come, or would if
+	// (POST /forecast/site)
+	ForecastSite(ctx context.Context, request ForecastSiteRequestObject) (ForecastSiteResponseObject, error)
 	// ListGroups Protection groups, going out, coming in and ended, worst first
 	// (GET /groups)
 	ListGroups(ctx context.Context, request ListGroupsRequestObject) (ListGroupsResponseObject, error)
@@ -28390,6 +29030,9 @@ type StrictServerInterface interface {
 	// GetExposure The sawtooth over a stretch of time
 	// (GET /groups/{id}/exposure)
 	GetExposure(ctx context.Context, request GetExposureRequestObject) (GetExposureResponseObject, error)
+	// ListForecasts What was foretold of a group day by day, and what came of it, newest first
+	// (GET /groups/{id}/forecasts)
+	ListForecasts(ctx context.Context, request ListForecastsRequestObject) (ListForecastsResponseObject, error)
 	// PauseGroup Hold cycles, for a while or until they are resumed
 	// (POST /groups/{id}/pause)
 	PauseGroup(ctx context.Context, request PauseGroupRequestObject) (PauseGroupResponseObject, error)
@@ -29126,6 +29769,52 @@ func (sh *strictHandler) Forecast(ctx *echo.Context) error {
 	return nil
 }
 
+// ForecastSite operation middleware
+func (sh *strictHandler) ForecastSite(ctx *echo.Context) error {
+	var request ForecastSiteRequestObject
+
+	var body ForecastSiteJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ForecastSite(ctx.Request().Context(), request.(ForecastSiteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ForecastSite")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ForecastSiteResponseObject); ok {
+		return validResponse.VisitForecastSiteResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListGroups operation middleware
 func (sh *strictHandler) ListGroups(ctx *echo.Context, params ListGroupsParams) error {
 	var request ListGroupsRequestObject
@@ -29489,6 +30178,31 @@ func (sh *strictHandler) GetExposure(ctx *echo.Context, id string, params GetExp
 		return err
 	} else if validResponse, ok := response.(GetExposureResponseObject); ok {
 		return validResponse.VisitGetExposureResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListForecasts operation middleware
+func (sh *strictHandler) ListForecasts(ctx *echo.Context, id string) error {
+	var request ListForecastsRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListForecasts(ctx.Request().Context(), request.(ListForecastsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListForecasts")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListForecastsResponseObject); ok {
+		return validResponse.VisitListForecastsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

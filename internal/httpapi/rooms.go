@@ -47,6 +47,13 @@ type Rooms struct {
 	Surveys    Surveys
 	Tiers      Tiers
 	Berths     Berths
+	Foresight  Foresight
+}
+
+// Foresight foretells how groups fare.
+type Foresight interface {
+	Site(ctx context.Context, in api.SiteForecastRequest, see func(directory.Record) bool) (api.SiteForecast, error)
+	Past(ctx context.Context, group string) ([]api.PastForecast, error)
 }
 
 // Berths is how machines arrive at their recovery sites.

@@ -29,8 +29,8 @@ import (
 )
 
 const (
-	// slots bounds how many cycles of this site run at the same time.
-	slots = 4
+	// Slots bounds how many cycles of this site run at the same time.
+	Slots = 4
 	// keptCycles of a group are in the database, keptAccounts in memory.
 	keptCycles   = 500
 	keptAccounts = 6
@@ -385,7 +385,7 @@ func (m *Mover) step() time.Time {
 		facts = append(facts, f)
 	}
 	m.deciding = facts
-	d := m.Decide(now, facts, slots-m.running)
+	d := m.Decide(now, facts, Slots-m.running)
 	for _, st := range d.Start {
 		i := slices.IndexFunc(home, func(r *directory.Record) bool { return r.ID == st.ID })
 		s := m.of(st.ID)
@@ -478,6 +478,30 @@ func (m *Mover) ChangeRate(id string) (bytes float64, length time.Duration) {
 	defer m.mu.Unlock()
 	s := m.of(id)
 	return s.changeRate, s.length
+}
+
+// Standing is how a group that is home here stands: what is decided upon, its newest
+// cycles, and how far the one under way is.
+type Standing struct {
+	schedule.Facts
+	Cycles  []cycle.Account
+	Running *cycle.Progress
+}
+
+// Standing tells how a group stands.
+func (m *Mover) Standing(r directory.Record) Standing {
+	now := m.Clock.Now()
+	captured, _ := m.Points.Newest(r.ID)
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	s := m.of(r.ID)
+	out := Standing{Facts: m.facts(&r, s, now), Cycles: slices.Clone(s.accounts)}
+	out.Captured = captured
+	if s.run != nil && s.run.detail.Progress.Phase != "" {
+		p := s.run.detail.Progress
+		out.Running = &p
+	}
+	return out
 }
 
 // Live is what only the home site can see of a group.

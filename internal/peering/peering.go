@@ -18,6 +18,7 @@ import (
 	"kestrel/internal/core/chain"
 	"kestrel/internal/core/exposure"
 	"kestrel/internal/core/group"
+	"kestrel/internal/core/pace"
 	"kestrel/internal/core/scope"
 	"kestrel/internal/core/words"
 	"kestrel/internal/cycle"
@@ -179,6 +180,9 @@ func (l Link) Remote(group string, weight float64) cycle.Remote { return l.calle
 
 // Encoding is how blocks are compressed on the way.
 func (l Link) Encoding() points.Encoding { return l.settings.encoding() }
+
+// Pace is how fast what we send may be, by the time of the week on this site's clock.
+func (l Link) Pace() pace.Plan { return l.settings.Pace }
 
 // Abandon gives up a cycle's intake at the other site.
 func (l Link) Abandon(ctx context.Context, intake string) error { return l.caller.Abandon(ctx, intake) }

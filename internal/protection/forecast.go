@@ -12,6 +12,7 @@ import (
 	"kestrel/internal/core/promise"
 	"kestrel/internal/directory"
 	"kestrel/internal/inventory"
+	"kestrel/internal/peering"
 	"kestrel/internal/problem"
 )
 
@@ -161,4 +162,32 @@ func (x *Protection) later(ctx context.Context, r directory.Record, s group.Spec
 		out = append(out, v)
 	}
 	return &out
+}
+
+// Draft is a group as it would be made; what is wrong with it is the error.
+func (x *Protection) Draft(in api.NewGroup) (group.Spec, peering.Link, error) {
+	w, faults := newWish(in)
+	s, l, faults := x.draft(w, faults, in.Link)
+	if len(faults) > 0 {
+		return group.Spec{}, peering.Link{}, problem.InvalidFields(faults...)
+	}
+	return s, l, nil
+}
+
+// Edited is a group that is home here as an edit would leave it.
+func (x *Protection) Edited(id string, in api.GroupPatch) (group.Spec, error) {
+	r, err := x.Groups.Find(id)
+	if err != nil {
+		return group.Spec{}, err
+	}
+	w, faults := wishOf(in)
+	p, _, more := x.resolve(w, r.Spec)
+	next := p.Apply(r.Spec)
+	if faults = append(faults, more...); len(faults) == 0 {
+		faults = x.Groups.Check(next, r.ID)
+	}
+	if len(faults) > 0 {
+		return group.Spec{}, problem.InvalidFields(faults...)
+	}
+	return next, nil
 }

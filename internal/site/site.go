@@ -31,6 +31,7 @@ import (
 	"kestrel/internal/directory"
 	"kestrel/internal/events"
 	"kestrel/internal/files/bucket"
+	"kestrel/internal/foresight"
 	"kestrel/internal/history"
 	"kestrel/internal/httpapi"
 	"kestrel/internal/inventory"
@@ -153,6 +154,7 @@ type Site struct {
 	Surveys    *survey.Surveys
 	Tiers      *tiers.Tiers
 	Berths     *berths.Berths
+	Foresight  *foresight.Foresight
 	Serving    *serving.Serving
 	Landings   *landing.Landings
 	Overview   *overview.Overview
@@ -344,6 +346,8 @@ func (s *Site) openRooms(ctx context.Context, objects *bucket.FS) (err error) {
 	if s.Serving, err = serving.Open(ctx, serving.Config{DB: db, Store: s.store, Keeper: s.Keeper, Trail: s.Trail, Clock: clk, Log: log, StateDir: cfg.StateDir, Listener: s.nbdL, TLS: s.nbdTLS, Address: cfg.NBDAddress, Allowed: s.mayServe}); err != nil {
 		return err
 	}
+	s.Foresight = foresight.New(foresight.Config{DB: db, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Mover: s.Mover, Keeper: s.Keeper, History: s.History, Clock: clk, Log: log,
+		Surveyed: s.Surveys.Change, Draft: s.Protection.Draft, Edited: s.Protection.Edited, Every: tidyPulses * cfg.Pulse})
 	s.Access.Revoked = s.recheck
 	if s.Berths, err = berths.Open(ctx, berths.Config{Site: s.self.Name, DB: db, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Store: s.store, Trail: s.Trail, Hub: hub, Log: log}); err != nil {
 		return err
@@ -429,7 +433,7 @@ func (s *Site) Run(ctx context.Context) error {
 	}
 	serve(func() error { return link.Serve(ctx, s.linkL, s.id, s.Peering, s.log) })
 	serve(func() error { return nbd.ServeTLS(ctx, s.nbdL, s.Serving, s.nbdTLS) })
-	for _, run := range []func(context.Context){s.Inventory.Run, s.Operations.Run, s.Peering.Run, s.Mover.Run, s.Coverage.Run, s.Surveys.Run, s.Tiers.Run, s.Keeper.Run, s.Keeper.Verify, s.tidy} {
+	for _, run := range []func(context.Context){s.Inventory.Run, s.Operations.Run, s.Peering.Run, s.Mover.Run, s.Coverage.Run, s.Surveys.Run, s.Tiers.Run, s.Foresight.Run, s.Keeper.Run, s.Keeper.Verify, s.tidy} {
 		wg.Go(func() { run(ctx) })
 	}
 	if s.Courier != nil {
@@ -516,7 +520,7 @@ func (s *Site) Now() time.Time { return s.clk.Now() }
 // Rooms is the site as the API asks it.
 func (s *Site) Rooms() httpapi.Rooms {
 	r := httpapi.Rooms{Version: Version, Site: s, Access: s.Access, Safeguards: s.Safeguards, Box: s.box, Trail: s.Trail, Notary: s.Notary, Events: s.Hub, Directory: s.Groups, Groups: s.Protection, Overview: s.Overview, Platforms: s.Inventory, Links: s.Peering,
-		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Operations: s.Operations, Coverage: s.Coverage, Surveys: s.Surveys, Tiers: s.Tiers, Berths: s.Berths}
+		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Operations: s.Operations, Coverage: s.Coverage, Surveys: s.Surveys, Tiers: s.Tiers, Berths: s.Berths, Foresight: s.Foresight}
 	if s.Courier != nil {
 		r.Courier = s.Courier
 	}

@@ -88,3 +88,27 @@ func (p Promise) coming(anchor, now, then time.Time, length time.Duration) []lad
 	slices.SortFunc(out, func(a, b ladder.Point) int { return b.Capture.Compare(a.Capture) })
 	return out
 }
+
+// Space is what a group's points take before compression once they go back so far: the
+// first copy, and for each point of each rung what has changed since the one before.
+func (p Promise) Space(age time.Duration, now time.Time, load Load) float64 {
+	interval := p.Cadence.Interval(now)
+	if p.Cadence.BackToBack {
+		interval = max(load.CycleLength, time.Second)
+	}
+	total := float64(load.UsedBytes)
+	if interval <= 0 {
+		return total
+	}
+	var from time.Duration
+	for _, r := range p.Keep {
+		to := min(r.For, age)
+		if to <= from {
+			continue
+		}
+		apart := max(r.Each, interval)
+		total += min(float64(load.UsedBytes), load.Change.Within(apart)) * float64(to-from) / float64(apart)
+		from = to
+	}
+	return total
+}

@@ -1,0 +1,123 @@
+package foresight
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"kestrel/internal/api"
+	"kestrel/internal/clock"
+	"kestrel/internal/core/forecast"
+	"kestrel/internal/core/span"
+	"kestrel/internal/directory"
+	"kestrel/internal/records"
+)
+
+const (
+	// rememberFor is how long what was foretold is kept.
+	rememberFor = 90 * span.Day
+	// ahead is for how long it is foretold what is remembered.
+	ahead = span.Day
+)
+
+// Run foretells once a day, and judges what was foretold when its time is over, until ctx
+// ends.
+func (f *Foresight) Run(ctx context.Context) {
+	for {
+		if err := errors.Join(f.judge(ctx), f.remember(ctx)); err != nil && ctx.Err() == nil {
+			f.Log.Warn("remember forecasts", "err", err)
+		}
+		if clock.Sleep(ctx, f.Clock, f.Every) != nil {
+			return
+		}
+	}
+}
+
+// remember keeps what is foretold of each group for a day. Of a group of which nothing is
+// known it would be worth nothing.
+func (f *Foresight) remember(ctx context.Context) error {
+	now := f.Clock.Now().UTC().Truncate(time.Second)
+	due := map[string]bool{}
+	for _, r := range f.Groups.All() {
+		if r.Direction != directory.Out || r.Spec.PausedAt(now) {
+			continue
+		}
+		newest, err := f.DB.Forecasts(ctx, r.ID, 1)
+		if err != nil {
+			return err
+		}
+		if len(newest) == 0 || !newest[0].MadeAt.Add(ahead).After(now) {
+			due[r.ID] = true
+		}
+	}
+	if len(due) == 0 {
+		return nil
+	}
+	s, err := f.scene(ctx, now, ahead)
+	if err != nil {
+		return err
+	}
+	out := forecast.Run(s.in)
+	for i, o := range out.Groups {
+		if !due[o.ID] || o.Unknown || s.from[i] == fromNone && !s.in.Groups[i].Captured.IsZero() {
+			continue
+		}
+		rec := records.Forecast{GroupID: o.ID, MadeAt: now, Until: now.Add(ahead), Worst: secs(o.Worst), Bytes: int64(o.Bytes), Within: o.Within}
+		if !o.Seeded.IsZero() {
+			rec.SeededAt = new(o.Seeded.UTC())
+		}
+		if err := f.DB.PutForecast(ctx, rec); err != nil {
+			return err
+		}
+	}
+	return f.DB.TrimForecasts(ctx, now.Add(-rememberFor))
+}
+
+// judge notes what came of what was foretold.
+func (f *Foresight) judge(ctx context.Context) error {
+	due, err := f.DB.DueForecasts(ctx, f.Clock.Now())
+	if err != nil {
+		return err
+	}
+	for _, x := range due {
+		r, ok := f.Groups.Get(x.GroupID)
+		if !ok {
+			continue
+		}
+		e, err := f.History.Exposure(ctx, r, &x.MadeAt, &x.Until)
+		if err != nil {
+			return err
+		}
+		bytes, err := f.DB.ShippedBetween(ctx, x.GroupID, x.MadeAt, x.Until)
+		if err != nil {
+			return err
+		}
+		x.CameWorst, x.CameBytes, x.CameWithin = &e.WorstSeconds, &bytes, &e.KeptShare
+		if x.SeededAt != nil && len(e.Vertices) > 0 {
+			first := e.Vertices[0].At // before the first point there is no exposure
+			x.CameSeeded = &first
+		}
+		if err := f.DB.PutForecast(ctx, x); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Past lists what was foretold of a group, and what came of it.
+func (f *Foresight) Past(ctx context.Context, group string) ([]api.PastForecast, error) {
+	r, err := f.Groups.Find(group)
+	if err != nil {
+		return nil, err
+	}
+	all, err := f.DB.Forecasts(ctx, r.ID, 90)
+	if err != nil {
+		return nil, err
+	}
+	out := []api.PastForecast{}
+	for _, x := range all {
+		out = append(out, api.PastForecast{MadeAt: x.MadeAt.UTC(), Until: x.Until.UTC(), WorstSeconds: x.Worst, Bytes: x.Bytes, Within: x.Within, SeedFinishAt: x.SeededAt,
+			CameWorstSeconds: x.CameWorst, CameBytes: x.CameBytes, CameWithin: x.CameWithin, CameSeedFinishAt: x.CameSeeded})
+	}
+	return out, nil
+}
