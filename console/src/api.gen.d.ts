@@ -2108,6 +2108,8 @@ export interface components {
             seedFinishAt?: string;
             /** @description The first copy is not sealed in this time */
             seeding: boolean;
+            /** @description It starts nothing in this time, on purpose */
+            paused: boolean;
             /** Format: double */
             cycleSeconds: number;
             /**

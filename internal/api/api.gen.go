@@ -852,7 +852,10 @@ type GroupForecast struct {
 	Name        string `json:"name"`
 
 	// OverAt When it is above its target first
-	OverAt       *time.Time `json:"overAt,omitempty"`
+	OverAt *time.Time `json:"overAt,omitempty"`
+
+	// Paused It starts nothing in this time, on purpose
+	Paused       bool       `json:"paused"`
 	SeedFinishAt *time.Time `json:"seedFinishAt,omitempty"`
 
 	// Seeding The first copy is not sealed in this time

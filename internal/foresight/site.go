@@ -215,16 +215,18 @@ func order(g api.GroupForecast) int {
 		return 0
 	case g.Seeding:
 		return 1
-	case len(g.Unknown) > 0:
+	case g.Paused:
 		return 2
+	case len(g.Unknown) > 0:
+		return 3
 	}
-	return 3
+	return 4
 }
 
 func (f *Foresight) groupView(s *scene, i int, o forecast.Outcome) api.GroupForecast {
 	g := s.in.Groups[i]
 	v := api.GroupForecast{ID: g.ID, Name: g.Name, TargetSeconds: secs(g.Target), ChangeFrom: string(s.from[i]), Unknown: []string{}, Cycles: o.Cycles, Bytes: int64(o.Bytes), WorstSeconds: secs(o.Worst), MeanSeconds: secs(o.Mean),
-		Within: math.Round(o.Within*1e4) / 1e4, Misses: o.Misses(), Seeding: o.Seeding, CycleSeconds: math.Round(o.Length.Seconds()*10) / 10, WaitSeconds: math.Round(o.Wait.Seconds()*10) / 10}
+		Within: math.Round(o.Within*1e4) / 1e4, Misses: o.Misses(), Seeding: o.Seeding, Paused: o.Paused, CycleSeconds: math.Round(o.Length.Seconds()*10) / 10, WaitSeconds: math.Round(o.Wait.Seconds()*10) / 10}
 	k := slices.IndexFunc(s.links, func(l peering.Link) bool { return l.ID == g.Link })
 	if k >= 0 {
 		v.Link = s.links[k].Peer
@@ -235,7 +237,7 @@ func (f *Foresight) groupView(s *scene, i int, o forecast.Outcome) api.GroupFore
 	if !o.Seeded.IsZero() {
 		v.SeedFinishAt = new(o.Seeded.UTC())
 	}
-	if o.Unknown {
+	if o.Unknown && !o.Paused {
 		v.Unknown = append(v.Unknown, "How much it changes is not known: a survey of its machines, or its first few cycles, tell it.")
 	}
 	if k >= 0 && s.in.Links[k].Plan.Rate == 0 && len(s.in.Links[k].Plan.Windows) == 0 && g.ReadRate == 0 {

@@ -193,6 +193,9 @@ func suggestPriority(in Input, i int, try func(Change, Input) bool) {
 	}
 }
 
+// mostTarget is how much longer a target is suggested at most: more is another promise.
+const mostTarget = 8
+
 // suggestTarget promises what can be kept.
 func suggestTarget(in Input, out Output, i int, try func(Change, Input) bool) {
 	g := in.Groups[i]
@@ -200,7 +203,7 @@ func suggestTarget(in Input, out Output, i int, try func(Change, Input) bool) {
 	if target < out.Groups[i].Worst {
 		target *= 2
 	}
-	if out.Groups[i].Worst > 0 && target > g.Target {
+	if out.Groups[i].Worst > 0 && target > g.Target && target <= mostTarget*g.Target {
 		try(Change{Text: fmt.Sprintf("Promise %s instead of %s for %s", span.Format(target), span.Format(g.Target), g.Name), Group: g.ID, Target: target}, in.edited(i, func(x *Group) { x.Target = target }))
 	}
 }

@@ -93,6 +93,8 @@ type Outcome struct {
 	Unknown bool
 	// Seeding says that its first copy would not be sealed in the time that was looked at.
 	Seeding bool
+	// Paused groups start nothing in the time that was looked at, on purpose.
+	Paused bool
 }
 
 // LinkLoad is how a link would be used, hour by hour.
@@ -123,7 +125,7 @@ func (o Output) Fits() bool {
 const enough = 0.995
 
 // Misses tells whether a group does not keep its target.
-func (g Outcome) Misses() bool { return g.Within < enough }
+func (g Outcome) Misses() bool { return g.Within < enough && !g.Paused }
 
 // state is a group within a run. Instants are nanoseconds since Now.
 type state struct {
@@ -220,7 +222,7 @@ func Run(in Input) Output {
 	for i := range in.Groups {
 		g := &in.Groups[i]
 		s := &state{Group: g, out: &r.out.Groups[i], link: slices.IndexFunc(in.Links, func(l Link) bool { return l.ID == g.Link })}
-		*s.out = Outcome{ID: g.ID, Within: 1, Unknown: len(g.Change) == 0 && !g.Cadence.ByHand()}
+		*s.out = Outcome{ID: g.ID, Within: 1, Unknown: len(g.Change) == 0 && !g.Cadence.ByHand(), Paused: g.Paused && (g.Until.IsZero() || r.since(g.Until) > r.end)}
 		s.began, s.sealed = !g.Last.IsZero(), !g.Captured.IsZero()
 		s.last, s.captured = r.since(g.Last), r.since(g.Captured)
 		r.groups = append(r.groups, s)
