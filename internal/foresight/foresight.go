@@ -6,6 +6,7 @@ package foresight
 import (
 	"context"
 	"log/slog"
+	"slices"
 	"sync"
 	"time"
 
@@ -164,6 +165,25 @@ func measured(g *forecast.Group, cycles []cycle.Account) {
 	}
 }
 
+// joint takes together what cycles found and what was seen between them: the one tells how
+// much has to be read, the other how that grows.
+func joint(cycles, seen change.Curve) change.Curve {
+	if len(cycles) == 0 || len(seen) < 2 {
+		return cycles
+	}
+	at := cycles[0]
+	if last := seen[len(seen)-1]; last.Within < at.Within*8/10 || seen.Within(at.Within) <= 0 {
+		return cycles
+	}
+	// What is read is a little more than what is reported, and by about the same share.
+	share := at.Bytes / seen.Within(at.Within)
+	out := slices.Clone(seen)
+	for i := range out {
+		out[i].Bytes *= share
+	}
+	return out
+}
+
 // typical is the curve through the mean of what cycles found: their gaps are about the same,
 // and what one of them happened to find says nothing of another length.
 func typical(all []change.Sample) change.Curve {
@@ -205,6 +225,7 @@ func (f *Foresight) group(ctx context.Context, r directory.Record, s group.Spec,
 		x := f.Mover.Standing(r)
 		g.Last, g.Captured = x.Last, x.Captured
 		measured(&g, x.Cycles)
+		g.Change = joint(g.Change, x.Change)
 		if len(g.Change) > 0 {
 			from = fromCycles
 		}

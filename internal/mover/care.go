@@ -53,7 +53,9 @@ func (m *Mover) backlog(ctx context.Context, r directory.Record, src Source) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, backlogAnswer)
 	defer cancel()
+	captured, _ := m.Points.Newest(r.ID)
 	n, err := src.Driver.Changed(ctx, base)
+	now := m.Clock.Now()
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if s.rep.BaseCheckpoint != base {
@@ -62,6 +64,13 @@ func (m *Mover) backlog(ctx context.Context, r directory.Record, src Source) {
 	s.backlogOK = err == nil
 	if err == nil {
 		s.backlog = n
+		total := int64(0)
+		for _, bytes := range n {
+			total += bytes
+		}
+		if newest, _ := m.Points.Newest(r.ID); newest.Equal(captured) && !captured.IsZero() {
+			s.learned.See(now.Sub(captured), total)
+		}
 	}
 }
 

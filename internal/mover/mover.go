@@ -15,6 +15,7 @@ import (
 	"kestrel/internal/audit"
 	"kestrel/internal/clock"
 	"kestrel/internal/core/actor"
+	"kestrel/internal/core/change"
 	"kestrel/internal/core/group"
 	"kestrel/internal/core/schedule"
 	"kestrel/internal/core/words"
@@ -135,7 +136,8 @@ type state struct {
 	backlog     map[string]int64
 	backlogOK   bool
 	changeRate  float64 // bytes a second, smoothed
-	homeFailure string  // why points are not kept at home as well
+	learned     change.Learned
+	homeFailure string // why points are not kept at home as well
 	accounts    []cycle.Account
 	length      time.Duration // expected of the next cycle, from the accounts
 	foretold    foretold
@@ -248,6 +250,7 @@ func (m *Mover) changed(c directory.Change) {
 		return
 	}
 	s.machinesAt = max(s.machinesAt, c.After.Revision)
+	s.learned = change.Learned{} // of other machines
 	switch {
 	case s.run != nil:
 		s.run.stop(otherMachines)
@@ -486,6 +489,8 @@ type Standing struct {
 	schedule.Facts
 	Cycles  []cycle.Account
 	Running *cycle.Progress
+	// Change is what was seen of how much changes since a capture.
+	Change change.Curve
 }
 
 // Standing tells how a group stands.
@@ -495,7 +500,7 @@ func (m *Mover) Standing(r directory.Record) Standing {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	s := m.of(r.ID)
-	out := Standing{Facts: m.facts(&r, s, now), Cycles: slices.Clone(s.accounts)}
+	out := Standing{Facts: m.facts(&r, s, now), Cycles: slices.Clone(s.accounts), Change: s.learned.Curve()}
 	out.Captured = captured
 	if s.run != nil && s.run.detail.Progress.Phase != "" {
 		p := s.run.detail.Progress

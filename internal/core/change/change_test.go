@@ -1,6 +1,7 @@
 package change_test
 
 import (
+	"math"
 	"testing"
 	"time"
 
@@ -48,4 +49,24 @@ func TestCurvesRise(t *testing.T) {
 			require.InDelta(t, x.Within(s.Within)+y.Within(s.Within), s.Bytes, 1e-6)
 		}
 	})
+}
+
+// What writes the same pages again and again is learned to grow flatter, and what has been
+// seen once only does not count.
+func TestLearning(t *testing.T) {
+	pages := func(after time.Duration) int64 { return int64(1e6 * (1 - math.Exp(-after.Seconds()/20))) }
+	var l change.Learned
+	require.Empty(t, l.Curve())
+	l.See(10*time.Second, pages(10*time.Second))
+	l.See(time.Millisecond, 5)
+	require.Empty(t, l.Curve())
+	for i := range 2000 {
+		after := time.Duration(1+i%180) * time.Second
+		l.See(after, pages(after))
+	}
+	c := l.Curve()
+	for _, after := range []time.Duration{5 * time.Second, 20 * time.Second, time.Minute, 2 * time.Minute} {
+		require.InEpsilon(t, float64(pages(after)), c.Within(after), 0.15, after)
+	}
+	require.InEpsilon(t, 1e6, c.Within(time.Hour), 0.2, "beyond what was seen there is hardly more")
 }

@@ -146,8 +146,7 @@ type state struct {
 	fixed          int64   // nanoseconds left that need no link
 	left           float64 // bytes left to cross the link
 	rate           float64
-	at             int  // index in a heap
-	stale          bool // the links are to be shared anew
+	at             int // index in a heap
 	out            *Outcome
 	observed       int64 // since when its exposure counts
 	area, over     float64
