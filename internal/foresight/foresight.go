@@ -126,7 +126,35 @@ const (
 	fromNone   known = "none"
 )
 
-// measured is what a group's newest cycles tell of it.
+// Measure enters into a group what its newest cycles tell of it, and what was seen of its
+// change between them.
+func Measure(g *forecast.Group, cycles []cycle.Account, seen change.Curve) {
+	measured(g, cycles)
+	g.Change = joint(g.Change, seen)
+}
+
+// Underway enters the cycle that is under way. A first copy tells by itself how fast it is.
+func Underway(g *forecast.Group, x mover.Standing, now time.Time) {
+	p := x.Running
+	switch {
+	case !x.Facts.Running || g.Last.IsZero():
+		return
+	case p == nil:
+		g.Under = &forecast.Under{}
+		return
+	}
+	g.Under = &forecast.Under{Capture: p.CaptureAt, Left: float64(max(0, p.TotalBytes-p.ReadBytes)), Known: p.TotalBytes > 0}
+	if !g.Captured.IsZero() {
+		return
+	}
+	if p.ReadBytes > 0 && p.WireBytes > 0 {
+		g.Wire = float64(p.WireBytes) / float64(p.ReadBytes)
+	}
+	if d := now.Sub(p.CaptureAt).Seconds(); d > 5 && p.ReadBytes > 0 {
+		g.ReadRate = float64(p.ReadBytes) / d
+	}
+}
+
 func measured(g *forecast.Group, cycles []cycle.Account) {
 	var samples []change.Sample
 	var lead, tail, copying time.Duration
@@ -224,21 +252,11 @@ func (f *Foresight) group(ctx context.Context, r directory.Record, s group.Spec,
 	if _, there := f.Groups.Get(r.ID); there {
 		x := f.Mover.Standing(r)
 		g.Last, g.Captured = x.Last, x.Captured
-		measured(&g, x.Cycles)
-		g.Change = joint(g.Change, x.Change)
+		Measure(&g, x.Cycles, x.Change)
 		if len(g.Change) > 0 {
 			from = fromCycles
 		}
-		if p := x.Running; p != nil && g.Captured.IsZero() && p.TotalBytes > 0 {
-			// A first copy that is under way goes on; what it has left counts.
-			g.Last, g.SeedBytes = time.Time{}, max(0, p.TotalBytes-p.ReadBytes)
-			if p.ReadBytes > 0 && p.WireBytes > 0 {
-				g.Wire = float64(p.WireBytes) / float64(p.ReadBytes)
-			}
-			if d := now.Sub(p.CaptureAt).Seconds(); d > 5 && p.ReadBytes > 0 {
-				g.ReadRate = float64(p.ReadBytes) / d
-			}
-		}
+		Underway(&g, x, now)
 	}
 	if len(g.Change) == 0 && f.Surveyed != nil {
 		c, ok, err := f.Surveyed(ctx, s.Platform, s.IDs())

@@ -34,7 +34,9 @@ const (
 	Slots = 4
 	// keptCycles of a group are in the database, keptAccounts in memory.
 	keptCycles   = 500
-	keptAccounts = 6
+	keptAccounts = 24
+	// toldAccounts of a group are told at each beat.
+	toldAccounts = 6
 	// backlogAnswer is how long a platform may take to count one group's changes.
 	backlogAnswer = 5 * time.Second
 	// otherMachines is why a cycle ends that does not copy what the group is made of
@@ -525,7 +527,7 @@ func (m *Mover) Live(id string) link.Live {
 	f := m.facts(&r, s, now)
 	f.Running = s.run != nil
 	v := link.Live{PlatformUp: known && src.Up, DueSince: s.dueSince, NextStart: f.NextStart(now), Backlog: s.backlog, BacklogKnown: s.backlogOK, ChangeRate: s.changeRate, Failure: s.failure,
-		LinkLimit: way.Limit, Cycles: slices.Clone(s.accounts), HomePoints: homePoints}
+		LinkLimit: way.Limit, Cycles: slices.Clone(s.accounts[:min(toldAccounts, len(s.accounts))]), HomePoints: homePoints}
 	if r.Spec.HomePoints {
 		v.HomePointsFailure = s.homeFailure
 	}

@@ -46,6 +46,15 @@ type Group struct {
 	// Lead is how long a cycle takes until the capture, Tail how long besides copying after
 	// it.
 	Lead, Tail time.Duration
+	// Under is the cycle that is under way, which began at Last; nil if none is.
+	Under *Under
+}
+
+// Under is a cycle under way.
+type Under struct {
+	Capture time.Time // zero before the capture
+	Left    float64   // bytes that it has to read yet, if that is known
+	Known   bool
 }
 
 // Link is what carries the cycles of some groups.
@@ -225,6 +234,10 @@ func Run(in Input) Output {
 		s.began, s.sealed = !g.Last.IsZero(), !g.Captured.IsZero()
 		s.last, s.captured = r.since(g.Last), r.since(g.Captured)
 		r.groups = append(r.groups, s)
+		if g.Under != nil {
+			r.takeUp(s)
+			continue
+		}
 		r.plan(s)
 	}
 	r.loop()
@@ -387,19 +400,43 @@ func (r *run) begin(batch []schedule.Facts) []schedule.Facts {
 	return batch
 }
 
-func (r *run) start(s *state) {
-	s.start, s.capture = r.now, r.now+int64(s.Lead)
-	s.waits += float64(r.now - s.due)
-	s.last, s.began = r.now, true
+// takeUp goes on with a cycle that is under way.
+func (r *run) takeUp(s *state) {
+	u := s.Under
+	s.start, s.capture, s.fixed = s.last, r.since(u.Capture), int64(s.Tail)
+	if u.Capture.IsZero() {
+		s.capture = max(0, s.last+int64(s.Lead))
+		s.fixed += s.capture
+	}
+	s.left = r.bytes(s)
+	if u.Known {
+		s.left = u.Left * s.wire()
+	}
+	r.active = append(r.active, s)
+	r.stale = true
+}
+
+// bytes is what a cycle has to send that captures when the group's does.
+func (r *run) bytes(s *state) float64 {
 	bytes := float64(s.SeedBytes)
 	if s.sealed {
 		bytes = s.Change.Within(time.Duration(s.capture-s.captured)) * s.share(r.time(s.capture))
 	}
-	wire := s.Wire
-	if wire <= 0 {
-		wire = 1
+	return bytes * s.wire()
+}
+
+func (g *Group) wire() float64 {
+	if g.Wire <= 0 {
+		return 1
 	}
-	s.left = bytes * wire
+	return g.Wire
+}
+
+func (r *run) start(s *state) {
+	s.start, s.capture = r.now, r.now+int64(s.Lead)
+	s.waits += float64(r.now - s.due)
+	s.last, s.began = r.now, true
+	s.left = r.bytes(s)
 	s.fixed = int64(s.Lead + s.Tail)
 	r.active = append(r.active, s)
 	r.out.Cycles++

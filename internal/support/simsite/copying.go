@@ -68,6 +68,11 @@ func (w *world) pass(ctx context.Context, _ platform.Driver, to cycle.Remote, cl
 		w.left[job.Checkpoint] = wait(r, time.Duration(2.6/float64(w.Groups)*float64(rec.Spec.Promise.Cadence.Every)))
 	}
 	length := w.left[job.Checkpoint]
+	w.mu.Unlock()
+	if w.road != nil {
+		return w.carry(ctx, to, clk, job, rec, report)
+	}
+	w.mu.Lock()
 	if job.Resumed {
 		w.out.Resumed++
 	}

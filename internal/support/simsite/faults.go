@@ -176,6 +176,9 @@ func (w *world) crossed(r directory.Record) group.Spec {
 
 // look holds what home believes against what is true.
 func (w *world) look() {
+	if w.road != nil {
+		return // how long anybody waits is compared elsewhere
+	}
 	groups, keeper, mover := w.rooms()
 	now := time.Now()
 	w.mu.Lock()

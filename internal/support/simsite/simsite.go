@@ -104,6 +104,7 @@ type world struct {
 	rival       func()                      // what comes between the next look and its write
 	story       map[string][]string
 	pinned      map[string]string // point by group
+	road        *road             // that cycles really cross; nil: they only take their time
 }
 
 // draw gives random numbers that depend on the seed and on what they are for, and

@@ -1,0 +1,58 @@
+package simsite_test
+
+import (
+	"math"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"kestrel/internal/support/simsite"
+)
+
+// What is foretold comes: hours of two sites whose cycles share a link. Where many wait for
+// their turn, the worst wait of a day hangs on who was a second earlier, and a group may be
+// off by more than others.
+func TestWhatIsForetoldComes(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		name   string
+		seed   uint64
+		groups int
+		rate   int64
+	}{{"half full", 3, 12, 130_000}, {"fuller", 4, 12, 120_000}, {"few", 5, 5, 60_000}} {
+		t.Run(c.name, func(t *testing.T) {
+			var all []simsite.Compared
+			var err error
+			synctest.Test(t, func(*testing.T) { all, err = simsite.Foretold(c.seed, c.groups, c.rate, 40*time.Hour, 24*time.Hour) })
+			require.NoError(t, err)
+			require.Len(t, all, c.groups)
+			seeded, worst, bytes, cycles, near := 0, 0, 0, 0, 0
+			for _, g := range all {
+				if g.SeedFinish > 0 && g.CameSeeded > 0 {
+					seeded++
+					require.InEpsilon(t, g.CameSeeded.Seconds(), g.SeedFinish.Seconds(), 0.10, "%s is copied for the first time: %+v", g.Name, g)
+				}
+				if g.CameCycles < 2 {
+					continue // a day has hardly more than one of those
+				}
+				worst++
+				cycles += g.CameCycles
+				apart := math.Abs(g.Worst.Seconds()/g.CameWorst.Seconds() - 1)
+				require.Less(t, apart, 0.25, "worst exposure: %+v", g)
+				if apart < 0.15 {
+					near++
+				}
+				if math.Abs(g.CameBytes) > 0 {
+					bytes++
+					require.InEpsilon(t, g.CameBytes, g.Bytes, 0.10, "bytes: %+v", g)
+				}
+				require.InDelta(t, g.CameWithin, g.Within, 0.03, "within: %+v", g)
+			}
+			require.Greater(t, min(seeded, worst, bytes), c.groups/2)
+			require.Greater(t, cycles, 100)
+			require.GreaterOrEqual(t, near*5, worst*4, "four of five within 15 %")
+		})
+	}
+}
