@@ -253,6 +253,7 @@ func (f *Foresight) group(ctx context.Context, r directory.Record, s group.Spec,
 		x := f.Mover.Standing(r)
 		g.Last, g.Captured = x.Last, x.Captured
 		Measure(&g, x.Cycles, x.Change)
+		g.Length = x.Length
 		if len(g.Change) > 0 {
 			from = fromCycles
 		}

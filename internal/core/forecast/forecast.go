@@ -46,6 +46,9 @@ type Group struct {
 	// Lead is how long a cycle takes until the capture, Tail how long besides copying after
 	// it.
 	Lead, Tail time.Duration
+	// Length is how long its cycles took lately, by which the scheduler reckons; 0 is not
+	// known.
+	Length time.Duration
 	// Under is the cycle that is under way, which began at Last; nil if none is.
 	Under *Under
 }
@@ -233,6 +236,7 @@ func Run(in Input) Output {
 		*s.out = Outcome{ID: g.ID, Within: 1, Unknown: len(g.Change) == 0 && !g.Cadence.ByHand(), Paused: g.Paused && (g.Until.IsZero() || r.since(g.Until) > r.end)}
 		s.began, s.sealed = !g.Last.IsZero(), !g.Captured.IsZero()
 		s.last, s.captured = r.since(g.Last), r.since(g.Captured)
+		s.lengths[0] = g.Length
 		r.groups = append(r.groups, s)
 		if g.Under != nil {
 			r.takeUp(s)
@@ -322,7 +326,7 @@ func (r *run) plan(s *state) {
 
 func (s *state) expected() time.Duration {
 	out := time.Duration(0)
-	for _, d := range s.lengths[:min(s.n, len(s.lengths))] {
+	for _, d := range s.lengths {
 		out = max(out, d)
 	}
 	return out

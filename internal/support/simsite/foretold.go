@@ -100,7 +100,7 @@ func (w *world) foretell(rate int64, ahead time.Duration) forecast.Output {
 	groups, _, m := w.rooms()
 	for _, r := range groups.All() {
 		x := m.Standing(r)
-		g := forecast.Group{ID: r.ID, Name: r.Spec.Name, Link: wayID, Target: r.Spec.Promise.Target, Cadence: r.Spec.Promise.Cadence, Anchor: r.Anchor, Weight: r.Spec.Priority.Weight(), Last: x.Last, Captured: x.Captured, SeedBytes: w.seedBytes(r)}
+		g := forecast.Group{ID: r.ID, Name: r.Spec.Name, Link: wayID, Target: r.Spec.Promise.Target, Cadence: r.Spec.Promise.Cadence, Anchor: r.Anchor, Weight: r.Spec.Priority.Weight(), Last: x.Last, Captured: x.Captured, Length: x.Length, SeedBytes: w.seedBytes(r)}
 		if foresight.Measure(&g, x.Cycles, x.Change); len(g.Change) == 0 {
 			g.Change, g.Lead, g.Tail = change.Steady(w.changes(r)), simLead, simTail // as a survey would have it
 		}

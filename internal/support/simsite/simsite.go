@@ -201,6 +201,9 @@ func (w *world) begin() (err error) {
 			Spec: group.Spec{Name: fmt.Sprintf("group %03d", n), Platform: fmt.Sprint(n % platforms), Priority: group.Normal, NewDisks: group.CopyNew, Destinations: []group.Destination{{SiteID: rooms.RecoveryID, Site: rooms.RecoveryName}},
 				Machines: []group.Machine{{ID: fmt.Sprint("m", n), Name: fmt.Sprint("m", n), Disks: []group.Disk{{Key: "d", Label: "disk 1", SizeBytes: points.BlockSize}}}},
 				Promise:  promise.Promise{Target: 3 * every, Cadence: cadence.Cadence{Every: every}, Keep: ladders[r.IntN(len(ladders))]}}}
+		if w.road != nil {
+			time.Sleep(wait(w.draw("made", n), 7*time.Minute)) // people make groups one by one
+		}
 		rec, err = w.home.Groups.Create(w.end, anna, rec)
 		if err != nil {
 			return fmt.Errorf("make group %d: %w", n, err)
