@@ -14,7 +14,7 @@ export function Consequence({
   chosen: boolean;
 }) {
   return (
-    <Card title="What comes of it" className="xl:sticky xl:top-5">
+    <Card title="What comes of it">
       {f && !f.faults.some((x) => x.field.startsWith("promise")) ? (
         <dl className="grid gap-2 p-4">
           <Out name="Next starts">

@@ -10,6 +10,7 @@ import { count, millis, rate, rungText, size, span, when } from "../format";
 import { Rail } from "../rail";
 import { Bar, Button, Card, Empty, Fault, Page, State, td, th, When } from "../ui";
 import { Chart } from "../water";
+import { Foretold } from "./beside";
 import { PauseDialog } from "./holding";
 
 const ranges: [string, number][] = [
@@ -133,6 +134,7 @@ export function GroupPage() {
           <MachinesCard g={g} />
         </div>
         <div className="grid gap-4">
+          {g.direction === "out" && <Foretold id={g.id} />}
           {g.running && <RunningCard g={g} />}
           <PromiseCard g={g} />
           <CycleCard g={g} />

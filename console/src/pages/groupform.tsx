@@ -1,12 +1,14 @@
 import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
-import { useMemo, useState } from "react";
+import { useEffect, useMemo, useState } from "react";
 import { useForm, useWatch } from "react-hook-form";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, ask, type Group, Problem, type Schemas } from "../api";
 import { asks } from "../asks";
+import { readDraft, writeDraft } from "../draft";
 import { count, keepText, plainSpan, span, tagsOf, when } from "../format";
 import { useSettled } from "../settled";
 import { Button, Card, Fault, Field, inputLook, Page } from "../ui";
+import { Beside } from "./beside";
 import { Consequence } from "./consequence";
 import { homeOf, Machines } from "./groupmachines";
 import { Disks, quiesceOf, Rest, type RestValues, Rule, restOf } from "./groupscope";
@@ -218,6 +220,18 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
   const go = useNavigate();
   const form = useForm<Values>({ defaultValues: start });
   const v = useWatch({ control: form.control }) as Values;
+  // What is typed outlives a reload and an error, until it is saved or left by the way back.
+  const key = `group ${of ? `${of.id} ${of.revision}` : "new"}`;
+  const [kept] = useState(() => readDraft<Values>(key));
+  useEffect(() => {
+    if (!kept) return;
+    for (const [k, x] of Object.entries(kept) as [keyof Values, never][]) {
+      if (JSON.stringify(x) !== JSON.stringify(start[k])) form.setValue(k, x, { shouldDirty: true });
+    }
+  }, [kept, form, start]);
+  useEffect(() => {
+    if (Object.keys(form.formState.dirtyFields).length) writeDraft(key, v);
+  }, [key, v, form.formState.dirtyFields]);
   const dirty = form.formState.dirtyFields;
   const machines = useQuery(asks.machines);
   const links = useQuery(asks.links);
@@ -309,7 +323,10 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
         }),
       );
     },
-    onSuccess: (g) => go(`/groups/${g.id}`),
+    onSuccess: (g) => {
+      writeDraft(key, undefined);
+      go(`/groups/${g.id}`);
+    },
   });
   const problem = save.error instanceof Problem ? save.error : undefined;
   const shown = preview.data;
@@ -629,19 +646,53 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
                 >
                   {of ? "Save" : "Make the group"}
                 </Button>
-                <Button onClick={() => go(-1)}>Back, change nothing</Button>
+                <Button
+                  onClick={() => {
+                    writeDraft(key, undefined);
+                    go(-1);
+                  }}
+                >
+                  Back, change nothing
+                </Button>
               </div>
             </div>
           </Card>
         </form>
-        <Consequence
-          f={shown?.forecast}
-          warnings={shown?.warnings ?? []}
-          chosen={v.machines.length > 0 || !!v.rule.trim()}
-        />
+        <div className="grid gap-4 xl:sticky xl:top-5">
+          <Consequence
+            f={shown?.forecast}
+            warnings={shown?.warnings ?? []}
+            chosen={v.machines.length > 0 || !!v.rule.trim()}
+          />
+          <Beside own={of?.id} body={beside(of, asked, !!shown && !shown.faults.length)} />
+        </div>
       </div>
     </Page>
   );
+}
+
+/** beside asks how a group would fare among all others, once nothing is wrong with it. */
+function beside(
+  of: Group | undefined,
+  x: { patch: Patch; v: Values; to: string; dirty: Dirty },
+  good: boolean,
+): Schemas["SiteForecastRequest"] | undefined {
+  if (!good || (of && of.direction !== "out")) return undefined;
+  if (of) return { days: 3, group: of.id, change: x.patch };
+  if (!x.v.name || !x.to || (!x.v.machines.length && !x.v.rule.trim())) return undefined;
+  return {
+    days: 3,
+    join: {
+      name: x.v.name,
+      machines: x.v.machines,
+      link: x.to,
+      ...promised(x.v, x.dirty),
+      rule: ruleOf(x.v),
+      withoutDisks: leftOf(x.v),
+      withoutBootDisks: x.v.bootToo,
+      priority: x.v.tier && !x.dirty.priority ? undefined : x.v.priority,
+    },
+  };
 }
 
 /** Changes lists what an edit would change, from what to what. */
