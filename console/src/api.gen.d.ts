@@ -971,6 +971,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/estate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The settings of this site as a file, or those of a paired site as far as they are known here */
+        get: operations["exportEstate"];
+        put?: never;
+        /** Make the site what a file says, all of it or nothing; or tell what it would change */
+        post: operations["applyEstate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/estate/schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** JSON Schema of a document of such a file */
+        get: operations["getEstateSchema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/forecast/site": {
         parameters: {
             query?: never;
@@ -2193,6 +2228,40 @@ export interface components {
             cameWithin?: number;
             /** Format: date-time */
             cameSeedFinishAt?: string;
+        };
+        EstateFile: {
+            /** @description YAML */
+            text: string;
+        };
+        ApplyRequest: {
+            /** @description YAML, one document each */
+            text: string;
+            /** @description Only tell what it would change */
+            dryRun?: boolean;
+            /** @description Allow that shorter ladders drop points at once */
+            dropPoints?: boolean;
+        };
+        Applied: {
+            applied: boolean;
+            documents: components["schemas"]["AppliedDocument"][];
+            /** @description What is wrong; nothing was changed then */
+            faults: components["schemas"]["FileFault"][];
+        };
+        AppliedDocument: {
+            kind: string;
+            name: string;
+            /** @description make, change, or as it is */
+            action: string;
+            changes: components["schemas"]["Change"][];
+            warnings: string[];
+            dropsPoints: number;
+        };
+        FileFault: {
+            line: number;
+            column: number;
+            document: string;
+            field: string;
+            message: string;
         };
         TierPatch: {
             name?: string;
@@ -5315,6 +5384,77 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Group"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportEstate: {
+        parameters: {
+            query?: {
+                asSeenFrom?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EstateFile"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    applyEstate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApplyRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Applied"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getEstateSchema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
                 };
             };
             default: components["responses"]["Problem"];

@@ -175,6 +175,38 @@ type Activity struct {
 	Who      string `json:"who"`
 }
 
+// Applied defines model for Applied.
+type Applied struct {
+	Applied   bool              `json:"applied"`
+	Documents []AppliedDocument `json:"documents"`
+
+	// Faults What is wrong; nothing was changed then
+	Faults []FileFault `json:"faults"`
+}
+
+// AppliedDocument defines model for AppliedDocument.
+type AppliedDocument struct {
+	// Action make, change, or as it is
+	Action      string   `json:"action"`
+	Changes     []Change `json:"changes"`
+	DropsPoints int      `json:"dropsPoints"`
+	Kind        string   `json:"kind"`
+	Name        string   `json:"name"`
+	Warnings    []string `json:"warnings"`
+}
+
+// ApplyRequest defines model for ApplyRequest.
+type ApplyRequest struct {
+	// DropPoints Allow that shorter ladders drop points at once
+	DropPoints *bool `json:"dropPoints,omitempty"`
+
+	// DryRun Only tell what it would change
+	DryRun *bool `json:"dryRun,omitempty"`
+
+	// Text YAML, one document each
+	Text string `json:"text"`
+}
+
 // Berth How machines arrive. What is left out is as the layer below says
 type Berth struct {
 	// Address rule, keep or dhcp
@@ -648,6 +680,12 @@ type Encryption struct {
 	StaleBytes int64 `json:"staleBytes"`
 }
 
+// EstateFile defines model for EstateFile.
+type EstateFile struct {
+	// Text YAML
+	Text string `json:"text"`
+}
+
 // ExportRequest defines model for ExportRequest.
 type ExportRequest struct {
 	Directory string `json:"directory"`
@@ -678,6 +716,15 @@ type Exposure struct {
 type FieldError struct {
 	Field   string `json:"field"`
 	Message string `json:"message"`
+}
+
+// FileFault defines model for FileFault.
+type FileFault struct {
+	Column   int    `json:"column"`
+	Document string `json:"document"`
+	Field    string `json:"field"`
+	Line     int    `json:"line"`
+	Message  string `json:"message"`
 }
 
 // FollowedTier defines model for FollowedTier.
@@ -2415,6 +2462,11 @@ type GetCalendarParams struct {
 	Link  *string    `form:"link,omitempty" json:"link,omitempty"`
 }
 
+// ExportEstateParams defines parameters for ExportEstate.
+type ExportEstateParams struct {
+	AsSeenFrom *string `form:"asSeenFrom,omitempty" json:"asSeenFrom,omitempty"`
+}
+
 // ListGroupsParams defines parameters for ListGroups.
 type ListGroupsParams struct {
 	// Q Words of name, sites, machines or tags
@@ -2549,6 +2601,9 @@ type PreviewBerthDefaultJSONRequestBody = Berth
 
 // CarryCopyJSONRequestBody defines body for CarryCopy for application/json ContentType.
 type CarryCopyJSONRequestBody = NewCopy
+
+// ApplyEstateJSONRequestBody defines body for ApplyEstate for application/json ContentType.
+type ApplyEstateJSONRequestBody = ApplyRequest
 
 // ForecastJSONRequestBody defines body for Forecast for application/json ContentType.
 type ForecastJSONRequestBody = ForecastRequest
@@ -2828,6 +2883,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /coverage (the `GetCoverage` operationId).
 	GetCoverage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportEstate The settings of this site as a file, or those of a paired site as far as they are known here
+	//
+	// Corresponds with GET /estate (the `ExportEstate` operationId).
+	ExportEstate(ctx context.Context, params *ExportEstateParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ApplyEstateWithBody Make the site what a file says, all of it or nothing; or tell what it would change
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /estate (the `ApplyEstate` operationId).
+	ApplyEstateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ApplyEstate Make the site what a file says, all of it or nothing; or tell what it would change
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /estate (the `ApplyEstate` operationId).
+	ApplyEstate(ctx context.Context, body ApplyEstateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetEstateSchema JSON Schema of a document of such a file
+	//
+	// Corresponds with GET /estate/schema (the `GetEstateSchema` operationId).
+	GetEstateSchema(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StreamEvents Live updates as server-sent events
 	//
@@ -3891,6 +3970,70 @@ func (c *Client) DeleteCopy(ctx context.Context, id string, reqEditors ...Reques
 // Corresponds with GET /coverage (the `GetCoverage` operationId).
 func (c *Client) GetCoverage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetCoverageRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportEstate The settings of this site as a file, or those of a paired site as far as they are known here
+//
+// Corresponds with GET /estate (the `ExportEstate` operationId).
+func (c *Client) ExportEstate(ctx context.Context, params *ExportEstateParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportEstateRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ApplyEstateWithBody Make the site what a file says, all of it or nothing; or tell what it would change
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /estate (the `ApplyEstate` operationId).
+func (c *Client) ApplyEstateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewApplyEstateRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ApplyEstate Make the site what a file says, all of it or nothing; or tell what it would change
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /estate (the `ApplyEstate` operationId).
+func (c *Client) ApplyEstate(ctx context.Context, body ApplyEstateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewApplyEstateRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetEstateSchema JSON Schema of a document of such a file
+//
+// Corresponds with GET /estate/schema (the `GetEstateSchema` operationId).
+func (c *Client) GetEstateSchema(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetEstateSchemaRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -6650,6 +6793,127 @@ func NewGetCoverageRequest(server string) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/coverage")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewExportEstateRequest constructs an http.Request for the ExportEstate method
+func NewExportEstateRequest(server string, params *ExportEstateParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/estate")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.AsSeenFrom != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "asSeenFrom", *params.AsSeenFrom, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewApplyEstateRequest calls the generic ApplyEstate builder with application/json body
+func NewApplyEstateRequest(server string, body ApplyEstateJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewApplyEstateRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewApplyEstateRequestWithBody constructs an http.Request for the ApplyEstate method, with any body, and a specified content type
+func NewApplyEstateRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/estate")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetEstateSchemaRequest constructs an http.Request for the GetEstateSchema method
+func NewGetEstateSchemaRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/estate/schema")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -10807,6 +11071,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /coverage (the `GetCoverage` operationId).
 	GetCoverageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetCoverageResponse, error)
 
+	// ExportEstateWithResponse The settings of this site as a file, or those of a paired site as far as they are known here
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /estate (the `ExportEstate` operationId).
+	ExportEstateWithResponse(ctx context.Context, params *ExportEstateParams, reqEditors ...RequestEditorFn) (*ExportEstateResponse, error)
+
+	// ApplyEstateWithBodyWithResponse Make the site what a file says, all of it or nothing; or tell what it would change
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /estate (the `ApplyEstate` operationId).
+	ApplyEstateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ApplyEstateResponse, error)
+
+	// ApplyEstateWithResponse Make the site what a file says, all of it or nothing; or tell what it would change
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /estate (the `ApplyEstate` operationId).
+	ApplyEstateWithResponse(ctx context.Context, body ApplyEstateJSONRequestBody, reqEditors ...RequestEditorFn) (*ApplyEstateResponse, error)
+
+	// GetEstateSchemaWithResponse JSON Schema of a document of such a file
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /estate/schema (the `GetEstateSchema` operationId).
+	GetEstateSchemaWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetEstateSchemaResponse, error)
+
 	// StreamEventsWithResponse Live updates as server-sent events
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -12391,6 +12683,150 @@ func (r GetCoverageResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetCoverageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExportEstateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *EstateFile
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ExportEstateResponse) GetJSON200() *EstateFile {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportEstateResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportEstateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportEstateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportEstateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportEstateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ApplyEstateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Applied
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ApplyEstateResponse) GetJSON200() *Applied {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ApplyEstateResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ApplyEstateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ApplyEstateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ApplyEstateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ApplyEstateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetEstateSchemaResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *map[string]interface{}
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetEstateSchemaResponse) GetJSON200() *map[string]interface{} {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetEstateSchemaResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetEstateSchemaResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetEstateSchemaResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetEstateSchemaResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetEstateSchemaResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17121,6 +17557,58 @@ func (c *ClientWithResponses) GetCoverageWithResponse(ctx context.Context, reqEd
 	return ParseGetCoverageResponse(rsp)
 }
 
+// ExportEstateWithResponse The settings of this site as a file, or those of a paired site as far as they are known here
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /estate (the `ExportEstate` operationId).
+func (c *ClientWithResponses) ExportEstateWithResponse(ctx context.Context, params *ExportEstateParams, reqEditors ...RequestEditorFn) (*ExportEstateResponse, error) {
+	rsp, err := c.ExportEstate(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportEstateResponse(rsp)
+}
+
+// ApplyEstateWithBodyWithResponse Make the site what a file says, all of it or nothing; or tell what it would change
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /estate (the `ApplyEstate` operationId).
+func (c *ClientWithResponses) ApplyEstateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ApplyEstateResponse, error) {
+	rsp, err := c.ApplyEstateWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseApplyEstateResponse(rsp)
+}
+
+// ApplyEstateWithResponse Make the site what a file says, all of it or nothing; or tell what it would change
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /estate (the `ApplyEstate` operationId).
+func (c *ClientWithResponses) ApplyEstateWithResponse(ctx context.Context, body ApplyEstateJSONRequestBody, reqEditors ...RequestEditorFn) (*ApplyEstateResponse, error) {
+	rsp, err := c.ApplyEstate(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseApplyEstateResponse(rsp)
+}
+
+// GetEstateSchemaWithResponse JSON Schema of a document of such a file
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /estate/schema (the `GetEstateSchema` operationId).
+func (c *ClientWithResponses) GetEstateSchemaWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetEstateSchemaResponse, error) {
+	rsp, err := c.GetEstateSchema(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetEstateSchemaResponse(rsp)
+}
+
 // StreamEventsWithResponse Live updates as server-sent events
 //
 // Returns a wrapper object for the known response body format(s).
@@ -19278,6 +19766,105 @@ func ParseGetCoverageResponse(rsp *http.Response) (*GetCoverageResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Coverage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExportEstateResponse parses an HTTP response from a ExportEstateWithResponse call
+func ParseExportEstateResponse(rsp *http.Response) (*ExportEstateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportEstateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest EstateFile
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseApplyEstateResponse parses an HTTP response from a ApplyEstateWithResponse call
+func ParseApplyEstateResponse(rsp *http.Response) (*ApplyEstateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ApplyEstateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Applied
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetEstateSchemaResponse parses an HTTP response from a GetEstateSchemaWithResponse call
+func ParseGetEstateSchemaResponse(rsp *http.Response) (*GetEstateSchemaResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetEstateSchemaResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest map[string]interface{}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -22498,6 +23085,15 @@ type ServerInterface interface {
 	// GetCoverage What protects the machines of this site, what does not, and how that was
 	// (GET /coverage)
 	GetCoverage(ctx *echo.Context) error
+	// ExportEstate The settings of this site as a file, or those of a paired site as far as they are known here
+	// (GET /estate)
+	ExportEstate(ctx *echo.Context, params ExportEstateParams) error
+	// ApplyEstate Make the site what a file says, all of it or nothing; or tell what it would change
+	// (POST /estate)
+	ApplyEstate(ctx *echo.Context) error
+	// GetEstateSchema JSON Schema of a document of such a file
+	// (GET /estate/schema)
+	GetEstateSchema(ctx *echo.Context) error
 	// StreamEvents Live updates as server-sent events
 	// (GET /events)
 	StreamEvents(ctx *echo.Context) error
@@ -23063,6 +23659,42 @@ func (w *ServerInterfaceWrapper) GetCoverage(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetCoverage(ctx)
+	return err
+}
+
+// ExportEstate converts echo context to params.
+func (w *ServerInterfaceWrapper) ExportEstate(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ExportEstateParams
+	// ------------- Optional query parameter "asSeenFrom" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "asSeenFrom", ctx.QueryParams(), &params.AsSeenFrom, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter asSeenFrom: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ExportEstate(ctx, params)
+	return err
+}
+
+// ApplyEstate converts echo context to params.
+func (w *ServerInterfaceWrapper) ApplyEstate(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ApplyEstate(ctx)
+	return err
+}
+
+// GetEstateSchema converts echo context to params.
+func (w *ServerInterfaceWrapper) GetEstateSchema(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetEstateSchema(ctx)
 	return err
 }
 
@@ -24657,6 +25289,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/groups/:id/pause", wrapper.PauseGroup, options.OperationMiddlewares["pauseGroup"]...)
 	router.POST(options.BaseURL+"/groups/:id/resume", wrapper.ResumeGroup, options.OperationMiddlewares["resumeGroup"]...)
 	router.DELETE(options.BaseURL+"/groups/:id/deletion", wrapper.StopDeletion, options.OperationMiddlewares["stopDeletion"]...)
+	router.GET(options.BaseURL+"/estate", wrapper.ExportEstate, options.OperationMiddlewares["exportEstate"]...)
+	router.POST(options.BaseURL+"/estate", wrapper.ApplyEstate, options.OperationMiddlewares["applyEstate"]...)
+	router.GET(options.BaseURL+"/estate/schema", wrapper.GetEstateSchema, options.OperationMiddlewares["getEstateSchema"]...)
 	router.POST(options.BaseURL+"/forecast/site", wrapper.ForecastSite, options.OperationMiddlewares["forecastSite"]...)
 	router.GET(options.BaseURL+"/groups/:id/forecasts", wrapper.ListForecasts, options.OperationMiddlewares["listForecasts"]...)
 	router.GET(options.BaseURL+"/groups/:id/berth", wrapper.GetBerth, options.OperationMiddlewares["getBerth"]...)
@@ -25228,6 +25863,122 @@ type GetCoveragedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetCoveragedefaultApplicationProblemPlusJSONResponse) VisitGetCoverageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExportEstateRequestObject struct {
+	Params ExportEstateParams
+}
+
+type ExportEstateResponseObject interface {
+	VisitExportEstateResponse(w http.ResponseWriter) error
+}
+
+type ExportEstate200JSONResponse EstateFile
+
+func (response ExportEstate200JSONResponse) VisitExportEstateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExportEstatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExportEstatedefaultApplicationProblemPlusJSONResponse) VisitExportEstateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ApplyEstateRequestObject struct {
+	Body *ApplyEstateJSONRequestBody
+}
+
+type ApplyEstateResponseObject interface {
+	VisitApplyEstateResponse(w http.ResponseWriter) error
+}
+
+type ApplyEstate200JSONResponse Applied
+
+func (response ApplyEstate200JSONResponse) VisitApplyEstateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ApplyEstatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ApplyEstatedefaultApplicationProblemPlusJSONResponse) VisitApplyEstateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetEstateSchemaRequestObject struct {
+}
+
+type GetEstateSchemaResponseObject interface {
+	VisitGetEstateSchemaResponse(w http.ResponseWriter) error
+}
+
+type GetEstateSchema200JSONResponse map[string]interface{}
+
+func (response GetEstateSchema200JSONResponse) VisitGetEstateSchemaResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetEstateSchemadefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetEstateSchemadefaultApplicationProblemPlusJSONResponse) VisitGetEstateSchemaResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -28991,6 +29742,15 @@ type StrictServerInterface interface {
 	// GetCoverage What protects the machines of this site, what does not, and how that was
 	// (GET /coverage)
 	GetCoverage(ctx context.Context, request GetCoverageRequestObject) (GetCoverageResponseObject, error)
+	// ExportEstate The settings of this site as a file, or those of a paired site as far as they are known here
+	// (GET /estate)
+	ExportEstate(ctx context.Context, request ExportEstateRequestObject) (ExportEstateResponseObject, error)
+	// ApplyEstate Make the site what a file says, all of it or nothing; or tell what it would change
+	// (POST /estate)
+	ApplyEstate(ctx context.Context, request ApplyEstateRequestObject) (ApplyEstateResponseObject, error)
+	// GetEstateSchema JSON Schema of a document of such a file
+	// (GET /estate/schema)
+	GetEstateSchema(ctx context.Context, request GetEstateSchemaRequestObject) (GetEstateSchemaResponseObject, error)
 	// StreamEvents Live updates as server-sent events
 	// (GET /events)
 	StreamEvents(ctx context.Context, request StreamEventsRequestObject) (StreamEventsResponseObject, error)
@@ -29697,6 +30457,100 @@ func (sh *strictHandler) GetCoverage(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(GetCoverageResponseObject); ok {
 		return validResponse.VisitGetCoverageResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ExportEstate operation middleware
+func (sh *strictHandler) ExportEstate(ctx *echo.Context, params ExportEstateParams) error {
+	var request ExportEstateRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExportEstate(ctx.Request().Context(), request.(ExportEstateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExportEstate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ExportEstateResponseObject); ok {
+		return validResponse.VisitExportEstateResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ApplyEstate operation middleware
+func (sh *strictHandler) ApplyEstate(ctx *echo.Context) error {
+	var request ApplyEstateRequestObject
+
+	var body ApplyEstateJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ApplyEstate(ctx.Request().Context(), request.(ApplyEstateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ApplyEstate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ApplyEstateResponseObject); ok {
+		return validResponse.VisitApplyEstateResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetEstateSchema operation middleware
+func (sh *strictHandler) GetEstateSchema(ctx *echo.Context) error {
+	var request GetEstateSchemaRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetEstateSchema(ctx.Request().Context(), request.(GetEstateSchemaRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetEstateSchema")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetEstateSchemaResponseObject); ok {
+		return validResponse.VisitGetEstateSchemaResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

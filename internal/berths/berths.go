@@ -94,6 +94,15 @@ func Open(ctx context.Context, cfg Config) (*Berths, error) {
 	return b, nil
 }
 
+// Kept is what was said of something, in the form of files; nothing if nothing was.
+func (b *Berths) Kept(kind, subject string) json.RawMessage {
+	e := b.get(kind, subject)
+	if e.revision == 0 {
+		return nil
+	}
+	return Encode(e.Berth)
+}
+
 func (b *Berths) get(kind, subject string) entry {
 	b.mu.Lock()
 	defer b.mu.Unlock()

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -96,6 +97,8 @@ func TestEveryCommandTellsRefusalsAlike(t *testing.T) {
 		return 403, &problem.Problem{Title: "Your role does not allow that", Detail: "Ask an administrator."}
 	})
 	local := []string{"kestrel serve", "kestrel guard", "kestrel version", "kestrel login", "kestrel profile", "kestrel admin", "kestrel lab", "kestrel tide", "kestrel store adopt", "kestrel store new-key", "kestrel store rekey", "kestrel store verify"}
+	t.Chdir(t.TempDir())
+	require.NoError(t, os.WriteFile("norhaven.yaml", []byte("kind: tier\nname: Harbour-1\n"), 0o600))
 	ran := 0
 	var visit func(c *cobra.Command)
 	visit = func(c *cobra.Command) {

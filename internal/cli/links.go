@@ -5,10 +5,10 @@ import (
 	"strings"
 	"text/tabwriter"
 
-	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"kestrel/internal/api"
+	"kestrel/internal/core/pace"
 )
 
 func (a *app) linkCmd() *cobra.Command {
@@ -226,7 +226,7 @@ func (a *app) linkEditCmd() *cobra.Command {
 			}
 			in := api.EditLink{Compression: strOr(compression)}
 			if limit != "" {
-				n, err := parseRate(limit)
+				n, err := pace.ParseRate(limit)
 				if err != nil {
 					return usage("--limit: %v", err)
 				}
@@ -243,7 +243,7 @@ func (a *app) linkEditCmd() *cobra.Command {
 				in.MaxGroups = &groups
 			}
 			if room != "" {
-				n, err := parseRate(room)
+				n, err := pace.ParseRate(room)
 				if err != nil {
 					return usage("--take-room: %v", err)
 				}
@@ -266,37 +266,17 @@ func (a *app) linkEditCmd() *cobra.Command {
 	return c
 }
 
-// parseRate reads a number of bytes, per second said or not; none is 0.
-func parseRate(text string) (int64, error) {
-	if strings.EqualFold(text, "none") {
-		return 0, nil
-	}
-	n, err := humanize.ParseBytes(strings.TrimSuffix(strings.TrimSpace(text), "/s"))
-	if err != nil || n == 0 || n > 1<<50 {
-		return 0, fmt.Errorf("%q is no number of bytes; write it like 40MiB, or none", text)
-	}
-	return int64(n), nil
-}
-
 func parseWindows(texts []string) ([]api.RateWindow, error) {
 	out := []api.RateWindow{}
 	if len(texts) == 1 && texts[0] == "none" {
 		return out, nil
 	}
 	for _, t := range texts {
-		parts := strings.Fields(t)
-		if len(parts) != 3 {
-			return nil, fmt.Errorf("%q is not days, times and a rate; write it like \"mon-fri 08:00-18:00 5MiB\"", t)
-		}
-		from, to, ok := strings.Cut(parts[1], "-")
-		if !ok {
-			return nil, fmt.Errorf("%q is no span of the day; write it like 08:00-18:00", parts[1])
-		}
-		n, err := parseRate(parts[2])
+		days, from, to, rate, err := pace.CutWindow(t)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, api.RateWindow{Days: parts[0], From: from, To: to, BytesPerSecond: n})
+		out = append(out, api.RateWindow{Days: days, From: from, To: to, BytesPerSecond: rate})
 	}
 	return out, nil
 }

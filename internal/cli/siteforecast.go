@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"kestrel/internal/api"
+	"kestrel/internal/core/pace"
 	"kestrel/internal/core/span"
 )
 
@@ -90,7 +91,7 @@ func ifRates(texts []string) (*[]api.IfRate, error) {
 			}
 			x.Percent = &n
 		} else {
-			n, err := parseRate(rate)
+			n, err := pace.ParseRate(rate)
 			if err != nil {
 				return nil, usage("--rate: %v", err)
 			}

@@ -48,6 +48,13 @@ type Rooms struct {
 	Tiers      Tiers
 	Berths     Berths
 	Foresight  Foresight
+	Estate     Estate
+}
+
+// Estate is the settings of the site as a file.
+type Estate interface {
+	Apply(ctx context.Context, who actor.Actor, in api.ApplyRequest) (api.Applied, error)
+	Export(asSeenFrom string) (string, error)
 }
 
 // Foresight foretells how groups fare.

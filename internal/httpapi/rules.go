@@ -82,9 +82,10 @@ func rules() map[string]rule {
 		"ListLinks": site(v), "TestLink": site(o), "AcceptInvitation": site(a), "EditLink": site(a), "DeleteLink": site(a),
 		"ListInvitations": site(a), "CreateInvitation": site(a), "DeleteInvitation": site(a),
 		"ListGroups": site(v), "CreateGroup": site(a), "Forecast": forecastRule(),
-		"GetGroup":    onGroup(v, func(r api.GetGroupRequestObject) string { return r.ID }),
-		"UpdateGroup": onGroup(a, func(r api.UpdateGroupRequestObject) string { return r.ID }),
-		"DeleteGroup": onGroup(a, func(r api.DeleteGroupRequestObject) string { return r.ID }),
+		"GetGroup":     onGroup(v, func(r api.GetGroupRequestObject) string { return r.ID }),
+		"UpdateGroup":  onGroup(a, func(r api.UpdateGroupRequestObject) string { return r.ID }),
+		"DeleteGroup":  onGroup(a, func(r api.DeleteGroupRequestObject) string { return r.ID }),
+		"ExportEstate": site(o), "ApplyEstate": site(a), "GetEstateSchema": site(v),
 		// What a group could become is for those who decide; how all fare, for all who see them.
 		"ForecastSite":    site(v),
 		"ListForecasts":   onGroup(v, func(r api.ListForecastsRequestObject) string { return r.ID }),

@@ -78,6 +78,29 @@ func (p *Peering) Edit(ctx context.Context, who actor.Actor, id string, in api.E
 	set := s.set
 	p.mu.Unlock()
 	before := set.text()
+	set, faults := set.edited(in)
+	if len(faults) > 0 {
+		return api.Link{}, problem.InvalidFields(faults...)
+	}
+	return p.saved(ctx, who, s, set, before)
+}
+
+// Check tells what is wrong with an edit of a link.
+func (p *Peering) Check(id string, in api.EditLink) []problem.Field {
+	s, err := p.find(id)
+	if err != nil {
+		return []problem.Field{{Field: "name", Message: err.Error()}}
+	}
+	p.mu.Lock()
+	set := s.set
+	p.mu.Unlock()
+	_, faults := set.edited(in)
+	return faults
+}
+
+// edited gives settings with what was named changed, and what is wrong with it.
+func (x settings) edited(in api.EditLink) (set settings, _ []problem.Field) {
+	set = x
 	var faults []problem.Field
 	if in.Compression != nil {
 		if _, ok := encodings()[*in.Compression]; !ok {
@@ -113,9 +136,11 @@ func (p *Peering) Edit(ctx context.Context, who actor.Actor, id string, in api.E
 		}
 		set.Room = *n
 	}
-	if len(faults) > 0 {
-		return api.Link{}, problem.InvalidFields(faults...)
-	}
+	return set, faults
+}
+
+// saved keeps settings, which hold at once.
+func (p *Peering) saved(ctx context.Context, who actor.Actor, s *state, set settings, before string) (api.Link, error) {
 	b, err := json.Marshal(set)
 	if err != nil {
 		return api.Link{}, err

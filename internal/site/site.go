@@ -29,6 +29,7 @@ import (
 	"kestrel/internal/coverage"
 	"kestrel/internal/cycle"
 	"kestrel/internal/directory"
+	"kestrel/internal/estate"
 	"kestrel/internal/events"
 	"kestrel/internal/files/bucket"
 	"kestrel/internal/foresight"
@@ -155,6 +156,7 @@ type Site struct {
 	Tiers      *tiers.Tiers
 	Berths     *berths.Berths
 	Foresight  *foresight.Foresight
+	Estate     *estate.Estate
 	Serving    *serving.Serving
 	Landings   *landing.Landings
 	Overview   *overview.Overview
@@ -348,6 +350,7 @@ func (s *Site) openRooms(ctx context.Context, objects *bucket.FS) (err error) {
 	}
 	s.Foresight = foresight.New(foresight.Config{DB: db, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Mover: s.Mover, Keeper: s.Keeper, History: s.History, Clock: clk, Log: log,
 		Surveyed: s.Surveys.Change, Draft: s.Protection.Draft, Edited: s.Protection.Edited, Every: tidyPulses * cfg.Pulse})
+	s.Estate = estate.New(estate.Config{Site: s.self, Groups: s.Groups, Tiers: s.Tiers, Protection: s.Protection, Berths: s.Berths, Inventory: s.Inventory, Peering: s.Peering})
 	s.Access.Revoked = s.recheck
 	if s.Berths, err = berths.Open(ctx, berths.Config{Site: s.self.Name, DB: db, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Store: s.store, Trail: s.Trail, Hub: hub, Log: log}); err != nil {
 		return err
@@ -520,7 +523,7 @@ func (s *Site) Now() time.Time { return s.clk.Now() }
 // Rooms is the site as the API asks it.
 func (s *Site) Rooms() httpapi.Rooms {
 	r := httpapi.Rooms{Version: Version, Site: s, Access: s.Access, Safeguards: s.Safeguards, Box: s.box, Trail: s.Trail, Notary: s.Notary, Events: s.Hub, Directory: s.Groups, Groups: s.Protection, Overview: s.Overview, Platforms: s.Inventory, Links: s.Peering,
-		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Operations: s.Operations, Coverage: s.Coverage, Surveys: s.Surveys, Tiers: s.Tiers, Berths: s.Berths, Foresight: s.Foresight}
+		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Operations: s.Operations, Coverage: s.Coverage, Surveys: s.Surveys, Tiers: s.Tiers, Berths: s.Berths, Foresight: s.Foresight, Estate: s.Estate}
 	if s.Courier != nil {
 		r.Courier = s.Courier
 	}

@@ -123,6 +123,15 @@ func (t *Tiers) Make(ctx context.Context, who actor.Actor, in api.NewTier) (stri
 	return x.ID, err
 }
 
+// Faults tells what is wrong with a tier that could be made.
+func (t *Tiers) Faults(in api.TierPatch) []problem.Field {
+	p, fs := protection.TierWish(in)
+	if len(fs) > 0 {
+		return fs
+	}
+	return faults(p.ApplyTier(group.Tier{Priority: group.Normal}).Validate())
+}
+
 // Change changes a tier as it is asked for.
 func (t *Tiers) Change(ctx context.Context, who actor.Actor, id string, in api.TierPatch) error {
 	p, faults := protection.TierWish(in)
