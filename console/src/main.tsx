@@ -18,6 +18,7 @@ const ActivityPage = page(() => import("./pages/activity"), "ActivityPage");
 const BerthDefaultPage = page(() => import("./pages/berth"), "BerthDefaultPage");
 const GroupBerthPage = page(() => import("./pages/berth"), "GroupBerthPage");
 const CalendarPage = page(() => import("./pages/calendar"), "CalendarPage");
+const FilePage = page(() => import("./pages/file"), "FilePage");
 const ForecastPage = page(() => import("./pages/forecast"), "ForecastPage");
 const GroupPage = page(() => import("./pages/group"), "GroupPage");
 const GroupFormPage = page(() => import("./pages/groupform"), "GroupFormPage");
@@ -51,6 +52,7 @@ if (root) {
               <Route path="/groups/:id/berth" element={<GroupBerthPage />} />
               <Route path="/berths/:of/:id" element={<BerthDefaultPage />} />
               <Route path="/calendar" element={<CalendarPage />} />
+              <Route path="/file" element={<FilePage />} />
               <Route path="/forecast" element={<ForecastPage />} />
               <Route path="/tiers" element={<TiersPage />} />
               <Route path="/points" element={<PointsPage />} />

@@ -2,11 +2,13 @@ package estate_test
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"strings"
 	"sync"
 	"testing"
 
+	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/require"
 	"go.yaml.in/yaml/v3"
 	"pgregory.net/rapid"
@@ -323,5 +325,25 @@ func site(t *testing.T) (context.Context, *estate.Estate) {
 // The schema knows all that is read.
 func TestSchema(t *testing.T) {
 	s := estate.Schema()
-	require.Len(t, s["oneOf"], len(estate.Kinds()))
+	text, err := json.Marshal(s)
+	require.NoError(t, err)
+	for _, k := range estate.Kinds() {
+		require.Contains(t, string(text), fmt.Sprintf(`"const":"%s"`, k))
+	}
+	c := jsonschema.NewCompiler()
+	var raw any
+	require.NoError(t, json.Unmarshal(text, &raw))
+	require.NoError(t, c.AddResource("estate.json", raw))
+	compiled, err := c.Compile("estate.json")
+	require.NoError(t, err)
+	good := strings.Replace(harbour, "rpo: 2 h\n", "", 1)
+	for _, doc := range strings.Split(good, "---\n") {
+		var v any
+		require.NoError(t, yaml.Unmarshal([]byte(doc), &v))
+		b, err := json.Marshal(v)
+		require.NoError(t, err)
+		require.NoError(t, json.Unmarshal(b, &v))
+		require.NoError(t, compiled.Validate(v), doc)
+	}
+	require.Error(t, compiled.Validate(map[string]any{"kind": "tier", "name": "A", "cadnce": "every 4 min"}))
 }

@@ -290,6 +290,9 @@ func Schema() map[string]any {
 		s := r.Reflect(blank(k))
 		s.Version = ""
 		s.Title = k
+		if x, ok := s.Properties.Get("kind"); ok {
+			x.Const = k
+		}
 		one = append(one, s)
 	}
 	return map[string]any{"$schema": jsonschema.Version, "title": "Settings of a site", "oneOf": one}

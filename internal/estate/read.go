@@ -15,7 +15,7 @@ import (
 
 // Limits of a file.
 const (
-	MaxText      = 4 << 20 // bytes
+	MaxText      = 768 << 10 // bytes; a request has some more
 	MaxDocuments = 5000
 	maxDepth     = 12
 )

@@ -323,7 +323,7 @@ func (strictBinder) Bind(c *echo.Context, v any) error {
 	if err == nil {
 		var raw any
 		if err = json.Unmarshal(b, &raw); err == nil {
-			if err := unseen("", raw); err != nil {
+			if err := unseen("", inLines(v, raw)); err != nil {
 				return err
 			}
 			return missing("", reflect.TypeOf(v).Elem(), raw)
@@ -341,6 +341,18 @@ func (strictBinder) Bind(c *echo.Context, v any) error {
 		return problem.Invalid(name, "There is no such field; check its spelling against /api/openapi.yaml.")
 	}
 	return &problem.Problem{Status: http.StatusBadRequest, Title: "Not understood", Detail: err.Error()}
+}
+
+// inLines is a body without the ends of lines of what is a file.
+func inLines(v, raw any) any {
+	if _, file := v.(*api.ApplyRequest); !file {
+		return raw
+	}
+	x := maps.Clone(raw.(map[string]any))
+	if text, is := x["text"].(string); is {
+		x["text"] = strings.NewReplacer("\r\n", " ", "\n", " ").Replace(text)
+	}
+	return x
 }
 
 // unseen refuses a body with characters that people cannot see, in any text.

@@ -350,11 +350,11 @@ func (s *Site) openRooms(ctx context.Context, objects *bucket.FS) (err error) {
 	}
 	s.Foresight = foresight.New(foresight.Config{DB: db, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Mover: s.Mover, Keeper: s.Keeper, History: s.History, Clock: clk, Log: log,
 		Surveyed: s.Surveys.Change, Draft: s.Protection.Draft, Edited: s.Protection.Edited, Every: tidyPulses * cfg.Pulse})
-	s.Estate = estate.New(estate.Config{Site: s.self, Groups: s.Groups, Tiers: s.Tiers, Protection: s.Protection, Berths: s.Berths, Inventory: s.Inventory, Peering: s.Peering})
 	s.Access.Revoked = s.recheck
 	if s.Berths, err = berths.Open(ctx, berths.Config{Site: s.self.Name, DB: db, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Store: s.store, Trail: s.Trail, Hub: hub, Log: log}); err != nil {
 		return err
 	}
+	s.Estate = estate.New(estate.Config{Site: s.self, Groups: s.Groups, Tiers: s.Tiers, Protection: s.Protection, Berths: s.Berths, Inventory: s.Inventory, Peering: s.Peering})
 	if s.Landings, err = landing.Open(ctx, landing.Config{Site: s.self.Name, DB: db, Store: s.store, Keeper: s.Keeper, Serving: s.Serving, Inventory: s.Inventory, Groups: s.Groups, Operations: s.Operations,
 		Trail: s.Trail, Clock: clk, Hub: hub, Log: log}); err != nil {
 		return err

@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useForm } from "react-hook-form";
+import { Link } from "react-router";
 import { useDialog } from "../address";
 import { api, ask, type Schemas } from "../api";
 import { asks, useMay } from "../asks";
@@ -19,6 +20,12 @@ export function SitesPage() {
       actions={
         may.administer && (
           <>
+            <Link
+              to="/file"
+              className="rounded-md border border-line bg-card px-3 py-1.5 font-semibold text-[13px] hover:border-muted"
+            >
+              Settings as a file
+            </Link>
             <Button onClick={() => dialog.open("accept")}>Accept an invitation…</Button>
             <Button kind="main" onClick={() => dialog.open("invite")}>
               Invite another site…
