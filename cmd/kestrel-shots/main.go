@@ -184,7 +184,7 @@ func landOne(ctx context.Context, url, token, group string) error {
 		_ = res.Body.Close()
 	}
 	for _, x := range []api.NewLanding{{Machines: &[]string{"boarding-app"}}, {Machines: &[]string{"boarding-db"}, LocalBytesPerSecond: new(int64(1 << 20))}} {
-		x.Point, x.Platform = points[0].ID, "eastmole-quay"
+		x.Point, x.Platform = points[0].ID, new("eastmole-quay")
 		res, err := c.CreateLandings(ctx, nil, x)
 		if err != nil {
 			return err

@@ -3333,12 +3333,21 @@ export interface components {
             home: string;
             /** @description Network here; empty means not connected */
             network: string;
+            /** @description Here, where it is another */
+            macHere?: string;
+            /** @description What its guest is told, with its mask, or dhcp; left out if it is told nothing */
+            address?: string;
+            /** @description The address that the platform reads back from the guest */
+            found?: string;
         };
         NewLanding: {
             point: string;
+            /** @description Let them arrive as the berth of the group says: in its live or its drill networks. What else is given here counts before it */
+            berth?: string;
             /** @description Names or IDs; all if left out */
             machines?: string[];
-            platform: string;
+            /** @description May be left out with a berth that names it */
+            platform?: string;
             /** @description Where the disks go; may be left out if there is one */
             datastore?: string;
             /** @description at-once (the default): starts from the point and is made local while it runs; copied: made local first */
@@ -3377,6 +3386,22 @@ export interface components {
             how: "at-once" | "copied";
             /** @enum {string} */
             state: "preparing" | "copying" | "running" | "local" | "off" | "removing" | "gone";
+            /**
+             * @description Of which kind it arrived by a berth
+             * @enum {string}
+             */
+            berth?: "live" | "drill";
+            /** @description How its addresses get into the guest: leave, dhcp, agent or seed */
+            way?: string;
+            /** @description What came of what the guest was told through its agent */
+            guest?: string;
+            /** @description Where it is not as at home */
+            cpus?: number;
+            /**
+             * Format: int64
+             * @description Where it is not as at home
+             */
+            memoryBytes?: number;
             note?: string;
             error?: string;
             nics: components["schemas"]["LandingNic"][];

@@ -40,6 +40,24 @@ func (e GroupDirection) Valid() bool {
 	}
 }
 
+// Defines values for LandingBerth.
+const (
+	Drill LandingBerth = "drill"
+	Live  LandingBerth = "live"
+)
+
+// Valid indicates whether the value is a known member of the LandingBerth enum.
+func (e LandingBerth) Valid() bool {
+	switch e {
+	case Drill:
+		return true
+	case Live:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for LandingHow.
 const (
 	AtOnce LandingHow = "at-once"
@@ -1050,21 +1068,32 @@ type InvitationSecret struct {
 
 // Landing defines model for Landing.
 type Landing struct {
-	BytesPerSecond *int64     `json:"bytesPerSecond,omitempty"`
-	CaptureAt      time.Time  `json:"captureAt"`
-	CreatedAt      time.Time  `json:"createdAt"`
-	CreatedBy      string     `json:"createdBy"`
-	Datastore      string     `json:"datastore"`
-	Error          *string    `json:"error,omitempty"`
-	FinishAt       *time.Time `json:"finishAt,omitempty"`
-	GroupName      string     `json:"groupName"`
-	How            LandingHow `json:"how"`
-	ID             string     `json:"id"`
-	LocalAt        *time.Time `json:"localAt,omitempty"`
-	LocalBytes     int64      `json:"localBytes"`
+	// Berth Of which kind it arrived by a berth
+	Berth          *LandingBerth `json:"berth,omitempty"`
+	BytesPerSecond *int64        `json:"bytesPerSecond,omitempty"`
+	CaptureAt      time.Time     `json:"captureAt"`
+
+	// Cpus Where it is not as at home
+	Cpus      *int       `json:"cpus,omitempty"`
+	CreatedAt time.Time  `json:"createdAt"`
+	CreatedBy string     `json:"createdBy"`
+	Datastore string     `json:"datastore"`
+	Error     *string    `json:"error,omitempty"`
+	FinishAt  *time.Time `json:"finishAt,omitempty"`
+	GroupName string     `json:"groupName"`
+
+	// Guest What came of what the guest was told through its agent
+	Guest      *string    `json:"guest,omitempty"`
+	How        LandingHow `json:"how"`
+	ID         string     `json:"id"`
+	LocalAt    *time.Time `json:"localAt,omitempty"`
+	LocalBytes int64      `json:"localBytes"`
 
 	// Machine Its name at home
-	Machine      string       `json:"machine"`
+	Machine string `json:"machine"`
+
+	// MemoryBytes Where it is not as at home
+	MemoryBytes  *int64       `json:"memoryBytes,omitempty"`
 	Name         string       `json:"name"`
 	Nics         []LandingNic `json:"nics"`
 	Note         *string      `json:"note,omitempty"`
@@ -1077,7 +1106,13 @@ type Landing struct {
 	StartedAt  *time.Time   `json:"startedAt,omitempty"`
 	State      LandingState `json:"state"`
 	TotalBytes int64        `json:"totalBytes"`
+
+	// Way How its addresses get into the guest: leave, dhcp, agent or seed
+	Way *string `json:"way,omitempty"`
 }
+
+// LandingBerth Of which kind it arrived by a berth
+type LandingBerth string
 
 // LandingHow defines model for Landing.How.
 type LandingHow string
@@ -1087,11 +1122,20 @@ type LandingState string
 
 // LandingNic defines model for LandingNic.
 type LandingNic struct {
+	// Address What its guest is told, with its mask, or dhcp; left out if it is told nothing
+	Address *string `json:"address,omitempty"`
+
+	// Found The address that the platform reads back from the guest
+	Found *string `json:"found,omitempty"`
+
 	// Home Network at home
 	Home string `json:"home"`
 
 	// Mac At home
 	Mac string `json:"mac"`
+
+	// MacHere Here, where it is another
+	MacHere *string `json:"macHere,omitempty"`
 
 	// Network Network here; empty means not connected
 	Network string `json:"network"`
@@ -1417,6 +1461,9 @@ type NewInvitation struct {
 
 // NewLanding defines model for NewLanding.
 type NewLanding struct {
+	// Berth Let them arrive as the berth of the group says: in its live or its drill networks. What else is given here counts before it
+	Berth *string `json:"berth,omitempty"`
+
 	// Datastore Where the disks go; may be left out if there is one
 	Datastore *string `json:"datastore,omitempty"`
 
@@ -1436,9 +1483,11 @@ type NewLanding struct {
 	Networks *map[string]string `json:"networks,omitempty"`
 
 	// NotWhole Allow machines whose disks cannot be read whole; reading what is lost fails there
-	NotWhole *bool  `json:"notWhole,omitempty"`
-	Platform string `json:"platform"`
-	Point    string `json:"point"`
+	NotWhole *bool `json:"notWhole,omitempty"`
+
+	// Platform May be left out with a berth that names it
+	Platform *string `json:"platform,omitempty"`
+	Point    string  `json:"point"`
 
 	// Prefix Put before the machines' names
 	Prefix *string `json:"prefix,omitempty"`

@@ -72,7 +72,7 @@ func (a *app) landingRemoveCmd() *cobra.Command {
 func (a *app) landingCreateCmd() *cobra.Command {
 	var in api.NewLanding
 	var machines, networks []string
-	var datastore, prefix string
+	var datastore, prefix, on, arrive string
 	var copied, homeNetwork, notWhole, wait, check bool
 	var limit int64
 	c := &cobra.Command{Use: "create POINT", Short: "Make machines from a point and start them", Args: cobra.ExactArgs(1),
@@ -81,11 +81,13 @@ func (a *app) landingCreateCmd() *cobra.Command {
 They start at once: their disks read from the point what they do not hold yet,
 and are made local while the guests run. With --copied they are made local
 first. Their cards are not connected to anything but by --network, which may be
-repeated.
+repeated, or by the group's berth: with --berth they get the platform, names,
+networks, sizes and addresses that it says. What else is given counts before it.
 
 POINT is an ID, GROUP for the newest point of a group, or GROUP:NUMBER.`,
 		Example: `  kestrel landing create Purser-desk --platform quay
   kestrel landing create Purser-desk:42 --platform quay -m purser --network harbour=drill --prefix try-
+  kestrel landing create Purser-desk --berth drill
   kestrel landing create Purser-desk --platform quay --copied --wait`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
@@ -96,7 +98,7 @@ POINT is an ID, GROUP for the newest point of a group, or GROUP:NUMBER.`,
 			if err != nil {
 				return err
 			}
-			in.Point, in.Datastore, in.Prefix = p.ID, strOr(datastore), strOr(prefix)
+			in.Point, in.Datastore, in.Prefix, in.Platform, in.Berth = p.ID, strOr(datastore), strOr(prefix), strOr(on), strOr(arrive)
 			how := "at-once"
 			if copied {
 				how = "copied"
@@ -137,7 +139,8 @@ POINT is an ID, GROUP for the newest point of a group, or GROUP:NUMBER.`,
 			return a.emit(ls, func(w *tabwriter.Writer) { landingTable(w, ls) })
 		}}
 	f := c.Flags()
-	f.StringVar(&in.Platform, "platform", "", "platform of this site to start them on")
+	f.StringVar(&arrive, "berth", "", "let them arrive as the group's berth says: live or drill")
+	f.StringVar(&on, "platform", "", "platform of this site to start them on; a berth may name it")
 	f.StringVar(&datastore, "datastore", "", "where their disks go; may be left out if there is one")
 	f.StringArrayVarP(&machines, "machine", "m", nil, "only this machine; may be repeated")
 	f.StringArrayVar(&networks, "network", nil, "HOME=HERE: cards that are on HOME at home are put on HERE")
@@ -148,7 +151,7 @@ POINT is an ID, GROUP for the newest point of a group, or GROUP:NUMBER.`,
 	f.Int64Var(&limit, "limit", 0, "MiB a second for making its disks local, one after the other (default: as fast as it goes)")
 	f.BoolVar(&wait, "wait", false, "wait until they are local")
 	f.BoolVar(&check, "check-only", false, "check everything and make nothing")
-	_ = c.MarkFlagRequired("platform") // the flag is there
+	c.MarkFlagsOneRequired("platform", "berth")
 	return c
 }
 
@@ -197,6 +200,22 @@ func landingTable(w *tabwriter.Writer, ls []api.Landing) {
 	}
 }
 
+// addressText is what a card's guest was told, and what was read back from it.
+func addressText(n api.LandingNic) string {
+	told, _, _ := strings.Cut(orNothing(n.Address), "/")
+	switch {
+	case n.Address == nil && n.Found == nil:
+		return ""
+	case n.Address == nil:
+		return ", has " + *n.Found
+	case n.Found == nil:
+		return fmt.Sprintf(", to have %s; not read back yet", *n.Address)
+	case told == *n.Found || told == "dhcp":
+		return ", has " + *n.Found + " ✓"
+	}
+	return fmt.Sprintf(", ✕ to have %s, but has %s", *n.Address, *n.Found)
+}
+
 func landingPage(w *tabwriter.Writer, l api.Landing) {
 	row(w, "Machine", l.Name)
 	row(w, "Landing", l.ID)
@@ -213,7 +232,19 @@ func landingPage(w *tabwriter.Writer, l api.Landing) {
 		if network == "" {
 			network = "not connected"
 		}
-		row(w, "Card "+n.Mac, fmt.Sprintf("%s (at home: %s)", network, n.Home))
+		row(w, "Card "+n.Mac, fmt.Sprintf("%s (at home: %s)%s", network, n.Home, addressText(n)))
+	}
+	if l.Berth != nil {
+		row(w, "Arrives", fmt.Sprintf("as the berth says (%s); addresses: %s", *l.Berth, *l.Way))
+	}
+	if l.Cpus != nil {
+		row(w, "Processors", fmt.Sprint(*l.Cpus))
+	}
+	if l.MemoryBytes != nil {
+		row(w, "Memory", size(*l.MemoryBytes))
+	}
+	if l.Guest != nil {
+		row(w, "Guest", *l.Guest)
 	}
 	row(w, "By", l.CreatedBy+" at "+clockTime(&l.CreatedAt))
 }

@@ -5,6 +5,7 @@
 package lab
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/hex"
@@ -316,8 +317,11 @@ func (l *Lab) describe(m *machine) platform.Machine {
 func (l *Lab) Inventory() platform.Inventory {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	inv := platform.Inventory{Hosts: l.scenario.Hosts, Pools: l.scenario.Pools, Networks: l.scenario.Networks, Folders: slices.Clone(l.scenario.Folders),
+	inv := platform.Inventory{Hosts: l.scenario.Hosts, Pools: l.scenario.Pools, Networks: slices.Clone(l.scenario.Networks), Folders: slices.Clone(l.scenario.Folders),
 		Names: berth.Names{Most: maxName, Only: "-_.", Start: true}}
+	for i := range inv.Networks {
+		inv.Networks[i].Kind = cmp.Or(inv.Networks[i].Kind, platform.NetworkVirtual)
+	}
 	used := map[string]int64{}
 	for _, m := range l.machines {
 		d := l.describe(m)

@@ -11,6 +11,7 @@ import (
 
 	"kestrel/internal/api"
 	"kestrel/internal/core/actor"
+	"kestrel/internal/core/berth"
 	"kestrel/internal/core/group"
 	"kestrel/internal/core/span"
 	"kestrel/internal/inventory"
@@ -76,7 +77,7 @@ func (l *Landings) Create(ctx context.Context, who actor.Actor, in api.NewLandin
 			return out, err
 		}
 		l.mu.Lock()
-		out = append(out, l.view(s, x.place.Name))
+		out = append(out, l.view(s, x.place.Name, platform.Machine{}))
 		l.mu.Unlock()
 	}
 	return out, nil
@@ -101,7 +102,15 @@ func (l *Landings) plan(who actor.Actor, seal *points.Seal, in api.NewLanding) *
 			x.fault("notWhole", "%s of the disks of %s cannot be read from point %d. Choose another point, or allow it with notWhole.", span.Bytes(float64(lost)), m.Name, seal.Number)
 		}
 	}
-	lander, store, ok := l.place(x, in)
+	kind := ""
+	if in.Berth != nil {
+		kind = *in.Berth
+	}
+	arrivals := l.arrivals(x, machines, kind)
+	if len(x.faults) > 0 {
+		return x
+	}
+	lander, ok := l.place(x, wishOf(in.Platform, machines, arrivals, func(a berth.Arrival) string { return a.Platform.Text }))
 	if !ok {
 		return x
 	}
@@ -114,29 +123,60 @@ func (l *Landings) plan(who actor.Actor, seal *points.Seal, in api.NewLanding) *
 	if in.Prefix != nil {
 		prefix = *in.Prefix
 	}
-	var size int64
+	need := map[string]int64{} // bytes by datastore
+	stores := map[string]platform.Datastore{}
 	for _, m := range machines {
+		a := arrivals[m.ID]
+		wish := a.Datastore.Text
+		if in.Datastore != nil && *in.Datastore != "" {
+			wish = *in.Datastore
+		}
+		store, ok := x.datastore(wish)
+		if !ok {
+			return x
+		}
+		stores[store.ID] = store
 		s := newState(records.Landing{ID: uuid.NewString(), Point: seal.Point, Platform: x.place.ID, Machine: m.ID, Token: serving.NewToken(), State: preparing, CreatedBy: who.String(), CreatedAt: l.Clock.Now().UTC()})
-		s.detail = detail{Name: prefix + m.Name, MachineName: m.Name, GroupID: seal.Group.ID, GroupName: seal.Group.Name, PointNumber: seal.Number, CaptureAt: seal.CaptureAt, Datastore: store.ID, How: how, Sizes: map[string]int64{}}
+		s.detail = detail{Name: m.Name, MachineName: m.Name, GroupID: seal.Group.ID, GroupName: seal.Group.Name, PointNumber: seal.Number, CaptureAt: seal.CaptureAt, Datastore: store.ID, How: how, Sizes: map[string]int64{}}
 		if in.LocalBytesPerSecond != nil {
 			s.detail.Limit = *in.LocalBytesPerSecond
 		}
+		if kind != "" {
+			s.berthed(berth.Kind(kind), a)
+		}
+		s.detail.Name = prefix + s.detail.Name
 		if err := lander.Fits(m.Config); err != nil {
 			x.fault("machines", "%s cannot be started on %s: %v. It has to come from a platform of the kind %s.", m.Name, x.place.Name, err, x.place.Kind)
 		}
-		x.attach(s, m, networks, in.HomeNetwork != nil && *in.HomeNetwork)
+		x.attach(s, m, networks, a, in.HomeNetwork != nil && *in.HomeNetwork)
 		for _, d := range m.Disks {
 			s.detail.TotalBytes += d.Size
 			s.detail.Sizes[d.Key] = d.Size
 		}
-		size += s.detail.TotalBytes
+		need[store.ID] += s.detail.TotalBytes
 		l.checkName(x, s.detail.Name)
 		x.all = append(x.all, s)
 	}
-	if used := shareOf(seal, size); len(x.faults) == 0 && store.FreeBytes < used {
-		x.fault("datastore", "%s has %d MiB free, and the disks hold about %d MiB.", store.Name, store.FreeBytes>>20, used>>20)
+	for id, size := range need {
+		if used := shareOf(seal, size); len(x.faults) == 0 && stores[id].FreeBytes < used {
+			x.fault("datastore", "%s has %d MiB free, and the disks hold about %d MiB.", stores[id].Name, stores[id].FreeBytes>>20, used>>20)
+		}
 	}
 	return x
+}
+
+// wishOf is what was asked for, or what the berth says of the first machine: all arrive on
+// one platform.
+func wishOf(asked *string, machines []points.SealMachine, arrivals map[string]berth.Arrival, of func(berth.Arrival) string) string {
+	if asked != nil && *asked != "" {
+		return *asked
+	}
+	for _, m := range machines {
+		if a, ok := arrivals[m.ID]; ok {
+			return of(a)
+		}
+	}
+	return ""
 }
 
 // checkName refuses names that the platform has, or that are being made there.
@@ -156,33 +196,41 @@ func (l *Landings) checkName(x *plan, name string) {
 	}
 }
 
-// place finds the platform and datastore of a landing.
-func (l *Landings) place(x *plan, in api.NewLanding) (lander platform.Lander, store platform.Datastore, ok bool) {
-	p, err := l.Inventory.Find(in.Platform)
+// place finds the platform of a landing.
+func (l *Landings) place(x *plan, wish string) (platform.Lander, bool) {
+	if wish == "" {
+		x.fault("platform", "Name the platform to start them on, here or in the berth.")
+		return nil, false
+	}
+	p, err := l.Inventory.Find(wish)
 	if err != nil {
 		detail := ""
 		if pr, is := problem.Of(err); is {
 			_, detail, _ = strings.Cut(pr.Detail, " here.")
 		}
-		x.fault("platform", "%s has no platform %q.%s", l.Site, in.Platform, detail)
-		return nil, store, false
+		x.fault("platform", "%s has no platform %q.%s", l.Site, wish, detail)
+		return nil, false
 	}
 	x.place = p
 	lander, can := p.Lander()
 	switch {
 	case !can:
 		x.fault("platform", "Machines cannot be started on %s, a platform of the kind %s. Choose one of the kind libvirt.", p.Name, p.Kind)
-		return nil, store, false
+		return nil, false
 	case !p.Up:
 		x.fault("platform", "%s cannot be reached now.", p.Name)
-		return nil, store, false
+		return nil, false
 	}
-	wish := ""
-	if in.Datastore != nil {
-		wish = *in.Datastore
+	if err := l.Serving.Reachable(p); err != nil {
+		x.fault("platform", "%s", err)
 	}
+	return lander, true
+}
+
+// datastore finds the datastore that is wished for; nothing needs to be where there is one.
+func (x *plan) datastore(wish string) (store platform.Datastore, ok bool) {
 	var names []string
-	stores := p.Held().Datastores
+	stores := x.place.Held().Datastores
 	for _, d := range stores {
 		names = append(names, d.Name)
 		if wish != "" && (d.ID == wish || strings.EqualFold(d.Name, wish)) || wish == "" && len(stores) == 1 {
@@ -191,17 +239,15 @@ func (l *Landings) place(x *plan, in api.NewLanding) (lander platform.Lander, st
 	}
 	switch {
 	case store.ID != "":
+		return store, true
 	case len(names) == 0:
-		x.fault("datastore", "%s has no datastore. Define and start a storage pool there.", p.Name)
+		x.fault("datastore", "%s has no datastore. Define and start a storage pool there.", x.place.Name)
 	case wish == "":
-		x.fault("datastore", "%s has more than one; say which: %s.", p.Name, strings.Join(names, ", "))
+		x.fault("datastore", "%s has more than one; say which: %s.", x.place.Name, strings.Join(names, ", "))
 	default:
-		x.fault("datastore", "%s has no datastore %q; choose one of %s.", p.Name, wish, strings.Join(names, ", "))
+		x.fault("datastore", "%s has no datastore %q; choose one of %s.", x.place.Name, wish, strings.Join(names, ", "))
 	}
-	if err := l.Serving.Reachable(p); err != nil {
-		x.fault("platform", "%s", err)
-	}
-	return lander, store, true
+	return store, false
 }
 
 // checkNetworks refuses networks at home that no chosen machine is on.
@@ -219,11 +265,18 @@ func (x *plan) checkNetworks(machines []points.SealMachine, networks map[string]
 	}
 }
 
-// attach decides what the cards of a machine are attached to.
-func (x *plan) attach(s *state, m points.SealMachine, networks map[string]string, homeAllowed bool) {
+// attach decides what the cards of a machine are attached to, and what its guest is told.
+func (x *plan) attach(s *state, m points.SealMachine, networks map[string]string, a berth.Arrival, homeAllowed bool) {
 	here := x.place.Held().Networks
-	for _, n := range keeper.MachineConfig(m).NICs {
+	for i, n := range keeper.MachineConfig(m).NICs {
 		c := card{MAC: n.MAC, Home: n.Network, Network: networks[n.Network]}
+		var at berth.Attached
+		if s.detail.Arrival != nil {
+			at = arrivalOf(a, i, n.MAC).As(s.detail.Arrival.Kind)
+			if c.Network == "" && at.Network.Text != berth.Unconnected {
+				c.Network = at.Network.Text
+			}
+		}
 		if c.Network != "" {
 			at := slices.IndexFunc(here, func(o platform.Network) bool { return o.ID == c.Network || strings.EqualFold(o.Name, c.Network) })
 			if at < 0 {
@@ -235,11 +288,27 @@ func (x *plan) attach(s *state, m points.SealMachine, networks map[string]string
 				if !homeAllowed {
 					x.fault("networks", "%s would be on %q, the network that it is on at home: if home still runs, two machines have the same addresses. Choose another network, or allow it with homeNetwork.", m.Name, n.Network)
 				}
-				s.detail.FreshMACs = true
+				c.As = freshMAC()
 			}
+		}
+		// What is told is for the network of the berth.
+		if g, told := at.Guest(c.here()); told && networks[n.Network] == "" && s.detail.Arrival.Way != berth.Leave {
+			c.Guest = &g
 		}
 		s.detail.NICs = append(s.detail.NICs, c)
 	}
+}
+
+// arrivalOf finds a card of a machine by its address, or by its place.
+func arrivalOf(a berth.Arrival, i int, mac string) berth.Card {
+	at := slices.IndexFunc(a.Cards, func(c berth.Card) bool { return strings.EqualFold(c.Home.MAC, mac) })
+	if at < 0 && i < len(a.Cards) && a.Cards[i].Home.MAC == "" {
+		at = i
+	}
+	if at < 0 {
+		return berth.Card{}
+	}
+	return a.Cards[at]
 }
 
 func networkNames(here []platform.Network) string {

@@ -15,6 +15,7 @@ import (
 	"kestrel/internal/audit"
 	"kestrel/internal/clock"
 	"kestrel/internal/core/actor"
+	"kestrel/internal/core/berth"
 	"kestrel/internal/core/words"
 	"kestrel/internal/directory"
 	"kestrel/internal/events"
@@ -40,6 +41,8 @@ type Config struct {
 	Serving    *serving.Serving
 	Inventory  *inventory.Inventory
 	Groups     *directory.Directory
+	Berths     Berths
+	Work       string // folder for what is made and removed at once
 	Operations *operation.Operations
 	Trail      *audit.Trail
 	Clock      clock.Clock
@@ -98,8 +101,8 @@ type detail struct {
 	Datastore   string           `json:"datastore"`
 	How         string           `json:"how"`
 	NICs        []card           `json:"nics"`
-	FreshMACs   bool             `json:"freshMACs"`
-	Limit       int64            `json:"limit"` // bytes a second a disk
+	Arrival     *arrival         `json:"arrival,omitempty"` // nil without a berth
+	Limit       int64            `json:"limit"`             // bytes a second a disk
 	Note        string           `json:"note"`
 	Crashes     int              `json:"crashes,omitempty"` // of its hypervisor process
 	Error       string           `json:"error"`
@@ -112,9 +115,12 @@ type detail struct {
 
 // card says what a network card is attached to.
 type card struct {
-	MAC     string `json:"mac"`     // at home
-	Home    string `json:"home"`    // network at home
-	Network string `json:"network"` // here; empty means not connected
+	MAC     string `json:"mac"`          // at home
+	Home    string `json:"home"`         // network at home
+	Network string `json:"network"`      // here; empty means not connected
+	As      string `json:"as,omitempty"` // its address here, where it is another
+	// Guest is what its guest is told; nil is nothing.
+	Guest *berth.GuestCard `json:"guest,omitempty"`
 }
 
 // How a machine lands.
@@ -162,7 +168,7 @@ func (l *Landings) Resume(ctx context.Context) error {
 	l.mu.Lock()
 	var open []*state
 	for _, s := range l.byID {
-		if s.rec.State != local && s.rec.State != gone {
+		if s.rec.State != gone && (s.rec.State != local || s.untold()) {
 			open = append(open, s)
 		}
 	}
@@ -345,8 +351,13 @@ func (l *Landings) step(ctx context.Context, s *state) (over bool, err error) {
 	state := s.rec.State
 	l.mu.Unlock()
 	switch state {
-	case local, gone:
+	case gone:
 		return true, nil
+	case local:
+		err := l.tell(ctx, d, s)
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		return !s.untold(), err
 	case preparing:
 		return false, l.prepare(ctx, d, s)
 	case removing:
@@ -379,7 +390,9 @@ func (l *Landings) step(ctx context.Context, s *state) (over bool, err error) {
 		l.mu.Unlock()
 		l.release(s)
 		l.Trail.Note(ctx, actor.System(), object(s), "%s is local: it needs the point no longer", s.detail.Name)
-		return true, nil
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		return !s.untold(), nil
 	case now.Crashed && s.detail.Crashes < crashesBorne:
 		// A machine that somebody waits for is not left lying because of what is no
 		// fault of its own. Its disks are as after a power cut.
@@ -399,6 +412,9 @@ func (l *Landings) step(ctx context.Context, s *state) (over bool, err error) {
 		return false, d.ResumeLanded(ctx, s.rec.ID)
 	case state == off:
 		l.set(s, running, "")
+	}
+	if err := l.tell(ctx, d, s); err != nil {
+		return false, err
 	}
 	if at := s.detail.StartedAt; idle && (at == nil || l.Clock.Now().Sub(*at) >= localAfter) {
 		return false, d.MakeLocal(ctx, s.rec.ID, s.detail.Limit)
@@ -454,7 +470,7 @@ func (l *Landings) prepare(ctx context.Context, d platform.Lander, s *state) err
 	if seal == nil {
 		return errors.New("the point that it is made from is gone")
 	}
-	r := platform.Landing{ID: s.rec.ID, Name: s.detail.Name, Datastore: s.detail.Datastore, FreshMACs: s.detail.FreshMACs}
+	r := platform.Landing{ID: s.rec.ID, Name: s.detail.Name, Datastore: s.detail.Datastore}
 	for _, m := range seal.Machines {
 		if m.ID != s.rec.Machine {
 			continue
@@ -468,7 +484,10 @@ func (l *Landings) prepare(ctx context.Context, d platform.Lander, s *state) err
 		}
 	}
 	for _, n := range s.detail.NICs {
-		r.NICs = append(r.NICs, platform.LandingNIC{MAC: n.MAC, Network: n.Network})
+		r.NICs = append(r.NICs, platform.LandingNIC{MAC: n.MAC, As: n.As, Network: n.Network})
+	}
+	if err := s.detail.Arrival.settle(&r, s.detail, l.Work); err != nil {
+		return err
 	}
 	if err := d.Land(ctx, r); err != nil {
 		return err

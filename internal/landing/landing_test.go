@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"net/netip"
 	"sync"
 	"testing"
 	"testing/synctest"
@@ -17,6 +18,7 @@ import (
 
 	"kestrel/internal/api"
 	"kestrel/internal/clock"
+	"kestrel/internal/core/berth"
 	"kestrel/internal/cycle"
 	"kestrel/internal/directory"
 	"kestrel/internal/inventory"
@@ -38,6 +40,8 @@ type hypervisor struct {
 	asked   []platform.Landing
 	did     []string
 	fails   error // of everything
+	silent  bool  // its guests' agents
+	ran     []string
 	unfit   error
 	stopped bool // its copying does not get on
 }
@@ -103,6 +107,19 @@ func (h *hypervisor) MakeLocal(_ context.Context, id string, _ int64) error {
 	return h.note("make local")
 }
 
+func (h *hypervisor) RunIn(_ context.Context, _, command string, _ time.Duration) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	switch {
+	case h.silent:
+		return fmt.Errorf("%w within 30s", platform.ErrSilent)
+	case command == "exit 3":
+		return errors.New("it ended with code 3")
+	}
+	h.ran = append(h.ran, command)
+	return nil
+}
+
 // Landed copies some more each time it is asked.
 func (h *hypervisor) Landed(_ context.Context, id string) (platform.Landed, error) {
 	h.mu.Lock()
@@ -160,15 +177,18 @@ func (address) Addr() net.Addr { return &net.TCPAddr{IP: net.IPv4(127, 0, 0, 1),
 // rig is a recovery site with a point and a platform to land on.
 type rig struct {
 	*rooms.Side
-	t       *testing.T
-	dir     string
-	h       *hypervisor
-	place   api.Platform
-	point   *points.Seal
-	l       *landing.Landings
-	inv     *inventory.Inventory
-	stop    func()
-	stopped bool
+	t     *testing.T
+	dir   string
+	h     *hypervisor
+	place api.Platform
+	point *points.Seal
+	l     *landing.Landings
+	inv   *inventory.Inventory
+	// arrivals and findings are what the group's berth says.
+	arrivals []berth.Arrival
+	findings []berth.Finding
+	stop     func()
+	stopped  bool
 }
 
 func virtual(t *testing.T, f func(t *testing.T, r *rig)) {
@@ -221,7 +241,7 @@ func (r *rig) start() {
 	require.NoError(r.t, err)
 	serve, err := serving.Open(r.t.Context(), serving.Config{DB: r.DB, Store: r.Store, Keeper: r.Keeper, Trail: r.Trail, Clock: clock.Wall{}, Log: r.Log, StateDir: r.dir, Listener: address{}})
 	require.NoError(r.t, err)
-	r.l, err = landing.Open(r.t.Context(), landing.Config{Site: r.Name, DB: r.DB, Store: r.Store, Keeper: r.Keeper, Serving: serve, Inventory: r.inv, Groups: r.Groups, Operations: r.Operations, Trail: r.Trail, Clock: clock.Wall{}, Hub: r.Hub, Log: r.Log})
+	r.l, err = landing.Open(r.t.Context(), landing.Config{Site: r.Name, DB: r.DB, Store: r.Store, Keeper: r.Keeper, Serving: serve, Inventory: r.inv, Groups: r.Groups, Berths: r, Work: r.dir, Operations: r.Operations, Trail: r.Trail, Clock: clock.Wall{}, Hub: r.Hub, Log: r.Log})
 	require.NoError(r.t, err)
 	require.NoError(r.t, r.l.Resume(r.t.Context()))
 	ctx, cancel := context.WithCancel(context.Background())
@@ -233,6 +253,11 @@ func (r *rig) start() {
 	r.stop = func() { cancel(); wg.Wait(); serve.Close() }
 }
 
+// Arrivals tells how tick-db and tick-app arrive, as the rig was told.
+func (r *rig) Arrivals(directory.Record) ([]berth.Arrival, []berth.Finding) {
+	return r.arrivals, r.findings
+}
+
 func (r *rig) halt() {
 	if !r.stopped {
 		r.stopped = true
@@ -241,7 +266,7 @@ func (r *rig) halt() {
 }
 
 func (r *rig) ask() api.NewLanding {
-	return api.NewLanding{Point: r.point.Point, Platform: "quay", Machines: &[]string{"tick-db"}}
+	return api.NewLanding{Point: r.point.Point, Platform: new("quay"), Machines: &[]string{"tick-db"}}
 }
 
 func (r *rig) land(in api.NewLanding) api.Landing {
@@ -273,7 +298,7 @@ func TestLandingsAreCheckedBefore(t *testing.T) {
 			field  string
 			says   string
 		}{
-			"unknown platform":  {func(in *api.NewLanding) { in.Platform = "qay" }, "platform", `Did you mean "quay"?`},
+			"unknown platform":  {func(in *api.NewLanding) { in.Platform = new("qay") }, "platform", `Did you mean "quay"?`},
 			"unknown datastore": {func(in *api.NewLanding) { in.Datastore = new("fast") }, "datastore", "choose one of disks"},
 			"unknown machine":   {func(in *api.NewLanding) { in.Machines = &[]string{"tick-web"} }, "machines[0]", "has no machine"},
 			"unknown way":       {func(in *api.NewLanding) { in.How = new("slowly") }, "how", "neither"},
@@ -479,5 +504,108 @@ func TestRemovingALanding(t *testing.T) {
 		lines, err := r.Trail.Lines(t.Context(), records.Sought{Limit: 10, Text: "removed tick-db"})
 		require.NoError(t, err)
 		require.Len(t, lines, 1)
+	})
+}
+
+// arrives is how a machine of the rig arrives, by an agent.
+func arrives(name string, way berth.Way) berth.Arrival {
+	card := func(network, address, gateway string) berth.Attached {
+		return berth.Attached{Network: berth.Value{Text: network}, Address: netip.MustParsePrefix(address), Gateway: netip.MustParseAddr(gateway)}
+	}
+	return berth.Arrival{Machine: berth.Machine{ID: name, Name: name, CPUs: 4, MemoryBytes: 4 << 30}, Platform: berth.Value{Text: "quay"}, Pool: berth.Value{Text: "pool"}, Datastore: berth.Value{Text: "disks"},
+		Name: berth.Value{Text: name + "-em"}, DrillName: berth.Value{Text: name + "-drill"}, CPUs: 4, DrillCPUs: 2, Memory: 4 << 30, DrillMemory: 2 << 30, Way: berth.Value{Text: string(way)}, DNS: berth.Value{Text: "10.60.0.2, 10.60.0.3"},
+		Cards: []berth.Card{{Home: berth.HomeCard{MAC: "52:54:00:00:00:01", Network: "quay-lan"}, Live: card("drill-lan", "10.60.4.21/24", "10.60.4.1"), Drill: card("drill-lan", "10.99.4.21/24", "10.99.4.1")}}}
+}
+
+// Machines arrive as the berth says, unless something else is asked for; what they are told
+// gets to them by the way that it says.
+func TestLandingByABerth(t *testing.T) {
+	virtual(t, func(t *testing.T, r *rig) {
+		after(6 * time.Second)
+		drill := func(way berth.Way) (api.NewLanding, api.Landing, platform.Landing) {
+			r.arrivals = []berth.Arrival{arrives("tick-db", way), arrives("tick-app", way)}
+			in := r.ask()
+			in.Platform, in.Berth = nil, new("drill")
+			l := r.land(in)
+			after(time.Second)
+			return in, r.get(l.ID), r.h.asked[len(r.h.asked)-1]
+		}
+		in, l, asked := drill(berth.Leave)
+		require.Equal(t, "tick-db-drill", l.Name)
+		require.Equal(t, 2, asked.CPUs)
+		require.EqualValues(t, 2<<30, asked.MemoryBytes)
+		require.Equal(t, "pool", asked.Pool)
+		require.Equal(t, []platform.LandingNIC{{MAC: "52:54:00:00:00:01", Network: "n-drill"}}, asked.NICs)
+		require.Nil(t, l.Nics[0].Address, "its guest is told nothing")
+		require.NoError(t, r.l.Remove(t.Context(), rooms.Anna(), l.ID))
+
+		_, l, asked = drill(berth.DHCP)
+		require.Equal(t, "10.99.4.21", asked.NICs[0].Reserve.String())
+		require.Nil(t, asked.Seed)
+		require.NoError(t, r.l.Remove(t.Context(), rooms.Anna(), l.ID))
+
+		_, l, asked = drill(berth.Seed)
+		require.False(t, asked.NICs[0].Reserve.IsValid())
+		require.Contains(t, string(asked.Seed), "10.99.4.21/24")
+		require.Equal(t, "10.99.4.21/24", *l.Nics[0].Address)
+		require.NoError(t, r.l.Remove(t.Context(), rooms.Anna(), l.ID))
+
+		r.h.silent = true
+		_, l, _ = drill(berth.Agent)
+		require.Equal(t, "Its guest agent does not answer yet.", *l.Guest)
+		r.halt()
+		require.NoError(t, r.Store.Close())
+		r.start() // what was not told is told after a restart
+		r.h.silent = false
+		after(2 * time.Minute)
+		l = r.get(l.ID)
+		require.Equal(t, api.LandingStateLocal, l.State)
+		require.Equal(t, "Its guest was told its addresses.", *l.Guest)
+		require.Len(t, r.h.ran, 1)
+		require.Contains(t, r.h.ran[0], "ip addr add 10.99.4.21/24")
+		require.NoError(t, r.l.Remove(t.Context(), rooms.Anna(), l.ID))
+
+		// Live, with a command that fails in the end; and what is asked for counts before.
+		r.arrivals[0].After.Text = "exit 3"
+		in.Berth, in.Prefix, in.Networks, in.HomeNetwork = new("live"), new("x-"), &map[string]string{"quay-lan": "quay-lan"}, new(true)
+		l = r.land(in)
+		after(3 * time.Minute)
+		l = r.get(l.ID)
+		require.Equal(t, "x-tick-db-em", l.Name)
+		require.Equal(t, "n-quay", l.Nics[0].Network)
+		require.NotEqual(t, l.Nics[0].Mac, *l.Nics[0].MacHere, "a card of its own, since home is on that network too")
+		require.Nil(t, l.Nics[0].Address, "the address is for the berth's network")
+		require.Nil(t, l.Cpus, "as at home")
+		require.Equal(t, "The command in its guest failed: It ended with code 3.", *l.Guest)
+
+		refused := func(change func(), field, part string) {
+			t.Helper()
+			change()
+			_, err := r.l.Create(t.Context(), rooms.Anna(), in, true)
+			p, ok := problem.Of(err)
+			require.True(t, ok, "%v", err)
+			require.Equal(t, field, p.Errors[0].Field)
+			require.Contains(t, p.Errors[0].Message, part)
+		}
+		refused(func() { r.findings = []berth.Finding{{Field: "pool", Message: "No pool."}} }, "berth", "The berth of Ticketing: No pool.")
+		refused(func() { r.findings, r.arrivals = nil, r.arrivals[1:] }, "berth", "says nothing of tick-db")
+		refused(func() { in.Berth = new("test") }, "berth", "neither live nor drill")
+		refused(func() { in.Berth, in.Platform = nil, nil }, "platform", "Name the platform")
+	})
+}
+
+// An agent that never answers is not waited for for ever.
+func TestAnAgentThatNeverAnswers(t *testing.T) {
+	virtual(t, func(t *testing.T, r *rig) {
+		after(6 * time.Second)
+		r.h.silent = true
+		r.arrivals = []berth.Arrival{arrives("tick-db", berth.Agent)}
+		in := r.ask()
+		in.Berth = new("live")
+		l := r.land(in)
+		after(9 * time.Minute)
+		require.Equal(t, "Its guest agent does not answer yet.", *r.get(l.ID).Guest)
+		after(2 * time.Minute)
+		require.Equal(t, "Its guest could not be told its addresses: Its guest agent does not answer within 30s.", *r.get(l.ID).Guest)
 	})
 }

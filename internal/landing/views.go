@@ -9,11 +9,63 @@ import (
 	"kestrel/internal/api"
 	"kestrel/internal/core/words"
 	"kestrel/internal/listing"
+	"kestrel/internal/platform"
 	"kestrel/internal/problem"
 )
 
+// seen is what platforms show of the machines that were made from points, by their IDs.
+func (l *Landings) seen() map[string]platform.Machine {
+	out := map[string]platform.Machine{}
+	for _, p := range l.Inventory.All() {
+		for _, m := range p.Held().Machines {
+			if m.Landed {
+				out[m.ID] = m
+			}
+		}
+	}
+	return out
+}
+
+// nic is a card as the contract shows it.
+func (c card) view(now platform.Machine) api.LandingNic {
+	v := api.LandingNic{Mac: c.MAC, Home: c.Home, Network: c.Network}
+	if c.As != "" {
+		v.MacHere = &c.As
+	}
+	if g := c.Guest; g != nil {
+		text := "dhcp"
+		if !g.DHCP {
+			text = g.Address.String()
+		}
+		v.Address = &text
+	}
+	for _, n := range now.NICs {
+		if strings.EqualFold(n.MAC, c.here()) && n.Address != "" {
+			v.Found = &n.Address
+		}
+	}
+	return v
+}
+
+// berthView adds how a landing arrived by a berth.
+func (a *arrival) view(v *api.Landing) {
+	if a == nil {
+		return
+	}
+	v.Berth, v.Way = new(api.LandingBerth(a.Kind)), new(string(a.Way))
+	if a.Came != "" {
+		v.Guest = &a.Came
+	}
+	if a.CPUs > 0 {
+		v.Cpus = &a.CPUs
+	}
+	if a.Memory > 0 {
+		v.MemoryBytes = &a.Memory
+	}
+}
+
 // view is a landing as the contract shows it; the lock is held.
-func (l *Landings) view(s *state, platformName string) api.Landing {
+func (l *Landings) view(s *state, platformName string, now platform.Machine) api.Landing {
 	x := s.detail
 	v := api.Landing{ID: s.rec.ID, Point: s.rec.Point, PointNumber: x.PointNumber, GroupName: x.GroupName, CaptureAt: x.CaptureAt, Machine: x.MachineName, Name: x.Name, Platform: s.rec.Platform, PlatformName: platformName,
 		Datastore: x.Datastore, How: api.LandingHow(x.How), State: api.LandingState(s.rec.State), Nics: []api.LandingNic{}, LocalBytes: x.LocalBytes, TotalBytes: x.TotalBytes,
@@ -25,13 +77,14 @@ func (l *Landings) view(s *state, platformName string) api.Landing {
 		v.Error = &x.Error
 	}
 	for _, n := range x.NICs {
-		v.Nics = append(v.Nics, api.LandingNic{Mac: n.MAC, Home: n.Home, Network: n.Network})
+		v.Nics = append(v.Nics, n.view(now))
 	}
-	now := l.Clock.Now()
-	if d := now.Sub(s.copiedAt); x.LocalAt == nil && !s.copiedAt.IsZero() && d > time.Second && x.LocalBytes > s.copied {
+	x.Arrival.view(&v)
+	at := l.Clock.Now()
+	if d := at.Sub(s.copiedAt); x.LocalAt == nil && !s.copiedAt.IsZero() && d > time.Second && x.LocalBytes > s.copied {
 		rate := float64(x.LocalBytes-s.copied) / d.Seconds()
 		v.BytesPerSecond = new(int64(rate))
-		v.FinishAt = new(now.Add(time.Duration(float64(x.TotalBytes-x.LocalBytes) / rate * float64(time.Second))).UTC())
+		v.FinishAt = new(at.Add(time.Duration(float64(x.TotalBytes-x.LocalBytes) / rate * float64(time.Second))).UTC())
 	}
 	return v
 }
@@ -57,6 +110,7 @@ func (l *Landings) List(see func(group string) bool, query string, page listing.
 	for _, p := range l.Inventory.All() {
 		names[p.ID] = p.Name
 	}
+	seen := l.seen()
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	out := []api.Landing{}
@@ -64,7 +118,7 @@ func (l *Landings) List(see func(group string) bool, query string, page listing.
 		if !see(s.detail.GroupID) {
 			continue
 		}
-		if v := l.view(s, names[s.rec.Platform]); listing.Matches(query, v.Name, v.Machine, v.GroupName, v.PlatformName, string(v.State)) {
+		if v := l.view(s, names[s.rec.Platform], seen[s.rec.ID]); listing.Matches(query, v.Name, v.Machine, v.GroupName, v.PlatformName, string(v.State)) {
 			out = append(out, v)
 		}
 	}
@@ -114,9 +168,10 @@ func (l *Landings) Get(id string) (api.Landing, error) {
 		return api.Landing{}, err
 	}
 	p, _ := l.Inventory.Get(s.rec.Platform)
+	now, _ := p.Machine(s.rec.ID)
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return l.view(s, p.Name), nil
+	return l.view(s, p.Name, now), nil
 }
 
 // GroupOf tells of which group's point a machine was made.

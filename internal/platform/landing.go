@@ -3,7 +3,13 @@ package platform
 import (
 	"context"
 	"encoding/json"
+	"errors"
+	"net/netip"
+	"time"
 )
+
+// ErrSilent says that a guest has no agent, or that it does not answer.
+var ErrSilent = errors.New("its guest agent does not answer")
 
 // NotConnected is the network of a card whose cable is pulled.
 const NotConnected = ""
@@ -16,11 +22,16 @@ type Landing struct {
 	Name      string
 	Config    json.RawMessage // the machine as the point keeps it
 	Datastore string          // ID
-	Disks     []LandingDisk
-	NICs      []LandingNIC // of Config, in its order
-	// FreshMACs gives the cards new addresses, as where the home machine's
-	// cards are on the same network.
-	FreshMACs bool
+	// Pool is the name of where it is to run; empty is wherever the datastore is.
+	Pool string
+	// CPUs and MemoryBytes are what it gets; 0 is as at home.
+	CPUs        int
+	MemoryBytes int64
+	Disks       []LandingDisk
+	NICs        []LandingNIC // of Config, in its order
+	// Seed is the content of a disk that is put into a drive for reading only, from which
+	// its guest takes its addresses; nil for none.
+	Seed []byte
 }
 
 // LandingDisk is a disk and the export that holds its content.
@@ -37,8 +48,21 @@ type LandingDisk struct {
 
 // LandingNIC says what a card is attached to.
 type LandingNIC struct {
-	MAC     string
+	MAC string // at home
+	// As is its address here, as where the home machine's card is on the same network;
+	// empty is the same.
+	As      string
 	Network string // ID, or NotConnected
+	// Reserve is the address that the network's DHCP server is to give it; invalid for none.
+	Reserve netip.Addr
+}
+
+// Here is the card's MAC address as it is here.
+func (n LandingNIC) Here() string {
+	if n.As != "" {
+		return n.As
+	}
+	return n.MAC
 }
 
 // LandedDisk is how far a disk of a landed machine has been made local.
@@ -76,6 +100,9 @@ type Lander interface {
 	// copied, at no more than so many bytes a second (0: as fast as it goes).
 	// It returns at once, and is called again until all are local.
 	MakeLocal(ctx context.Context, id string, limit int64) error
+	// RunIn runs a command in the guest of a landed machine, by its agent, and waits until
+	// it has ended. It wraps ErrSilent if there is no agent, or it does not answer yet.
+	RunIn(ctx context.Context, id, command string, limit time.Duration) error
 	// Landed tells how a landed machine is. It wraps ErrGone.
 	Landed(ctx context.Context, id string) (Landed, error)
 	// RemoveLanded stops it and removes all that Land made; no error if

@@ -355,7 +355,7 @@ func (s *Site) openRooms(ctx context.Context, objects *bucket.FS) (err error) {
 		return err
 	}
 	s.Estate = estate.New(estate.Config{Site: s.self, Groups: s.Groups, Tiers: s.Tiers, Protection: s.Protection, Berths: s.Berths, Inventory: s.Inventory, Peering: s.Peering})
-	if s.Landings, err = landing.Open(ctx, landing.Config{Site: s.self.Name, DB: db, Store: s.store, Keeper: s.Keeper, Serving: s.Serving, Inventory: s.Inventory, Groups: s.Groups, Operations: s.Operations,
+	if s.Landings, err = landing.Open(ctx, landing.Config{Site: s.self.Name, DB: db, Store: s.store, Keeper: s.Keeper, Serving: s.Serving, Inventory: s.Inventory, Groups: s.Groups, Berths: s.Berths, Work: cfg.StateDir, Operations: s.Operations,
 		Trail: s.Trail, Clock: clk, Hub: hub, Log: log}); err != nil {
 		return err
 	}

@@ -59,14 +59,29 @@ const columns: Column<Landing>[] = [
         {l.nics.map((n) => (
           <div key={n.mac}>
             {networkText(n.network)}
+            <Address n={n} />
             <div className="text-muted text-xs">at home: {networkText(n.home)}</div>
           </div>
         ))}
         {!l.nics.length && <span className="text-muted">no card</span>}
+        {l.guest && <div className="text-muted text-xs">{l.guest}</div>}
       </>
     ),
   },
 ];
+
+/** Address is what a card's guest was told, and what was read back from it. */
+function Address({ n }: { n: Landing["nics"][number] }) {
+  const told = n.address?.split("/")[0];
+  if (!n.found) return told ? <div className="text-xs">◌ to have {told}; not read back yet</div> : null;
+  if (!told) return <div className="text-xs">has {n.found}</div>;
+  if (told === n.found || told === "dhcp") return <div className="text-good-ink text-xs">✓ has {n.found}</div>;
+  return (
+    <div className="text-over-ink text-xs">
+      ✕ to have {told}, but has {n.found}
+    </div>
+  );
+}
 
 export function LandingsPage() {
   const [at, set] = useAddress();

@@ -21,11 +21,12 @@ func TestTheContractOnTheLab(t *testing.T) {
 	nl, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	machine := func(name, after string) lab.ScenarioMachine {
-		return lab.ScenarioMachine{Name: name, MemGiB: 0.5, CPUs: 1, Host: "berth-1", Disks: []lab.ScenarioDisk{{Label: "disk 1", SizeMiB: 9.5, UsedMiB: 4, Datastore: "fast", Template: "base", Noise: 0.4}, {Label: "disk 2", SizeMiB: 5, Datastore: "fast"}},
+		return lab.ScenarioMachine{Name: name, MemGiB: 0.5, CPUs: 1, Host: "berth-1", Folder: "/pier", Network: "pier-lan", Address: "10.20.4.11", Disks: []lab.ScenarioDisk{{Label: "disk 1", SizeMiB: 9.5, UsedMiB: 4, Datastore: "fast", Template: "base", Noise: 0.4}, {Label: "disk 2", SizeMiB: 5, Datastore: "fast"}},
 			Workload: lab.Workload{Seed: 3, HotPages: 5, HotPerSecond: 20, AppendKiBps: 100, RecordsPerS: 6, After: after},
 			Agent:    &lab.Agent{RestMillis: 20, Commands: map[string]int{"settle": 0, "spill": 3}}}
 	}
 	l, err := lab.Open(t.TempDir(), lab.Scenario{Hosts: []platform.Host{{ID: "berth-1", Name: "berth-1", CPUs: 4, MemoryBytes: 8 << 30}}, Datastores: []lab.ScenarioDatastore{{Name: "fast", CapacityGiB: 64}},
+		Networks: []platform.Network{{ID: "n1", Name: "pier-lan", Subnet: "10.20.4.0/24", Gateway: "10.20.4.1"}, {ID: "n2", Name: "pier-drill", Subnet: "10.99.4.0/24", Isolated: true}},
 		Machines: []lab.ScenarioMachine{machine("gangway", ""), machine("purser", "gangway")}}, clock.Wall{}, nl.Addr().String())
 	require.NoError(t, err)
 	srv := httptest.NewServer(l.Handler("lab", "x"))

@@ -64,7 +64,7 @@ func (d *Driver) Capture(ctx context.Context, r platform.CaptureRequest) (_ *pla
 		return nil, err
 	}
 	for _, m := range all {
-		if c.Configs[m.id], err = config(ctx, m); err != nil {
+		if c.Configs[m.id], err = d.config(ctx, m); err != nil {
 			return nil, err
 		}
 	}
@@ -172,7 +172,7 @@ func (d *Driver) ready(ctx context.Context, r platform.CaptureRequest, m *held) 
 }
 
 // config is what is needed to make a machine again.
-func config(ctx context.Context, m *held) (json.RawMessage, error) {
+func (d *Driver) config(ctx context.Context, m *held) (json.RawMessage, error) {
 	return call(ctx, m.h, callLimit, func(l *rpc.Libvirt) (json.RawMessage, error) {
 		text, err := l.DomainGetXMLDesc(m.dom, rpc.DomainXMLInactive)
 		if err != nil {
@@ -186,7 +186,7 @@ func config(ctx context.Context, m *held) (json.RawMessage, error) {
 			c.Disks = append(c.Disks, platform.Disk{Key: k.Target.Dev, Label: k.Target.Dev})
 		}
 		for _, n := range m.x.Devices.NICs {
-			c.NICs = append(c.NICs, platform.NIC{MAC: n.MAC.Address, Network: n.network()})
+			c.NICs = append(c.NICs, d.nic(m.id, n))
 		}
 		return json.Marshal(c)
 	})
@@ -258,7 +258,7 @@ func (d *Driver) Reopen(ctx context.Context, name, _ string) (*platform.Capture,
 		if b == nil || !b.of(name) {
 			return nil, fmt.Errorf("machine %s was stopped while it was read: %w", m.x.Name, platform.ErrGone)
 		}
-		if c.Configs[m.id], err = config(ctx, m); err != nil {
+		if c.Configs[m.id], err = d.config(ctx, m); err != nil {
 			return nil, err
 		}
 		d.mu.Lock()

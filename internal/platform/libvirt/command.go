@@ -58,23 +58,38 @@ func (d *Driver) commandsAfter(ctx context.Context, all []*held) {
 // commandPoll is how often the agent is asked whether a command has ended.
 const commandPoll = 50 * time.Millisecond
 
-// exec runs a command in a guest by its agent: the QEMU guest agent's guest-exec, as its
-// reference describes it. It has as long as the guest has to come to rest.
+// exec runs a command in a guest by its agent. It has as long as the guest has to come
+// to rest.
 func (d *Driver) exec(ctx context.Context, m *held, command string) error {
-	limit := d.restLimit(m)
-	ctx, cancel := context.WithTimeout(ctx, limit)
+	return d.voice(m.h, m.dom, d.restLimit(m)).exec(ctx, command)
+}
+
+// voice asks a guest's agent.
+type voice struct {
+	h     *host
+	dom   rpc.Domain
+	limit time.Duration
+}
+
+func (d *Driver) voice(h *host, dom rpc.Domain, limit time.Duration) voice {
+	return voice{h, dom, limit}
+}
+
+// exec runs a command: the QEMU guest agent's guest-exec, as its reference describes it.
+func (v voice) exec(ctx context.Context, command string) error {
+	ctx, cancel := context.WithTimeout(ctx, v.limit)
 	defer cancel()
 	shell, args := "/bin/sh", []string{"-c", command}
 	var os struct {
 		ID string `json:"id"`
 	}
-	if err := d.agent(ctx, m, "guest-get-osinfo", nil, &os); err == nil && os.ID == "mswindows" {
+	if err := v.ask(ctx, "guest-get-osinfo", nil, &os); err == nil && os.ID == "mswindows" {
 		shell, args = "cmd.exe", []string{"/c", command}
 	}
 	var begun struct {
 		PID int `json:"pid"`
 	}
-	if err := d.agent(ctx, m, "guest-exec", map[string]any{"path": shell, "arg": args, "capture-output": true}, &begun); err != nil {
+	if err := v.ask(ctx, "guest-exec", map[string]any{"path": shell, "arg": args, "capture-output": true}, &begun); err != nil {
 		return err
 	}
 	for {
@@ -85,7 +100,7 @@ func (d *Driver) exec(ctx context.Context, m *held, command string) error {
 			Out    string `json:"out-data"`
 			Err    string `json:"err-data"`
 		}
-		if err := d.agent(ctx, m, "guest-exec-status", map[string]any{"pid": begun.PID}, &end); err != nil {
+		if err := v.ask(ctx, "guest-exec-status", map[string]any{"pid": begun.PID}, &end); err != nil {
 			return err
 		}
 		switch {
@@ -96,7 +111,7 @@ func (d *Driver) exec(ctx context.Context, m *held, command string) error {
 		}
 		select {
 		case <-ctx.Done():
-			return fmt.Errorf("it did not end within %s", limit)
+			return fmt.Errorf("it did not end within %s", v.limit)
 		case <-time.After(commandPoll):
 		}
 	}
@@ -121,8 +136,8 @@ func lastWords(said ...string) string {
 	return ""
 }
 
-// agent asks a guest's agent.
-func (d *Driver) agent(ctx context.Context, m *held, command string, args, out any) error {
+// ask gives one command of the agent's protocol, and reads its answer into out.
+func (v voice) ask(ctx context.Context, command string, args, out any) error {
 	text, err := json.Marshal(struct {
 		Execute   string `json:"execute"`
 		Arguments any    `json:"arguments,omitempty"`
@@ -130,14 +145,16 @@ func (d *Driver) agent(ctx context.Context, m *held, command string, args, out a
 	if err != nil {
 		return err
 	}
-	return do(ctx, m.h, d.restLimit(m)+freezeSlack, func(l *rpc.Libvirt) error {
+	return do(ctx, v.h, v.limit+freezeSlack, func(l *rpc.Libvirt) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		answer, err := l.QEMUDomainAgentCommand(m.dom, string(text), int32(d.restLimit(m)/time.Second), 0)
+		answer, err := l.QEMUDomainAgentCommand(v.dom, string(text), int32(max(1, v.limit/time.Second)), 0)
 		switch {
 		case is(err, rpc.ErrAgentUnresponsive, rpc.ErrAgentCommandTimeout, rpc.ErrAgentUnsynced):
-			return fmt.Errorf("its guest agent did not answer within %s", d.restLimit(m))
+			return fmt.Errorf("%w within %s", platform.ErrSilent, v.limit)
+		case is(err, rpc.ErrOperationInvalid):
+			return fmt.Errorf("%w: %w", platform.ErrSilent, err) // it is off
 		case err != nil:
 			return fmt.Errorf("its guest agent refused: %w", err)
 		case len(answer) == 0:

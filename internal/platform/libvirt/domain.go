@@ -101,6 +101,7 @@ type nicXML struct {
 	Link *struct {
 		State string `xml:"state,attr"`
 	} `xml:"link"`
+	VLAN vlanXML `xml:"vlan"`
 }
 
 type channelXML struct {

@@ -76,15 +76,17 @@ type Driver struct {
 	// removed meanwhile. Counters hold it alone, the others together.
 	counting sync.RWMutex
 
-	mu       sync.Mutex
-	within   reach.Networks
-	compats  map[string]string // of qcow2 files
-	seen     map[*host]platform.Inventory
-	heldNow  map[rpc.UUID]bool // by this driver, at this moment
-	ports    map[int]rpc.UUID  // in use by this driver, and for which machine
-	watched  map[string]bool   // captures
-	settling bool
-	ended    map[string]string // captures that we ended early, and why
+	mu        sync.Mutex
+	within    reach.Networks
+	compats   map[string]string // of qcow2 files
+	seen      map[*host]platform.Inventory
+	heldNow   map[rpc.UUID]bool // by this driver, at this moment
+	ports     map[int]rpc.UUID  // in use by this driver, and for which machine
+	watched   map[string]bool   // captures
+	settling  bool
+	asking    bool              // machines for their addresses
+	addresses map[string]told   // by machine
+	ended     map[string]string // captures that we ended early, and why
 }
 
 // SettingError is a fault in one of the settings beside the hosts.
@@ -105,7 +107,7 @@ func New(s Settings) (*Driver, error) {
 		return nil, errors.New("give at least one libvirt URI, such as qemu+tls://host.example/system")
 	}
 	d := &Driver{within: s.Within, scratch: strings.TrimSuffix(s.Scratch, "/"), freezeLimit: s.FreezeLimit, guard: guardLink{command: s.Guard}, owner: s.Owner, log: s.Log, now: s.Now,
-		compats: map[string]string{}, seen: map[*host]platform.Inventory{}, heldNow: map[rpc.UUID]bool{}, ports: map[int]rpc.UUID{}, watched: map[string]bool{}, ended: map[string]string{}}
+		compats: map[string]string{}, seen: map[*host]platform.Inventory{}, heldNow: map[rpc.UUID]bool{}, ports: map[int]rpc.UUID{}, watched: map[string]bool{}, addresses: map[string]told{}, ended: map[string]string{}}
 	if d.log == nil {
 		d.log = slog.New(slog.DiscardHandler)
 	}

@@ -34,3 +34,9 @@ func HoldForTest(uri, checkpoint string, quiesce bool, machines, guard []string)
 	time.Sleep(time.Minute)
 	return nil
 }
+
+// Reserve reserves addresses for the cards of a landing, as Land does.
+var Reserve = reserve
+
+// Unreserve takes out the reservations of a card.
+var Unreserve = unreserve

@@ -69,6 +69,14 @@ func (d *Driver) Inventory(ctx context.Context) (platform.Inventory, error) {
 	all.Names, all.Ways = nameRule(), []berth.Way{berth.DHCP, berth.Agent, berth.Seed}
 	slices.SortFunc(all.Machines, func(a, b platform.Machine) int { return strings.Compare(a.Name, b.Name) })
 	d.settleSoon()
+	d.askAddressesSoon(all.Machines)
+	for i := range all.Machines {
+		for k, c := range all.Machines[i].NICs {
+			if at := slices.IndexFunc(all.Networks, func(n platform.Network) bool { return n.Name == c.Network }); at >= 0 && c.VLAN == 0 {
+				all.Machines[i].NICs[k].VLAN = all.Networks[at].VLAN
+			}
+		}
+	}
 	return all, nil
 }
 
@@ -232,7 +240,7 @@ func (d *Driver) machine(l *rpc.Libvirt, h *host, ps []pool, dom rpc.Domain) (pl
 		m.Disks = append(m.Disks, disk)
 	}
 	for _, n := range x.Devices.NICs {
-		m.NICs = append(m.NICs, platform.NIC{MAC: n.MAC.Address, Network: n.network()})
+		m.NICs = append(m.NICs, d.nic(m.ID, n))
 	}
 	if len(x.Devices.Hostdevs) > 0 {
 		m.Tags = append(m.Tags, "passthrough")
@@ -241,6 +249,14 @@ func (d *Driver) machine(l *rpc.Libvirt, h *host, ps []pool, dom rpc.Domain) (pl
 		m.Tags, m.Landed = append(m.Tags, "landed"), true
 	}
 	return m, state == 1, nil
+}
+
+func (d *Driver) nic(machine string, n nicXML) platform.NIC {
+	c := platform.NIC{MAC: n.MAC.Address, Network: n.network(), Address: d.addressOf(machine, n.MAC.Address)}
+	if len(n.VLAN.Tags) == 1 {
+		c.VLAN = n.VLAN.Tags[0].ID
+	}
+	return c
 }
 
 // diskSize is a disk's size and what it takes up. Its pool is asked first: to be

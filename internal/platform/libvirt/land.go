@@ -1,6 +1,7 @@
 package libvirt
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"encoding/xml"
@@ -9,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/beevik/etree"
 	rpc "github.com/digitalocean/go-libvirt"
@@ -76,6 +78,9 @@ func (d *Driver) Land(ctx context.Context, r platform.Landing) error {
 	} else if !errors.Is(err, platform.ErrGone) {
 		return err
 	}
+	if r.Pool != "" && r.Pool != h.name() {
+		return fmt.Errorf("datastore %s is on host %s, and it is to run on %s; choose one of that host: %w", r.Datastore, h.name(), r.Pool, platform.ErrConfig)
+	}
 	err = do(ctx, h, beginLimit, func(l *rpc.Libvirt) error {
 		if _, err := l.DomainLookupByName(r.Name); err == nil {
 			return fmt.Errorf("host %s has a machine %s already; choose another name: %w", h.name(), r.Name, platform.ErrConfig)
@@ -90,14 +95,21 @@ func (d *Driver) Land(ctx context.Context, r platform.Landing) error {
 				return err
 			}
 		}
-		text, err := landedXML(c.Libvirt, r, files)
+		seed := ""
+		if r.Seed != nil {
+			if seed, err = uploadVolume(l, p, strings.TrimSuffix(volumeName(r.Name, "seed", r.ID), "qcow2")+"iso", r.Seed); err != nil {
+				return err
+			}
+		}
+		text, err := landedXML(c.Libvirt, r, files, seed)
 		if err != nil {
 			return err
 		}
 		if _, err := l.DomainDefineXML(text); err != nil {
 			return fmt.Errorf("define machine %s: %w: %w", r.Name, err, platform.ErrConfig)
 		}
-		return nil
+		// Only now: what is reserved is found again by the cards of the machine.
+		return reserve(l, r)
 	})
 	if err != nil {
 		return errors.Join(err, d.RemoveLanded(context.WithoutCancel(ctx), r.ID))
@@ -106,37 +118,59 @@ func (d *Driver) Land(ctx context.Context, r platform.Landing) error {
 }
 
 func makeVolume(l *rpc.Libvirt, p rpc.StoragePool, name string, size int64) (string, error) {
-	v, err := l.StorageVolLookupByName(p, name)
-	if is(err, rpc.ErrNoStorageVol) {
-		x := etree.NewDocument()
-		vol := x.CreateElement("volume")
-		vol.CreateElement("name").SetText(name)
-		capacity := vol.CreateElement("capacity")
-		capacity.CreateAttr("unit", "bytes")
-		capacity.SetText(strconv.FormatInt(size, 10))
-		target := vol.CreateElement("target")
-		target.CreateElement("format").CreateAttr("type", "qcow2")
-		// The version that can hold a record of changes.
-		target.CreateElement("compat").SetText("1.1")
-		text, err := x.WriteToString()
-		if err != nil {
-			return "", err
-		}
-		v, err = l.StorageVolCreateXML(p, text, 0)
-		if err != nil {
-			return "", fmt.Errorf("make volume %s: %w", name, err)
-		}
-		return l.StorageVolGetPath(v)
-	}
+	v, err := volume(l, p, name, size, "qcow2")
 	if err != nil {
-		return "", fmt.Errorf("look for volume %s: %w", name, err)
+		return "", err
 	}
 	return l.StorageVolGetPath(v)
 }
 
+// uploadVolume makes a volume with some content.
+func uploadVolume(l *rpc.Libvirt, p rpc.StoragePool, name string, content []byte) (string, error) {
+	v, err := volume(l, p, name, int64(len(content)), "raw")
+	if err != nil {
+		return "", err
+	}
+	if err := l.StorageVolUpload(v, bytes.NewReader(content), 0, uint64(len(content)), 0); err != nil {
+		return "", fmt.Errorf("fill volume %s: %w", name, err)
+	}
+	return l.StorageVolGetPath(v)
+}
+
+// volume finds or makes a volume.
+func volume(l *rpc.Libvirt, p rpc.StoragePool, name string, size int64, format string) (rpc.StorageVol, error) {
+	v, err := l.StorageVolLookupByName(p, name)
+	if err == nil {
+		return v, nil
+	}
+	if !is(err, rpc.ErrNoStorageVol) {
+		return v, fmt.Errorf("look for volume %s: %w", name, err)
+	}
+	x := etree.NewDocument()
+	vol := x.CreateElement("volume")
+	vol.CreateElement("name").SetText(name)
+	capacity := vol.CreateElement("capacity")
+	capacity.CreateAttr("unit", "bytes")
+	capacity.SetText(strconv.FormatInt(size, 10))
+	target := vol.CreateElement("target")
+	target.CreateElement("format").CreateAttr("type", format)
+	if format == "qcow2" {
+		// The version that can hold a record of changes.
+		target.CreateElement("compat").SetText("1.1")
+	}
+	text, err := x.WriteToString()
+	if err != nil {
+		return v, err
+	}
+	if v, err = l.StorageVolCreateXML(p, text, 0); err != nil {
+		return v, fmt.Errorf("make volume %s: %w", name, err)
+	}
+	return v, nil
+}
+
 // landedXML turns a machine's description at home into one for here. What
 // belongs to the home host is left out or put to what every host has.
-func landedXML(text string, r platform.Landing, files map[string]string) (string, error) {
+func landedXML(text string, r platform.Landing, files map[string]string, seed string) (string, error) {
 	doc := etree.NewDocument()
 	if err := doc.ReadFromString(text); err != nil || doc.Root() == nil {
 		return "", fmt.Errorf("read the description of machine %s: %w", r.Name, platform.ErrConfig)
@@ -153,6 +187,7 @@ func landedXML(text string, r platform.Landing, files map[string]string) (string
 	mark := dom.CreateElement("metadata").CreateElement("kestrel:landed")
 	mark.CreateAttr("xmlns:kestrel", landedSpace)
 	mark.CreateAttr("id", r.ID)
+	resize(dom, r)
 	for _, boot := range dom.SelectElements("os") {
 		for _, e := range boot.SelectElements("nvram") {
 			boot.RemoveChild(e) // its file is the home host's; libvirt makes one
@@ -192,7 +227,72 @@ func landedXML(text string, r platform.Landing, files map[string]string) (string
 			}
 		}
 	}
+	if seed != "" {
+		addSeed(dev, seed)
+	}
 	return doc.WriteToString()
+}
+
+// resize gives a machine other processors and memory than at home. What lays them out is
+// left out then: it is for as many as there were.
+func resize(dom *etree.Element, r platform.Landing) {
+	drop := func(parent *etree.Element, tags ...string) {
+		for _, tag := range tags {
+			for _, e := range parent.SelectElements(tag) {
+				parent.RemoveChild(e)
+			}
+		}
+	}
+	cpu := dom.SelectElement("cpu")
+	if r.CPUs > 0 {
+		drop(dom, "vcpu", "vcpus", "cputune")
+		if cpu != nil {
+			drop(cpu, "topology", "numa")
+		}
+		dom.CreateElement("vcpu").SetText(strconv.Itoa(r.CPUs))
+	}
+	if r.MemoryBytes > 0 {
+		drop(dom, "memory", "currentMemory", "maxMemory", "numatune", "memtune")
+		if cpu != nil {
+			drop(cpu, "numa")
+		}
+		if dev := dom.SelectElement("devices"); dev != nil {
+			drop(dev, "memory") // modules of memory
+		}
+		e := dom.CreateElement("memory")
+		e.CreateAttr("unit", "KiB")
+		e.SetText(strconv.FormatInt(r.MemoryBytes>>10, 10))
+	}
+}
+
+// addSeed puts a seed disk into a drive of its own. Every machine has a bus for it: SATA
+// on q35, IDE or SCSI where the machine has such a drive already, or USB.
+func addSeed(dev *etree.Element, file string) {
+	bus, prefix := "sata", "sd"
+	if machine := dev.Parent().FindElement("os/type"); machine != nil {
+		if kind := machine.SelectAttrValue("machine", ""); kind == "pc" || strings.HasPrefix(kind, "pc-i440fx") {
+			bus, prefix = "ide", "hd"
+		}
+	}
+	taken := map[string]bool{}
+	for _, t := range dev.FindElements("disk/target") {
+		taken[t.SelectAttrValue("dev", "")] = true
+	}
+	letter := byte('a')
+	for letter < 'z' && taken[prefix+string(letter)] {
+		letter++
+	}
+	e := dev.CreateElement("disk")
+	e.CreateAttr("type", "file")
+	e.CreateAttr("device", "cdrom")
+	driver := e.CreateElement("driver")
+	driver.CreateAttr("name", "qemu")
+	driver.CreateAttr("type", "raw")
+	e.CreateElement("source").CreateAttr("file", file)
+	target := e.CreateElement("target")
+	target.CreateAttr("dev", prefix+string(letter))
+	target.CreateAttr("bus", bus)
+	e.CreateElement("readonly")
 }
 
 func landDisk(dev, e *etree.Element, r platform.Landing, files map[string]string) {
@@ -245,11 +345,11 @@ func landDisk(dev, e *etree.Element, r platform.Landing, files map[string]string
 
 func landNIC(e *etree.Element, r platform.Landing) {
 	mac := e.SelectElement("mac")
-	network := platform.NotConnected
+	network, as := platform.NotConnected, ""
 	if mac != nil {
 		for _, n := range r.NICs {
 			if strings.EqualFold(n.MAC, mac.SelectAttrValue("address", "")) {
-				network = n.Network
+				network, as = n.Network, n.As
 			}
 		}
 	}
@@ -258,8 +358,8 @@ func landNIC(e *etree.Element, r platform.Landing) {
 			e.RemoveChild(x)
 		}
 	}
-	if r.FreshMACs && mac != nil {
-		e.RemoveChild(mac)
+	if as != "" {
+		mac.CreateAttr("address", as)
 	}
 	segment, isSegment := strings.CutPrefix(network, "segment ")
 	bridge, isBridge := strings.CutPrefix(network, "bridge ")
@@ -411,6 +511,15 @@ func landedDisks(l *rpc.Libvirt, dom rpc.Domain) ([]platform.LandedDisk, error) 
 	return out, nil
 }
 
+// RunIn implements platform.Lander.
+func (d *Driver) RunIn(ctx context.Context, id, command string, limit time.Duration) error {
+	h, dom, err := d.landedDomain(ctx, id)
+	if err != nil {
+		return err
+	}
+	return d.voice(h, dom, limit).exec(ctx, command)
+}
+
 // Landed implements platform.Lander.
 func (d *Driver) Landed(ctx context.Context, id string) (platform.Landed, error) {
 	var out platform.Landed
@@ -431,6 +540,9 @@ func (d *Driver) Landed(ctx context.Context, id string) (platform.Landed, error)
 // RemoveLanded implements platform.Lander.
 func (d *Driver) RemoveLanded(ctx context.Context, id string) error {
 	err := d.onLanded(ctx, id, func(l *rpc.Libvirt, dom rpc.Domain) error {
+		if err := unreserveAll(l, dom); err != nil {
+			return err
+		}
 		if err := l.DomainDestroyFlags(dom, 0); err != nil && !is(err, rpc.ErrOperationInvalid, rpc.ErrNoDomain) {
 			return fmt.Errorf("stop machine %s: %w", dom.Name, err)
 		}
@@ -444,14 +556,15 @@ func (d *Driver) RemoveLanded(ctx context.Context, id string) error {
 		return err
 	}
 	for _, h := range d.hosts {
-		if err := do(ctx, h, beginLimit, func(l *rpc.Libvirt) error { return removeVolumes(l, "."+id+".qcow2") }); err != nil {
+		if err := do(ctx, h, beginLimit, func(l *rpc.Libvirt) error { return removeVolumes(l, id) }); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func removeVolumes(l *rpc.Libvirt, suffix string) error {
+// removeVolumes removes the volumes that were made for a landing.
+func removeVolumes(l *rpc.Libvirt, id string) error {
 	ps, err := pools(l)
 	if err != nil {
 		return err
@@ -462,7 +575,7 @@ func removeVolumes(l *rpc.Libvirt, suffix string) error {
 			continue // gone meanwhile
 		}
 		for _, v := range names {
-			if !strings.HasSuffix(v.Name, suffix) {
+			if !strings.HasSuffix(v.Name, "."+id+".qcow2") && !strings.HasSuffix(v.Name, "."+id+".iso") {
 				continue
 			}
 			if err := l.StorageVolDelete(v, 0); err != nil && !is(err, rpc.ErrNoStorageVol) {

@@ -18,18 +18,21 @@ func nameRule() berth.Names { return berth.Names{Most: maxName, Never: "/\\"} }
 // maxName leaves room for the rest of the name of a disk's file, of 255 bytes.
 const maxName = 100
 
+// vlanXML is the VLANs of a network or of a card; of more than one, none is its own.
+type vlanXML struct {
+	Tags []struct {
+		ID int `xml:"id,attr"`
+	} `xml:"tag"`
+}
+
 // networkXML is the part of a network's description that matters here; see
 // https://libvirt.org/formatnetwork.html.
 type networkXML struct {
 	Forward *struct {
 		Mode string `xml:"mode,attr"`
 	} `xml:"forward"`
-	VLAN struct {
-		Tags []struct {
-			ID int `xml:"id,attr"`
-		} `xml:"tag"`
-	} `xml:"vlan"`
-	IPs []struct {
+	VLAN vlanXML `xml:"vlan"`
+	IPs  []struct {
 		Family  string `xml:"family,attr"`
 		Address string `xml:"address,attr"`
 		Netmask string `xml:"netmask,attr"`

@@ -6,7 +6,10 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"net"
+	"net/netip"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -59,6 +62,8 @@ func Run(t *testing.T, f Fixture) {
 			require.Positive(t, k.SizeBytes)
 		}
 	}
+
+	berths(t, inv, f)
 
 	f.AwaitWrites(t)
 	before := time.Now()
@@ -142,6 +147,58 @@ func Run(t *testing.T, f Fixture) {
 	_, err = f.New().Reopen(ctx, "kt-contract-5", "")
 	require.ErrorIs(t, err, platform.ErrGone)
 	f.AwaitWrites(t)
+}
+
+// berths tests what arrivals of machines are decided by: networks that can be told apart and
+// whose addresses can be read, names that are accepted, and that every card is on a network.
+func berths(t *testing.T, inv platform.Inventory, f Fixture) {
+	t.Helper()
+	names := map[string]bool{}
+	for _, n := range inv.Networks {
+		require.NotEmpty(t, n.Name)
+		require.False(t, names[strings.ToLower(n.Name)], "network %s is listed once", n.Name)
+		names[strings.ToLower(n.Name)] = true
+		require.NotEmpty(t, n.Kind, "network %s", n.Name)
+		var inside bool
+		for _, text := range []string{n.Subnet, n.Subnet6} {
+			if text == "" {
+				continue
+			}
+			p, err := netip.ParsePrefix(text)
+			require.NoError(t, err, "network %s", n.Name)
+			require.Equal(t, p.Masked(), p)
+			if g, err := netip.ParseAddr(n.Gateway); err == nil {
+				inside = inside || p.Contains(g)
+			}
+		}
+		require.True(t, n.Gateway == "" || inside, "the gateway of %s is inside it", n.Name)
+		require.False(t, n.Isolated && n.Gateway != "", "%s leads nowhere", n.Name)
+	}
+	cards := 0
+	for _, m := range inv.Machines {
+		why, _ := inv.Names.Refuses(m.Name)
+		require.Empty(t, why, "it has a machine of the name %s", m.Name)
+		if !slices.Contains(f.Machines, m.ID) {
+			continue
+		}
+		require.Positive(t, m.CPUs)
+		if len(inv.Folders) > 0 {
+			require.Contains(t, inv.Folders, m.Folder)
+		}
+		for _, n := range m.NICs {
+			cards++
+			_, err := net.ParseMAC(n.MAC)
+			require.NoError(t, err)
+			require.True(t, names[strings.ToLower(n.Network)], "the network %s of %s is listed", n.Network, m.Name)
+		}
+	}
+	require.Positive(t, cards)
+	for _, long := range []string{strings.Repeat("x", 1000), "a/b", " "} {
+		if why, instead := inv.Names.Refuses(long); why != "" && instead != "" {
+			again, _ := inv.Names.Refuses(instead)
+			require.Empty(t, again, "what is suggested for %q is accepted", long)
+		}
+	}
 }
 
 // Resting asks that machines are brought to rest.

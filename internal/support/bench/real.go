@@ -260,7 +260,7 @@ func (r *realBench) landings(ctx context.Context, n int) error {
 		var start, first, rate []float64
 		for range n {
 			began := time.Now()
-			ls, err := call[[]api.Landing](ctx, r.recovery, "POST", "/landings", api.NewLanding{Point: points[0].ID, Platform: "quay"})
+			ls, err := call[[]api.Landing](ctx, r.recovery, "POST", "/landings", api.NewLanding{Point: points[0].ID, Platform: new("quay")})
 			if err != nil {
 				return err
 			}

@@ -76,7 +76,7 @@ func TestBadBlocksAreFetchedFromHome(t *testing.T) {
 		}
 		return fields
 	}
-	in := api.NewLanding{Point: w.recovery.points(g.ID)[0].ID, Platform: "none"}
+	in := api.NewLanding{Point: w.recovery.points(g.ID)[0].ID, Platform: new("none")}
 	require.Contains(t, refused(in), "notWhole")
 	in.NotWhole = new(true)
 	require.Equal(t, []string{"platform"}, refused(in))

@@ -262,9 +262,9 @@ func TestRealMachinesAreLostAndComeBack(t *testing.T) {
 
 	away := r.Away
 	ready := r.traces()
-	_, prob := call[[]api.Landing](r.recovery, http.MethodPost, "/landings", api.NewLanding{Point: chosen.ID, Platform: "quay", Networks: &map[string]string{"segment 230.77.0.1:7412": "nowhere"}})
+	_, prob := call[[]api.Landing](r.recovery, http.MethodPost, "/landings", api.NewLanding{Point: chosen.ID, Platform: new("quay"), Networks: &map[string]string{"segment 230.77.0.1:7412": "nowhere"}})
 	require.Equal(t, "networks", prob.Errors[0].Field)
-	ls := must[[]api.Landing](r.recovery, http.MethodPost, "/landings", api.NewLanding{Point: chosen.ID, Platform: "quay", LocalBytesPerSecond: new(int64(4 << 20))})
+	ls := must[[]api.Landing](r.recovery, http.MethodPost, "/landings", api.NewLanding{Point: chosen.ID, Platform: new("quay"), LocalBytesPerSecond: new(int64(4 << 20))})
 	require.Len(t, ls, 2)
 	ears := map[string]*realsite.Ear{}
 	for _, n := range []string{db, app} {
@@ -332,7 +332,7 @@ func TestRealMachinesAreLostAndComeBack(t *testing.T) {
 
 	// Copied first and then started, onto the network of home, which is allowed
 	// explicitly.
-	in := api.NewLanding{Point: chosen.ID, Platform: "quay", Machines: &[]string{db}, How: new("copied"), Prefix: new("again-")}
+	in := api.NewLanding{Point: chosen.ID, Platform: new("quay"), Machines: &[]string{db}, How: new("copied"), Prefix: new("again-")}
 	l := must[[]api.Landing](r.recovery, http.MethodPost, "/landings", in)[0]
 	r.patiently("it is local", func() bool {
 		l = must[api.Landing](r.recovery, http.MethodGet, "/landings/"+l.ID, nil)
