@@ -2676,6 +2676,8 @@ export interface components {
             forSeconds: number;
             /** @description Nobody may delete what it keeps before it is so old */
             locked?: boolean;
+            /** @description What it keeps belongs in the long-term store of the site that holds it, if that has one */
+            longTerm?: boolean;
             /** @description One a month (1) or a year (12) of the calendar, in the zone of the promise; eachSeconds is then about as long */
             months?: number;
         };

@@ -2023,6 +2023,9 @@ type Rung struct {
 	// Locked Nobody may delete what it keeps before it is so old
 	Locked *bool `json:"locked,omitempty"`
 
+	// LongTerm What it keeps belongs in the long-term store of the site that holds it, if that has one
+	LongTerm *bool `json:"longTerm,omitempty"`
+
 	// Months One a month (1) or a year (12) of the calendar, in the zone of the promise; eachSeconds is then about as long
 	Months *int `json:"months,omitempty"`
 }

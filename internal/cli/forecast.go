@@ -71,6 +71,9 @@ func (p *promiseFlags) read() (*api.PromisePatch, error) {
 			if r.Locked {
 				x.Locked = &r.Locked
 			}
+			if r.LongTerm {
+				x.LongTerm = &r.LongTerm
+			}
 			if r.Months > 0 {
 				x.Months = &r.Months
 			}
@@ -104,7 +107,7 @@ func whole(p *api.PromisePatch) *api.Promise {
 func keepText(rs []api.Rung) string {
 	var l ladder.Ladder
 	for _, r := range rs {
-		l = append(l, ladder.Rung{Each: time.Duration(r.EachSeconds) * time.Second, For: time.Duration(r.ForSeconds) * time.Second, Locked: r.Locked != nil && *r.Locked, Months: valueOf(r.Months)})
+		l = append(l, ladder.Rung{Each: time.Duration(r.EachSeconds) * time.Second, For: time.Duration(r.ForSeconds) * time.Second, Locked: r.Locked != nil && *r.Locked, Months: valueOf(r.Months), LongTerm: valueOf(r.LongTerm)})
 	}
 	return l.String()
 }

@@ -202,18 +202,28 @@ type storedRung struct {
 	// Locked is left out where it is not, as before there was such a thing.
 	Locked bool `json:"locked,omitempty"`
 	Months int  `json:"months,omitempty"`
+	// LongTerm is left out likewise.
+	LongTerm bool `json:"longTerm,omitempty"`
+}
+
+func storeRung(r ladder.Rung) storedRung {
+	return storedRung{seconds(r.Each), seconds(r.For), r.Locked, r.Months, r.LongTerm}
+}
+
+func (r storedRung) rung() ladder.Rung {
+	return ladder.Rung{Each: span(r.Each), For: span(r.For), Locked: r.Locked, Months: r.Months, LongTerm: r.LongTerm}
 }
 
 func writeLadder(l ladder.Ladder) (out []storedRung) {
 	for _, r := range l {
-		out = append(out, storedRung{seconds(r.Each), seconds(r.For), r.Locked, r.Months})
+		out = append(out, storeRung(r))
 	}
 	return out
 }
 
 func readLadder(rs []storedRung) (out ladder.Ladder) {
 	for _, r := range rs {
-		out = append(out, ladder.Rung{Each: span(r.Each), For: span(r.For), Locked: r.Locked, Months: r.Months})
+		out = append(out, r.rung())
 	}
 	return out
 }
@@ -259,7 +269,7 @@ func form(s group.Spec) stored {
 		x.Machines = append(x.Machines, writeMachine(m))
 	}
 	for _, r := range s.Promise.Keep {
-		x.Promise.Keep = append(x.Promise.Keep, storedRung{seconds(r.Each), seconds(r.For), r.Locked, r.Months})
+		x.Promise.Keep = append(x.Promise.Keep, storeRung(r))
 	}
 	for _, d := range s.Destinations {
 		x.Destinations = append(x.Destinations, storedDestination(d))
@@ -310,7 +320,7 @@ func (x stored) read(name string) (group.Spec, error) {
 		s.Machines = append(s.Machines, readMachine(m))
 	}
 	for _, r := range x.Promise.Keep {
-		s.Promise.Keep = append(s.Promise.Keep, ladder.Rung{Each: span(r.Each), For: span(r.For), Locked: r.Locked, Months: r.Months})
+		s.Promise.Keep = append(s.Promise.Keep, r.rung())
 	}
 	for _, d := range x.Destinations {
 		s.Destinations = append(s.Destinations, group.Destination(d))
@@ -450,7 +460,7 @@ func EncodeWish(w Wish) []byte {
 	if w.Keep != nil {
 		x.Keep = &[]storedRung{}
 		for _, r := range *w.Keep {
-			*x.Keep = append(*x.Keep, storedRung{seconds(r.Each), seconds(r.For), r.Locked, r.Months})
+			*x.Keep = append(*x.Keep, storeRung(r))
 		}
 	}
 	if p := w.Pause; p != nil {
@@ -525,7 +535,7 @@ func DecodeWish(b []byte) (Wish, error) {
 	if x.Keep != nil {
 		w.Keep = &ladder.Ladder{}
 		for _, r := range *x.Keep {
-			*w.Keep = append(*w.Keep, ladder.Rung{Each: span(r.Each), For: span(r.For), Locked: r.Locked, Months: r.Months})
+			*w.Keep = append(*w.Keep, r.rung())
 		}
 	}
 	if p := x.Pause; p != nil {

@@ -413,66 +413,8 @@ func (in *Intake) Seal(x Seal) (*Seal, error) {
 	s.sweepMu.RLock()
 	defer s.sweepMu.RUnlock()
 	losses := s.losses.Load()
-	x.HeldBytes = 0
-	perDisk, same := make([][]change, len(in.Disks)), make([][]change, len(in.Disks))
-	s.intakeMu.Lock()
-	err := in.replay(func(e Entry) {
-		c := change{e.Index, int64(e.Count), e.Name}
-		perDisk[e.Disk] = append(perDisk[e.Disk], c)
-		if e.Same {
-			same[e.Disk] = append(same[e.Disk], c)
-		}
-	})
-	s.intakeMu.Unlock()
-	if err != nil {
-		return nil, fmt.Errorf("read intake journal: %w", err)
-	}
-	roots := map[[2]string]IntakeDisk{}
-	var lacking []Name
-	for i, d := range in.Disks {
-		changes := settle(perDisk[i])
-		for _, c := range changes {
-			if !s.Has(c.name) {
-				lacking = append(lacking, c.name)
-			}
-		}
-		if lacking != nil {
-			in.unmark(lacking)
-			return nil, &MissingError{lacking}
-		}
-		for _, c := range changes {
-			if !c.name.IsZero() {
-				x.HeldBytes += c.count * BlockSize
-			}
-		}
-		root, err := s.update(d.Base, d.Size, changes)
-		if errors.Is(err, ErrNotFound) || errors.Is(err, ErrDamaged) {
-			// A part of the tree is lost. The cycle goes on when it has been
-			// asked for what lies below.
-			s.mu.Lock()
-			s.lostDue = true
-			s.mu.Unlock()
-		}
-		if err != nil {
-			return nil, fmt.Errorf("build tree of %s %s: %w", d.Machine, d.Key, err)
-		}
-		x.MissedBytes += s.missed(d, settle(same[i]))
-		d.Base = root
-		roots[[2]string{d.Machine, d.Key}] = d
-	}
-	for i := range x.Machines {
-		m := &x.Machines[i]
-		for j := range m.Disks {
-			d, ok := roots[[2]string{m.ID, m.Disks[j].Key}]
-			if !ok {
-				return nil, fmt.Errorf("disk %s of machine %s has no intake", m.Disks[j].Key, m.ID)
-			}
-			m.Disks[j].Size, m.Disks[j].Root = d.Size, d.Base
-			delete(roots, [2]string{m.ID, m.Disks[j].Key})
-		}
-	}
-	if len(roots) > 0 {
-		return nil, fmt.Errorf("%d disks of the intake are in no machine of the point", len(roots))
+	if err := in.build(&x); err != nil {
+		return nil, err
 	}
 	if err := s.syncSince(losses); err != nil {
 		return nil, err
@@ -494,6 +436,73 @@ func (in *Intake) Seal(x Seal) (*Seal, error) {
 	in.close()
 	in.healed()
 	return &x, nil
+}
+
+// build makes the trees of what was recorded, and fills in sizes and roots.
+func (in *Intake) build(x *Seal) error {
+	s := in.store
+	x.HeldBytes = 0
+	perDisk, same := make([][]change, len(in.Disks)), make([][]change, len(in.Disks))
+	s.intakeMu.Lock()
+	err := in.replay(func(e Entry) {
+		c := change{e.Index, int64(e.Count), e.Name}
+		perDisk[e.Disk] = append(perDisk[e.Disk], c)
+		if e.Same {
+			same[e.Disk] = append(same[e.Disk], c)
+		}
+	})
+	s.intakeMu.Unlock()
+	if err != nil {
+		return fmt.Errorf("read intake journal: %w", err)
+	}
+	roots := map[[2]string]IntakeDisk{}
+	var lacking []Name
+	for i, d := range in.Disks {
+		changes := settle(perDisk[i])
+		for _, c := range changes {
+			if !s.Has(c.name) {
+				lacking = append(lacking, c.name)
+			}
+		}
+		if lacking != nil {
+			in.unmark(lacking)
+			return &MissingError{lacking}
+		}
+		for _, c := range changes {
+			if !c.name.IsZero() {
+				x.HeldBytes += c.count * BlockSize
+			}
+		}
+		root, err := s.update(d.Base, d.Size, changes)
+		if errors.Is(err, ErrNotFound) || errors.Is(err, ErrDamaged) {
+			// A part of the tree is lost. The cycle goes on when it has been
+			// asked for what lies below.
+			s.mu.Lock()
+			s.lostDue = true
+			s.mu.Unlock()
+		}
+		if err != nil {
+			return fmt.Errorf("build tree of %s %s: %w", d.Machine, d.Key, err)
+		}
+		x.MissedBytes += s.missed(d, settle(same[i]))
+		d.Base = root
+		roots[[2]string{d.Machine, d.Key}] = d
+	}
+	for i := range x.Machines {
+		m := &x.Machines[i]
+		for j := range m.Disks {
+			d, ok := roots[[2]string{m.ID, m.Disks[j].Key}]
+			if !ok {
+				return fmt.Errorf("disk %s of machine %s has no intake", m.Disks[j].Key, m.ID)
+			}
+			m.Disks[j].Size, m.Disks[j].Root = d.Size, d.Base
+			delete(roots, [2]string{m.ID, m.Disks[j].Key})
+		}
+	}
+	if len(roots) > 0 {
+		return fmt.Errorf("%d disks of the intake are in no machine of the point", len(roots))
+	}
+	return nil
 }
 
 // missed counts the bytes of blocks whose content is not that of the disk's base,

@@ -362,7 +362,7 @@ func pausedText(who fmt.Stringer, name string, p group.Pause) string {
 }
 
 func rungOf(r api.Rung) ladder.Rung {
-	out := ladder.Rung{Each: duration(r.EachSeconds), For: duration(r.ForSeconds), Locked: r.Locked != nil && *r.Locked}
+	out := ladder.Rung{Each: duration(r.EachSeconds), For: duration(r.ForSeconds), Locked: r.Locked != nil && *r.Locked, LongTerm: r.LongTerm != nil && *r.LongTerm}
 	if r.Months != nil {
 		if out.Months = *r.Months; out.Each == 0 {
 			out.Each = time.Duration(out.Months) * 30 * span.Day
@@ -376,6 +376,9 @@ func RungView(r ladder.Rung) api.Rung {
 	v := api.Rung{EachSeconds: seconds(r.Each), ForSeconds: seconds(r.For)}
 	if r.Locked {
 		v.Locked = &r.Locked
+	}
+	if r.LongTerm {
+		v.LongTerm = &r.LongTerm
 	}
 	if r.Months > 0 {
 		v.Months = &r.Months

@@ -571,7 +571,7 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
               <div className="sm:col-span-2">
                 <Field
                   label="Keep ladder"
-                  hint="From fine to coarse: “all 6h, 1h 2d, 1d 14d”, “24 hourly, 7 daily” or “3 a day for 5 days”. What “1d 14d locked” keeps nobody deletes before."
+                  hint="From fine to coarse: “all 6h, 1h 2d, 1d 14d”, “24 hourly, 7 daily” or “3 a day for 5 days”. What “1d 14d locked” keeps nobody deletes before; what “monthly 2y long-term” keeps goes to the long-term store when its month is over."
                   faults={faultsAt("promise.keep")}
                 >
                   {(i, d) => <input id={i} aria-describedby={d} className={inputLook} {...form.register("keep")} />}

@@ -23,6 +23,8 @@ type Rung struct {
 	// Locked says that nobody may delete what the rung keeps until it is so old: see
 	// Locks.
 	Locked bool
+	// LongTerm says that what the rung keeps belongs in the long-term store.
+	LongTerm bool
 }
 
 // Ladder is a list of rungs from the finest and youngest to the coarsest and
@@ -45,6 +47,10 @@ type Verdict struct {
 	// Rung is the index of the rung that keeps the point, or -1 where it is
 	// kept for another reason or not at all.
 	Rung int
+	// Near says that something but a long-term rung keeps the point, so that it belongs in
+	// the point store. Far says that a long-term rung keeps it, and Settled that no point
+	// that is still to come can take its place there.
+	Near, Far, Settled bool
 	// Why is one of "rung", "newest", "pinned", "in use", "least", "held back", "past the
 	// ladder" and "thinned".
 	Why string
@@ -122,26 +128,38 @@ func (k Keep) Judge(points []Point, now time.Time) []Verdict {
 		for i, p := range sorted {
 			v := &out[i]
 			switch {
-			case v.Keep || now.Sub(p.Capture) > rung.For:
+			case now.Sub(p.Capture) > rung.For:
 			case rung.all() || stands[rung.stretch(p.Capture, k.In)] == i:
-				v.Keep, v.Rung, v.Why = true, r, "rung"
-			default:
+				if !v.Keep {
+					v.Keep, v.Rung, v.Why = true, r, "rung"
+				}
+				settled := rung.all() || rung.stretch(now, k.In) > rung.stretch(p.Capture, k.In)
+				v.Near = v.Near || !rung.LongTerm
+				v.Far = v.Far || rung.LongTerm
+				v.Settled = v.Settled || rung.LongTerm && settled
+			case !v.Keep:
 				v.Why = "thinned"
 			}
 		}
 	}
 	for i := range out {
-		switch v := &out[i]; {
-		case v.Keep:
+		v := &out[i]
+		why := ""
+		switch {
 		case i == 0:
-			v.Keep, v.Why = true, "newest"
+			why = "newest"
 		case v.Point.Pinned:
-			v.Keep, v.Why = true, "pinned"
+			why = "pinned"
 		case v.Point.InUse:
-			v.Keep, v.Why = true, "in use"
+			why = "in use"
 		case i < k.Least:
-			v.Keep, v.Why = true, "least"
+			why = "least"
 		}
+		if !v.Keep && why != "" {
+			v.Keep, v.Why = true, why
+		}
+		// Pinned and used points stay where they are.
+		v.Near = v.Near || i == 0 || i < k.Least || v.Keep && !v.Settled
 	}
 	return out
 }
@@ -254,7 +272,7 @@ func (k Keep) Slowed(points []Point, now time.Time, cuts []Cut, least Ladder) []
 		then := keeps(c.Before)
 		for i, v := range out {
 			if !v.Keep && !v.Point.Capture.After(c.At) && then[v.Point.ID] && own[v.Point.ID] {
-				out[i].Keep, out[i].Why = true, "held back"
+				out[i].Keep, out[i].Near, out[i].Why = true, true, "held back"
 			}
 		}
 	}
@@ -303,6 +321,9 @@ func (l Ladder) String() string {
 			}
 		}
 		parts[i] = each + " " + short(r.For)
+		if r.LongTerm {
+			parts[i] += " long-term"
+		}
 		if r.Locked {
 			parts[i] += " locked"
 		}
@@ -330,6 +351,7 @@ func short(d time.Duration) string {
 //	24 hourly              one an hour, 24 of them
 //	3 a day for 5 days     one every eight hours, up to that age
 //	1d 14d locked          the same as 1d 14d, and nobody may delete those before
+//	monthly 2y long-term   one a month, kept in the long-term store once the month is over
 //
 // in any case, with or without blanks before units; a comma at the end is
 // forgiven. What String writes reads back the same.
@@ -343,11 +365,15 @@ func Parse(s string) (Ladder, error) {
 	var out Ladder
 	for _, part := range strings.Split(text, ",") {
 		part, locked := strings.CutSuffix(strings.TrimSpace(part), " locked")
+		part, far := strings.CutSuffix(strings.TrimSpace(part), " long-term")
+		if !locked { // either may come first
+			part, locked = strings.CutSuffix(strings.TrimSpace(part), " locked")
+		}
 		r, err := parseRung(strings.TrimSpace(part))
 		if err != nil {
 			return nil, err
 		}
-		r.Locked = locked
+		r.Locked, r.LongTerm = locked, far
 		out = append(out, r)
 	}
 	return out, nil
@@ -376,7 +402,7 @@ func months(word string) int {
 }
 
 func parseRung(text string) (Rung, error) {
-	bad := fmt.Errorf(`%q is not a rung; write "all 6h", "1h 2d" (one an hour up to two days), "24 hourly" or "3 a day for 5 days", rungs apart by commas`, text)
+	bad := fmt.Errorf(`%q is not a rung; write "all 6h", "1h 2d" (one an hour up to two days), "24 hourly" or "3 a day for 5 days", rungs apart by commas, each with "locked" or "long-term" after it if it is to be`, text)
 	f := strings.Fields(strings.NewReplacer(" per ", " a ", " an ", " a ", "everything", "all").Replace(" " + text + " "))
 	if len(f) == 0 {
 		return Rung{}, bad
