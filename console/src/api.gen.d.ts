@@ -3279,6 +3279,8 @@ export interface components {
             number: number;
             group: string;
             groupName: string;
+            /** @description The stores of this site that hold it: point store, long-term store */
+            where: string[];
             /** Format: date-time */
             captureAt: string;
             /** Format: date-time */
@@ -3462,6 +3464,29 @@ export interface components {
             mode?: string;
             point: string;
         };
+        /** @description Where long-term rungs keep their points */
+        LongTermStore: {
+            directory: string;
+            /** @description The bucket that it is kept in; directory is then the cache */
+            objects?: string;
+            /** Format: int64 */
+            cacheBytes?: number;
+            points: number;
+            /** @description Points that the point store holds no longer */
+            onlyThere: number;
+            /** @description Points that are to be copied there */
+            awaiting: number;
+            /** Format: int64 */
+            packBytes: number;
+            /** Format: int64 */
+            freeBytes: number;
+            /** Format: int64 */
+            floorBytes: number;
+            full: boolean;
+            badRecords: number;
+            encrypted: boolean;
+            verify: components["schemas"]["VerifyPass"];
+        };
         Store: {
             /** @description Folders of the host below which points may be exported */
             exportDirs: string[];
@@ -3474,6 +3499,7 @@ export interface components {
              * @description When the last of them is free again
              */
             lockedUntil?: string;
+            longTerm?: components["schemas"]["LongTermStore"];
             /** @description The objects that they need are locked at the object service as well */
             lockedOutside: boolean;
             /**

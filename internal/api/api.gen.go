@@ -1275,6 +1275,30 @@ type LockRequest struct {
 	Until  time.Time `json:"until"`
 }
 
+// LongTermStore Where long-term rungs keep their points
+type LongTermStore struct {
+	// Awaiting Points that are to be copied there
+	Awaiting   int    `json:"awaiting"`
+	BadRecords int    `json:"badRecords"`
+	CacheBytes *int64 `json:"cacheBytes,omitempty"`
+	Directory  string `json:"directory"`
+	Encrypted  bool   `json:"encrypted"`
+	FloorBytes int64  `json:"floorBytes"`
+	FreeBytes  int64  `json:"freeBytes"`
+	Full       bool   `json:"full"`
+
+	// Objects The bucket that it is kept in; directory is then the cache
+	Objects *string `json:"objects,omitempty"`
+
+	// OnlyThere Points that the point store holds no longer
+	OnlyThere int   `json:"onlyThere"`
+	PackBytes int64 `json:"packBytes"`
+	Points    int   `json:"points"`
+
+	// Verify The pass that verifies all of the store in the background
+	Verify VerifyPass `json:"verify"`
+}
+
 // Loss defines model for Loss.
 type Loss struct {
 	CaptureAt   time.Time `json:"captureAt"`
@@ -1759,6 +1783,9 @@ type Point struct {
 	SealedAt     time.Time  `json:"sealedAt"`
 	ShippedBytes int64      `json:"shippedBytes"`
 	UsedBytes    int64      `json:"usedBytes"`
+
+	// Where The stores of this site that hold it: point store, long-term store
+	Where []string `json:"where"`
 }
 
 // PointDisk defines model for PointDisk.
@@ -2232,6 +2259,9 @@ type Store struct {
 
 	// LockedUntil When the last of them is free again
 	LockedUntil *time.Time `json:"lockedUntil,omitempty"`
+
+	// LongTerm Where long-term rungs keep their points
+	LongTerm *LongTermStore `json:"longTerm,omitempty"`
 
 	// Objects Where the packs and seals are if not in the folder
 	Objects   *string `json:"objects,omitempty"`

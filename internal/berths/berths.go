@@ -45,10 +45,11 @@ type Config struct {
 	Groups    *directory.Directory
 	Inventory *inventory.Inventory
 	Peering   *peering.Peering
-	Store     *points.Store
-	Trail     *audit.Trail
-	Hub       *events.Hub
-	Log       *slog.Logger
+	// Seals are the points of a group that this site holds, oldest first.
+	Seals func(group string) []*points.Seal
+	Trail *audit.Trail
+	Hub   *events.Hub
+	Log   *slog.Logger
 }
 
 // Kinds of what a berth is said of.
@@ -133,7 +134,7 @@ func (b *Berths) put(ctx context.Context, who actor.Actor, k key, o audit.Object
 // machinesOf is what is known of a group's machines: of its newest point, or what home
 // has said where there is none, or their names.
 func (b *Berths) machinesOf(r directory.Record, said []berth.Machine) ([]berth.Machine, string) {
-	if held := b.Store.Points(r.ID); len(held) > 0 {
+	if held := b.Seals(r.ID); len(held) > 0 {
 		newest := held[len(held)-1]
 		var out []berth.Machine
 		for _, m := range newest.Machines {

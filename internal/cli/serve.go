@@ -45,6 +45,7 @@ func (a *app) serveCmd() *cobra.Command {
 	var cfg site.Config
 	secret := storeSecret{prefix: "store-"}
 	var place storePlace
+	var longTerm longTermPlace
 	var listen, cert, key, level, floor, verify, wait, least string
 	var asRoot bool
 	var connect []string
@@ -115,6 +116,9 @@ keeps its password off the process list.`,
 			if cfg.Objects, err = place.read(); err != nil {
 				return err
 			}
+			if cfg.LongTerm, err = longTerm.read(place.take); err != nil {
+				return err
+			}
 			cfg.Clock = clock.Wall{}
 			if cfg.ConsoleURL == "" {
 				cfg.ConsoleURL = "http://" + listen
@@ -174,6 +178,7 @@ keeps its password off the process list.`,
 	f.StringVar(&floor, "store-floor", "", "room that arriving cycles leave free on the point store's file system, such as 20GiB (default a twentieth of it, 1 to 50 GiB)")
 	secret.add(c)
 	place.add(c)
+	longTerm.add(c)
 	f.StringArrayVar(&cfg.ExportDirs, "export-dir", nil, "folder of this host below which points may be exported; may be given more than once")
 	f.StringArrayVar(&cfg.CarryDirs, "carry-dir", nil, "folder of this host below which carried images may lie; may be given more than once")
 	f.StringArrayVar(&cfg.CertificateDirs, "certificate-dir", nil, "folder of this host below which certificates of platforms may lie; may be given more than once")

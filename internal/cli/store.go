@@ -21,6 +21,7 @@ import (
 	"kestrel/internal/keeper"
 	"kestrel/internal/points"
 	"kestrel/internal/records"
+	"kestrel/internal/site"
 )
 
 func (a *app) storeCmd() *cobra.Command {
@@ -76,6 +77,21 @@ func (a *app) storeCmd() *cobra.Command {
 						outside = ", at the object service as well"
 					}
 					row(w, "Locked", fmt.Sprintf("%s, the last until %s%s", count(s.LockedPoints, "point"), clockTime(s.LockedUntil), outside))
+				}
+				if f := s.LongTerm; f != nil {
+					at := f.Directory
+					if f.Objects != nil {
+						at = fmt.Sprintf("%s; %s of them kept here too", *f.Objects, size(*f.CacheBytes))
+					}
+					row(w, "Long-term store", at)
+					row(w, "", fmt.Sprintf("%s, %d of them nowhere else, %s; %s to be copied there", count(f.Points, "point"), f.OnlyThere, size(f.PackBytes), count(f.Awaiting, "point")))
+					if f.BadRecords > 0 {
+						row(w, "", fmt.Sprintf("✕ %s bad; kestrel store losses lists what points lose by them", count(f.BadRecords, "record")))
+					}
+					row(w, "", "verified: "+verified(f.Verify, f.PackBytes))
+					if f.Full {
+						row(w, "", "✕ "+size(f.FreeBytes)+" free: nothing is copied there until there is more than the floor")
+					}
 				}
 				if len(s.ExportDirs) > 0 {
 					row(w, "Exports", "below "+strings.Join(s.ExportDirs, ", "))
@@ -222,6 +238,28 @@ type storePlace struct {
 	take       bool
 }
 
+// longTermPlace are the options of a long-term store.
+type longTermPlace struct{ dir, url, cache string }
+
+func (s *longTermPlace) add(c *cobra.Command) {
+	c.Flags().StringVar(&s.dir, "long-term-dir", "", "keep what long-term rungs keep in this folder of another file system")
+	c.Flags().StringVar(&s.url, "long-term-objects", "", "keep it in this bucket of an S3-compatible object store instead; its keys are read from KESTREL_LONG_TERM_S3_ACCESS_KEY and KESTREL_LONG_TERM_S3_SECRET_KEY")
+	c.Flags().StringVar(&s.cache, "long-term-cache", "2GiB", "how much of those objects may be kept here besides")
+	c.MarkFlagsMutuallyExclusive("long-term-dir", "long-term-objects")
+}
+
+func (s *longTermPlace) read(take bool) (site.LongTerm, error) {
+	if s.dir != "" && !filepath.IsAbs(s.dir) {
+		return site.LongTerm{}, usage("--long-term-dir: %q is not a whole path", s.dir)
+	}
+	if s.url == "" {
+		return site.LongTerm{Dir: s.dir}, nil
+	}
+	c, err := objectsAt(s.url, s.cache, "long-term", "KESTREL_LONG_TERM_S3")
+	c.Take = take
+	return site.LongTerm{Objects: c}, err
+}
+
 func (s *storePlace) add(c *cobra.Command) {
 	c.Flags().StringVar(&s.url, "store-objects", "", "keep the point store in this bucket of an S3-compatible object store, such as https://objects.skerry.example/points/eastmole; its keys are read from KESTREL_S3_ACCESS_KEY and KESTREL_S3_SECRET_KEY")
 	c.Flags().StringVar(&s.cache, "store-cache", "20GiB", "how much of the objects may be kept here besides")
@@ -232,13 +270,20 @@ func (s *storePlace) read() (bucket.Config, error) {
 	if s.url == "" {
 		return bucket.Config{}, nil
 	}
-	n, err := humanize.ParseBytes(s.cache)
+	c, err := objectsAt(s.url, s.cache, "store", "KESTREL_S3")
+	c.Take = s.take
+	return c, err
+}
+
+// objectsAt reads the options of a bucket, whose keys are in the environment.
+func objectsAt(url, cache, prefix, env string) (bucket.Config, error) {
+	n, err := humanize.ParseBytes(cache)
 	if err != nil || n < 1<<20 || n > 1<<60 {
-		return bucket.Config{}, usage("--store-cache: %q is no size of a MiB or more; write it like 20GiB", s.cache)
+		return bucket.Config{}, usage("--%s-cache: %q is no size of a MiB or more; write it like 20GiB", prefix, cache)
 	}
-	c := bucket.Config{URL: s.url, AccessKey: os.Getenv("KESTREL_S3_ACCESS_KEY"), SecretKey: os.Getenv("KESTREL_S3_SECRET_KEY"), Cache: int64(n), Take: s.take}
+	c := bucket.Config{URL: url, AccessKey: os.Getenv(env + "_ACCESS_KEY"), SecretKey: os.Getenv(env + "_SECRET_KEY"), Cache: int64(n)}
 	if c.AccessKey == "" || c.SecretKey == "" {
-		return c, usage("--store-objects needs KESTREL_S3_ACCESS_KEY and KESTREL_S3_SECRET_KEY in the environment")
+		return c, usage("--%s-objects needs %s_ACCESS_KEY and %s_SECRET_KEY in the environment", prefix, env, env)
 	}
 	return c, nil
 }
@@ -280,14 +325,16 @@ func (s *storeSecret) read() (points.Secret, error) {
 func (a *app) adoptCmd() *cobra.Command {
 	var secret storeSecret
 	var place storePlace
-	var db, site string
-	c := &cobra.Command{Use: "adopt DIR", Short: "Bring a site's records back from its point store alone", Args: cobra.ExactArgs(1),
-		Example: "  kestrel store adopt /var/lib/kestrel/store --database postgres://kestrel@127.0.0.1/kestrel",
+	var longTerm longTermPlace
+	var db, name string
+	c := &cobra.Command{Use: "adopt [DIR]", Short: "Bring a site's records back from its point store alone", Args: cobra.MaximumNArgs(1),
+		Example: "  kestrel store adopt /var/lib/kestrel/store --database postgres://kestrel@127.0.0.1/kestrel\n  kestrel store adopt --long-term-dir /mnt/long --database postgres://kestrel@127.0.0.1/kestrel",
 		Long: `Write the groups and points of a point store into an empty database, when the
 one that the site had is lost. The service has to be stopped; start it afterwards
 with the store in the folder store of its --state, and make an administrator with
 kestrel admin link. Points can then be started, served and exported. Cycles go on
-once the home site is paired again.`,
+once the home site is paired again. The points of a long-term store are brought
+back too; if that alone is left, leave DIR out.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if db == "" {
 				db = os.Getenv("KESTREL_DATABASE_URL")
@@ -299,16 +346,42 @@ once the home site is paired again.`,
 			if err != nil {
 				return err
 			}
-			s, err := openAny(cmd.Context(), args[0], place, key)
+			far, err := longTerm.read(place.take)
 			if err != nil {
 				return err
+			}
+			if len(args) == 0 && far == (site.LongTerm{}) {
+				return usage("name the folder of the point store, or give --long-term-dir or --long-term-objects")
+			}
+			var stores []*points.Store
+			state := "DIR"
+			if len(args) > 0 {
+				s, err := openAny(cmd.Context(), args[0], place.read, key)
+				if err != nil {
+					return err
+				}
+				stores, state = append(stores, s), filepath.Dir(filepath.Clean(args[0]))
+			}
+			if far != (site.LongTerm{}) {
+				dir := far.Dir
+				if dir == "" {
+					if dir, err = os.MkdirTemp("", "kestrel-adopt"); err != nil {
+						return err
+					}
+					defer func() { _ = os.RemoveAll(dir) }()
+				}
+				s, err := openAny(cmd.Context(), dir, func() (bucket.Config, error) { return far.Objects, nil }, key)
+				if err != nil {
+					return err
+				}
+				stores = append(stores, s)
 			}
 			d, err := records.Open(cmd.Context(), db)
 			if err != nil {
 				return err
 			}
 			defer func() { _ = d.Close() }()
-			out, err := keeper.Adopt(cmd.Context(), d, s, site, time.Now())
+			out, err := keeper.Adopt(cmd.Context(), d, stores, name, time.Now())
 			if errors.Is(err, records.ErrNotEmpty) {
 				return fmt.Errorf("%w: adopt into a new one", err)
 			}
@@ -320,13 +393,14 @@ once the home site is paired again.`,
 				row(w, "Groups", out.Groups)
 				row(w, "Machines", out.Machines)
 				row(w, "Points", fmt.Sprintf("%d, %d of them pinned", out.Points, out.Pinned))
-				row(w, "Next", fmt.Sprintf("kestrel serve --site %q --state %s …", out.Site, filepath.Dir(filepath.Clean(args[0]))))
+				row(w, "Next", fmt.Sprintf("kestrel serve --site %q --state %s …", out.Site, state))
 			})
 		}}
 	secret.add(c)
 	place.add(c)
+	longTerm.add(c)
 	c.Flags().StringVar(&db, "database", "", "URL of the new database")
-	c.Flags().StringVar(&site, "site", "", "name of the site (default what the store says)")
+	c.Flags().StringVar(&name, "site", "", "name of the site (default what the store says)")
 	return c
 }
 
@@ -395,8 +469,8 @@ func (a *app) forgetCopyCmd() *cobra.Command {
 
 // openAny opens a store for reading, in a folder or in objects with their cache
 // there.
-func openAny(ctx context.Context, dir string, place storePlace, key points.Secret) (*points.Store, error) {
-	c, err := place.read()
+func openAny(ctx context.Context, dir string, at func() (bucket.Config, error), key points.Secret) (*points.Store, error) {
+	c, err := at()
 	if err != nil {
 		return nil, err
 	}

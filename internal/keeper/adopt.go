@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"kestrel/internal/core/group"
@@ -22,14 +23,32 @@ type Adopted struct {
 	Pinned   int    `json:"pinned"`
 }
 
-// Adopt writes the records of a site into an empty database from its point store
-// alone. The groups are without a home site until theirs is paired again; their
+// Adopt writes the records of a site into an empty database from its stores
+// alone, the point store first. The groups are without a home site until theirs is paired again; their
 // points can be started, served and exported as before.
-func Adopt(ctx context.Context, db *records.DB, store *points.Store, site string, now time.Time) (Adopted, error) {
-	owner, err := store.Owner()
-	if err != nil {
-		return Adopted{}, err
+func Adopt(ctx context.Context, db *records.DB, stores []*points.Store, site string, now time.Time) (Adopted, error) {
+	var owner points.Owner
+	seals := map[string]*points.Store{}
+	var all []*points.Seal
+	for _, s := range stores {
+		o, err := s.Owner()
+		if err != nil {
+			return Adopted{}, err
+		}
+		if owner == (points.Owner{}) {
+			owner = o
+		}
+		if o != owner && o != (points.Owner{}) {
+			return Adopted{}, fmt.Errorf("the stores belong to two sites, %s and %s", owner.Site, o.Site)
+		}
+		for _, x := range s.Points("") {
+			if seals[x.Point] == nil {
+				seals[x.Point] = s
+				all = append(all, x)
+			}
+		}
 	}
+	slices.SortStableFunc(all, func(a, b *points.Seal) int { return a.CaptureAt.Compare(b.CaptureAt) })
 	if owner.Site == "" && site == "" {
 		return Adopted{}, errors.New("this store does not say whose it is; give the name of its site")
 	}
@@ -39,7 +58,7 @@ func Adopt(ctx context.Context, db *records.DB, store *points.Store, site string
 	out := Adopted{Site: site}
 	groups := map[string]records.Group{}
 	machines := map[string]bool{}
-	for _, x := range store.Points("") { // oldest first, so that the newest settings count
+	for _, x := range all { // oldest first, so that the newest settings count
 		g := x.Group
 		if g.ID == points.CarriedGroup {
 			continue
@@ -61,7 +80,7 @@ func Adopt(ctx context.Context, db *records.DB, store *points.Store, site string
 		for _, m := range x.Machines {
 			machines[m.ID+g.ID] = true
 		}
-		if p, err := store.Pin(x); err == nil && p != nil {
+		if p, err := seals[x.Point].Pin(x); err == nil && p != nil {
 			out.Pinned++
 		}
 	}

@@ -18,12 +18,12 @@ import (
 
 // hurt sums up the losses of a group's points in this site's store.
 func (k *Keeper) hurt(group string) Damage {
-	lost, tried := k.Store.Lost()
+	lost, tried := k.lost()
 	if len(lost) == 0 {
 		return Damage{}
 	}
 	of := map[string]bool{}
-	for _, x := range k.Store.Points(group) {
+	for _, x := range k.Seals(group) {
 		of[x.Point] = true
 	}
 	ended := k.ended(group)
@@ -50,9 +50,27 @@ func (k *Keeper) ended(group string) bool {
 	return !ok || r.Direction == directory.Ended
 }
 
+// lost lists what points cannot be read where they are read from: one that is in two
+// stores is read from the nearer. What the long-term store has lost, home is not asked for.
+func (k *Keeper) lost() ([]points.Lost, func(points.Lost) bool) {
+	lost, tried := k.Store.Lost()
+	if k.LongTerm == nil {
+		return lost, tried
+	}
+	far, _ := k.LongTerm.Lost()
+	gone := map[points.Lost]bool{}
+	for _, l := range far {
+		if _, err := k.Store.Point(l.Point); err != nil {
+			lost = append(lost[:len(lost):len(lost)], l)
+			gone[l] = true
+		}
+	}
+	return lost, func(l points.Lost) bool { return gone[l] || tried(l) }
+}
+
 // lostByPoint gives the bytes that points have lost.
 func (k *Keeper) lostByPoint() map[string]int64 {
-	lost, _ := k.Store.Lost()
+	lost, _ := k.lost()
 	out := map[string]int64{}
 	for _, l := range lost {
 		out[l.Point] += l.Count * points.BlockSize
@@ -63,7 +81,7 @@ func (k *Keeper) lostByPoint() map[string]int64 {
 // LostByMachine gives, for the machines of a point that have lost some, the bytes
 // of their disks that cannot be read.
 func (k *Keeper) LostByMachine(x *points.Seal) iter.Seq2[points.SealMachine, int64] {
-	lost, _ := k.Store.Lost()
+	lost, _ := k.lost()
 	return func(yield func(points.SealMachine, int64) bool) {
 		for _, m := range x.Machines {
 			var sum int64
@@ -82,8 +100,11 @@ func (k *Keeper) LostByMachine(x *points.Seal) iter.Seq2[points.SealMachine, int
 // noteDamage finds out what points lose by what was found bad, or have again, and
 // tells of it.
 func (k *Keeper) noteDamage(ctx context.Context) {
-	if k.Store.LostDue() {
-		if _, err := k.Store.FindLost(ctx); err != nil {
+	for _, s := range k.stores() {
+		if !s.LostDue() {
+			continue
+		}
+		if _, err := s.FindLost(ctx); err != nil {
 			if ctx.Err() == nil {
 				k.Log.Error("find what points have lost", "err", err)
 			}
@@ -91,7 +112,7 @@ func (k *Keeper) noteDamage(ctx context.Context) {
 		}
 	}
 	// Each seal comes by here: where nothing is lost, as a rule, no group is looked at.
-	lost, _ := k.Store.Lost()
+	lost, _ := k.lost()
 	k.mu.Lock()
 	idle := len(lost) == 0 && !k.damaged
 	k.damaged = len(lost) > 0
@@ -131,21 +152,10 @@ func (k *Keeper) noteDamage(ctx context.Context) {
 func (k *Keeper) Verify(ctx context.Context) {
 	k.noteDamage(ctx) // of earlier runs
 	for {
-		st := k.Store.Pass()
-		due := k.VerifyEvery > 0 && (st.Began.IsZero() || st.Ended.IsZero() || k.Clock.Now().Sub(st.Began) >= k.VerifyEvery)
-		if due {
-			if err := k.Store.VerifyOn(ctx, k.pace); err != nil && ctx.Err() == nil {
-				k.Log.Error("verify the point store", "err", err)
-			} else if err == nil {
-				st := k.Store.Pass()
-				k.Log.Info("verified the point store", "bytes", st.Done, "bad", st.Bad, "took", span.Format(st.Ended.Sub(st.Began)))
-				if st.Bad > 0 {
-					k.Trail.Note(ctx, actor.System(), audit.Object{Kind: "store", Name: k.Site}, "The pass that verifies the point store found %d bad records", st.Bad)
-				}
+		for _, s := range k.stores() {
+			if k.verifyPass(ctx, s) || s.LostDue() {
+				k.noteDamage(ctx)
 			}
-		}
-		if due || k.Store.LostDue() {
-			k.noteDamage(ctx)
 		}
 		if clock.Sleep(ctx, k.Clock, time.Minute) != nil {
 			return
@@ -153,21 +163,45 @@ func (k *Keeper) Verify(ctx context.Context) {
 	}
 }
 
+// verifyPass reads a whole store once if that is due, and tells whether it was.
+func (k *Keeper) verifyPass(ctx context.Context, s *points.Store) bool {
+	st, name := s.Pass(), theStore
+	if s == k.LongTerm {
+		name = theLongTermStore
+	}
+	if k.VerifyEvery <= 0 || !st.Began.IsZero() && !st.Ended.IsZero() && k.Clock.Now().Sub(st.Began) < k.VerifyEvery {
+		return false
+	}
+	err := s.VerifyOn(ctx, func(ctx context.Context, bytes int64) error { return k.pace(ctx, s, bytes) })
+	if err != nil {
+		if ctx.Err() == nil {
+			k.Log.Error("verify "+name, "err", err)
+		}
+		return true
+	}
+	st = s.Pass()
+	k.Log.Info("verified "+name, "bytes", st.Done, "bad", st.Bad, "took", span.Format(st.Ended.Sub(st.Began)))
+	if st.Bad > 0 {
+		k.Trail.Note(ctx, actor.System(), audit.Object{Kind: "store", Name: k.Site}, "The pass that verifies %s found %d bad records", name, st.Bad)
+	}
+	return true
+}
+
 // pace waits as long as these bytes may take: the pass is to end in four fifths of
 // the time set, but need not be slower than 8 MiB/s.
-func (k *Keeper) pace(ctx context.Context, bytes int64) error {
-	st := k.Store.Pass()
+func (k *Keeper) pace(ctx context.Context, s *points.Store, bytes int64) error {
+	st := s.Pass()
 	left := k.VerifyEvery * 4 / 5
 	if !st.Began.IsZero() && st.Ended.IsZero() {
 		left -= k.Clock.Now().Sub(st.Began)
 	}
-	todo := max(k.Store.Usage().PackBytes-st.Done, bytes)
+	todo := max(s.Usage().PackBytes-st.Done, bytes)
 	rate := max(float64(todo)/max(left.Seconds(), 1), 8<<20)
 	return clock.Sleep(ctx, k.Clock, time.Duration(float64(bytes)/rate*float64(time.Second)))
 }
 
-func (k *Keeper) passView() api.VerifyPass {
-	st := k.Store.Pass()
+func (k *Keeper) passView(s *points.Store) api.VerifyPass {
+	st := s.Pass()
 	v := api.VerifyPass{EverySeconds: max(0, int64(k.VerifyEvery/time.Second)), Running: !st.Began.IsZero() && st.Ended.IsZero(), DoneBytes: st.Done, BadRecords: st.Bad}
 	if !st.Began.IsZero() {
 		v.BeganAt = new(st.Began)
@@ -181,10 +215,10 @@ func (k *Keeper) passView() api.VerifyPass {
 // Losses lists what points of this site's store cannot be read, of the groups that
 // see lets pass.
 func (k *Keeper) Losses(see func(group string) bool) []api.Loss {
-	lost, tried := k.Store.Lost()
+	lost, tried := k.lost()
 	out := []api.Loss{}
 	for _, l := range lost {
-		x, err := k.Store.Point(l.Point)
+		x, err := k.Seal(l.Point)
 		if err != nil || !see(x.Group.ID) {
 			continue // dropped since, or another's
 		}

@@ -55,7 +55,7 @@ func (k *Keeper) Export(ctx context.Context, who actor.Actor, id string, in api.
 	if job.Format != formatRaw && job.Format != formatQcow2 {
 		return api.Operation{}, problem.Invalid("format", "%q is not known: choose raw or qcow2.", job.Format)
 	}
-	x, release, err := k.Store.Use(id)
+	x, _, release, err := k.Use(id)
 	if err != nil {
 		return api.Operation{}, problem.NotFound("point", id)
 	}
@@ -118,7 +118,7 @@ func (k *Keeper) runExport(ctx context.Context, w *operation.Work) (string, erro
 	if err := w.Input(&in); err != nil {
 		return "", err
 	}
-	x, release, err := k.Store.Use(in.Point)
+	x, from, release, err := k.Use(in.Point)
 	if err != nil {
 		return "", fmt.Errorf("the point is gone: %w", err)
 	}
@@ -144,7 +144,7 @@ func (k *Keeper) runExport(ctx context.Context, w *operation.Work) (string, erro
 			if err := root.Remove(rel + partSuffix); err != nil && !errors.Is(err, os.ErrNotExist) {
 				return err
 			}
-			if err := k.exportDisk(ctx, root, rel, in.Format, disks[i], func(n int64) { w.Progress(done+n, total) }); err != nil {
+			if err := k.exportDisk(ctx, from.Disk(disks[i].Root, disks[i].Size), root, rel, in.Format, func(n int64) { w.Progress(done+n, total) }); err != nil {
 				return err
 			}
 			w.Log("wrote %s", f.Path)
@@ -195,7 +195,7 @@ func (k *Keeper) roomFor(f *os.File) error {
 
 // exportDisk writes one disk as a file without its zero areas, whole or not at
 // all.
-func (k *Keeper) exportDisk(ctx context.Context, root *os.Root, path, format string, d points.SealDisk, progress func(int64)) (err error) {
+func (k *Keeper) exportDisk(ctx context.Context, r *points.DiskReader, root *os.Root, path, format string, progress func(int64)) (err error) {
 	part := path + partSuffix
 	f, err := root.OpenFile(part, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
@@ -208,21 +208,20 @@ func (k *Keeper) exportDisk(ctx context.Context, root *os.Root, path, format str
 		}
 	}()
 	var to io.WriterAt = f
-	finish := func() error { return f.Truncate(d.Size) }
+	finish := func() error { return f.Truncate(r.Size()) }
 	if format == formatQcow2 {
-		w, err := qcow2.NewWriter(f, d.Size)
+		w, err := qcow2.NewWriter(f, r.Size())
 		if err != nil {
 			return fmt.Errorf("export: %w", err)
 		}
 		to, finish = w, w.Finish
 	}
-	r := k.Store.Disk(d.Root, d.Size)
 	buf := make([]byte, 4<<20)
-	for off := int64(0); off < d.Size; {
+	for off := int64(0); off < r.Size(); {
 		if err := errors.Join(ctx.Err(), k.roomFor(f)); err != nil {
 			return err
 		}
-		ext, err := r.Extents(off, min(int64(len(buf)), d.Size-off))
+		ext, err := r.Extents(off, min(int64(len(buf)), r.Size()-off))
 		if err != nil {
 			return fmt.Errorf("export %s: %w", path, err)
 		}

@@ -60,13 +60,18 @@ type Config struct {
 	Store      *points.Store
 	Objects    *bucket.FS // nil: the store is a folder
 	ObjectsURL string
-	Groups     *directory.Directory
-	History    *history.History
-	Operations *operation.Operations
-	Trail      *audit.Trail
-	Clock      clock.Clock
-	Hub        *events.Hub
-	Log        *slog.Logger
+	// LongTerm is where long-term rungs keep their points; nil: there is none, and they
+	// stay in Store.
+	LongTerm        *points.Store
+	LongTermObjects *bucket.FS // nil: it is a folder
+	LongTermURL     string
+	Groups          *directory.Directory
+	History         *history.History
+	Operations      *operation.Operations
+	Trail           *audit.Trail
+	Clock           clock.Clock
+	Hub             *events.Hub
+	Log             *slog.Logger
 	// VerifyEvery is the time within which all of the store is verified once;
 	// negative for never.
 	VerifyEvery time.Duration
@@ -97,6 +102,10 @@ type Keeper struct {
 	// deletions that wait, by group, and cuts that may hold points back.
 	deletions map[string]records.Deletion
 	cuts      map[string][]ladder.Cut
+	// due are the points that are to be copied to the long-term store, by group, oldest
+	// first; moving says that there are some.
+	due    map[string][]string
+	moving chan struct{}
 }
 
 // shorter is a change of a ladder whose consequence is to be recorded.
@@ -131,7 +140,10 @@ type Damage struct {
 // New makes a keeper, and makes the records agree with the store, which is the
 // truth: a crash may have come between a seal and its record.
 func New(ctx context.Context, cfg Config) (*Keeper, error) {
-	k := &Keeper{Config: cfg, by: map[string]*Holding{}, kick: make(chan struct{}, 1), deletions: map[string]records.Deletion{}, cuts: map[string][]ladder.Cut{}}
+	k := &Keeper{Config: cfg, by: map[string]*Holding{}, kick: make(chan struct{}, 1), due: map[string][]string{}, moving: make(chan struct{}, 1), deletions: map[string]records.Deletion{}, cuts: map[string][]ladder.Cut{}}
+	if k.LongTerm != nil {
+		k.Store.NumberAfter(k.lastNumber)
+	}
 	if err := errors.Join(k.reconcile(ctx), k.loadWishes(ctx)); err != nil {
 		return nil, err
 	}
@@ -145,7 +157,7 @@ func New(ctx context.Context, cfg Config) (*Keeper, error) {
 		}
 	}
 	for _, r := range cfg.Groups.All() {
-		if held := cfg.Store.Points(r.ID); len(held) > 0 && r.Direction != directory.Out {
+		if held := k.Seals(r.ID); len(held) > 0 && r.Direction != directory.Out {
 			k.holding(r.ID).Newest = held[len(held)-1].Point
 		}
 	}
@@ -222,7 +234,7 @@ func (k *Keeper) reconcile(ctx context.Context) error {
 		if !held {
 			continue
 		}
-		if _, err := k.Store.Point(id); err == nil {
+		if len(k.at(id)) > 0 {
 			continue
 		}
 		if err := k.Records.DeletePoint(ctx, id); err != nil {
@@ -230,7 +242,7 @@ func (k *Keeper) reconcile(ctx context.Context) error {
 		}
 		k.Trail.Note(ctx, actor.System(), audit.Object{Kind: "point", Name: id}, "A point in the records is not in the store and was taken off the list")
 	}
-	for _, x := range k.Store.Points("") {
+	for _, x := range k.Seals("") {
 		r, ok := k.Groups.Get(x.Group.ID)
 		if held, listed := known[x.Point]; listed && held || !ok {
 			continue
@@ -238,12 +250,12 @@ func (k *Keeper) reconcile(ctx context.Context) error {
 		if err := k.list(ctx, r, x); err != nil {
 			return err
 		}
-		if l, ok := k.Store.Locked(x.Point); ok {
+		if l, ok := k.lockOf(x.Point); ok {
 			if err := k.Records.LockPoint(ctx, x.Point, l.Until, records.Activity{}); err != nil {
 				return err
 			}
 		}
-		p, err := k.Store.Pin(x)
+		p, err := k.at(x.Point)[0].Pin(x)
 		if err != nil {
 			k.Log.Error("read a pin", "point", x.Point, "err", err)
 		} else if p != nil {
@@ -435,7 +447,7 @@ func (k *Keeper) Held(ctx context.Context, group string) ([]link.PointState, err
 	}
 	out := []link.PointState{}
 	for _, r := range recs {
-		if x, err := k.Store.Point(r.ID); err == nil {
+		if x, err := k.Seal(r.ID); err == nil {
 			light := *x
 			light.Machines = withoutConfigs(x.Machines)
 			out = append(out, link.PointState{Seal: &light, Pinned: r.Pinned, PinnedUntil: r.PinnedUntil, PinReason: r.PinReason, PinnedBy: r.PinnedBy, LockedUntil: r.LockedUntil})
@@ -446,8 +458,8 @@ func (k *Keeper) Held(ctx context.Context, group string) ([]link.PointState, err
 
 // Idle refuses what needs that none of a group's points here is being read.
 func (k *Keeper) Idle(group string) error {
-	for _, x := range k.Store.Points(group) {
-		if k.Store.InUse(x.Point) {
+	for _, x := range k.Seals(group) {
+		if k.InUse(x.Point) {
 			return problem.Conflict("Point %d of %s is being served or exported at %s. Stop that first.", x.Number, x.Group.Name, k.Site)
 		}
 	}
@@ -462,16 +474,16 @@ func (k *Keeper) Abandon(group string) {
 }
 
 // Keeps tells whether this site's store has points of a group.
-func (k *Keeper) Keeps(group string) bool { return len(k.Store.Points(group)) > 0 }
+func (k *Keeper) Keeps(group string) bool { return len(k.Seals(group)) > 0 }
 
 // DropAll deletes all points of a group here, and says how many there were.
 func (k *Keeper) DropAll(ctx context.Context, group string) (int, error) {
 	if err := k.Idle(group); err != nil {
 		return 0, err
 	}
-	held := k.Store.Points(group)
+	held := k.Seals(group)
 	for _, x := range held {
-		if l, holds := k.Store.Locked(x.Point); holds {
+		if l, holds := k.lockOf(x.Point); holds {
 			return 0, problem.Conflict("Point %d of %s is locked until %s, and nobody can delete it before. Keep the points.", x.Number, x.Group.Name, l.Until.UTC().Format(time.RFC3339))
 		}
 	}

@@ -22,7 +22,7 @@ import (
 // decides, of others what their site said.
 func (k *Keeper) locked(r records.Point) bool {
 	if r.Held {
-		_, holds := k.Store.Locked(r.ID)
+		_, holds := k.lockOf(r.ID)
 		return holds
 	}
 	return r.LockedUntil != nil && k.Clock.Now().Before(*r.LockedUntil)
@@ -47,10 +47,10 @@ func (k *Keeper) Lock(ctx context.Context, who actor.Actor, id string, in api.Lo
 	case reason != "" && group.CheckName(reason, maxReason) != "":
 		return api.Point{}, problem.Invalid("reason", "A reason is one line of at most %d characters.", maxReason)
 	}
-	if l, holds := k.Store.Locked(id); holds && in.Until.Before(l.Until) {
+	if l, holds := k.lockOf(id); holds && in.Until.Before(l.Until) {
 		return api.Point{}, problem.Conflict("This point is locked until %s, and no lock is made shorter.", l.Until.UTC().Format(time.RFC3339))
 	}
-	l, err := k.Store.SetLock(id, points.Lock{Until: in.Until.UTC(), At: now.UTC(), By: who.String(), Reason: reason})
+	l, err := k.setLock(id, points.Lock{Until: in.Until.UTC(), At: now.UTC(), By: who.String(), Reason: reason})
 	if errors.Is(err, points.ErrNotFound) {
 		return api.Point{}, problem.NotFound("point", id)
 	}
@@ -105,10 +105,10 @@ func (k *Keeper) lockRungs(ctx context.Context, r directory.Record, ps []ladder.
 		if most := now.Add(group.MaxLock).UTC(); until.After(most) {
 			until, least = most, span.Day // what the bound cuts goes on a day at a time
 		}
-		if l, ok := k.Store.Locked(h.ID); ok && until.Sub(l.Until) <= least || !until.After(now) {
+		if l, ok := k.lockOf(h.ID); ok && until.Sub(l.Until) <= least || !until.After(now) {
 			continue
 		}
-		l, err := k.Store.SetLock(h.ID, points.Lock{Until: until, At: now.UTC(), By: "its group's keep ladder"})
+		l, err := k.setLock(h.ID, points.Lock{Until: until, At: now.UTC(), By: "its group's keep ladder"})
 		if err == nil {
 			err = k.Records.LockPoint(ctx, h.ID, l.Until, records.Activity{})
 		}
@@ -144,8 +144,8 @@ const lockLate = 10 * time.Minute
 // lockedNow counts the points that nobody may delete, and tells when the last of them is
 // free again; nil if none is locked.
 func (k *Keeper) lockedNow() (n int, until *time.Time) {
-	for _, x := range k.Store.Points("") {
-		l, holds := k.Store.Locked(x.Point)
+	for _, x := range k.Seals("") {
+		l, holds := k.lockOf(x.Point)
 		if !holds {
 			continue
 		}

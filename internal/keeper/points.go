@@ -87,8 +87,11 @@ func (k *Keeper) views(ctx context.Context, recs []records.Point) ([]api.Point, 
 			return nil, fmt.Errorf("point record %s: %w", r.ID, err)
 		}
 		v := api.Point{ID: r.ID, Number: x.Number, Group: r.GroupID, GroupName: g.Spec.Name, CaptureAt: r.CaptureAt, SealedAt: x.SealedAt, Consistency: x.Consistency, OneInstant: !x.Apart, Held: r.Held, Newest: newest[r.ID],
-			Pinned: pinned(r, now), InUse: k.Store.InUse(r.ID), Rung: rung[r.ID], LosesSeconds: max(0, int64(now.Sub(r.CaptureAt)/time.Second)),
-			UsedBytes: x.UsedBytes, ChangedBytes: x.ChangedBytes, ShippedBytes: x.ShippedBytes, Root: x.Root.String(), Checkpoint: x.Checkpoint, Machines: []api.PointMachine{}, LostBytes: hurt[r.ID]}
+			Pinned: pinned(r, now), InUse: k.InUse(r.ID), Rung: rung[r.ID], LosesSeconds: max(0, int64(now.Sub(r.CaptureAt)/time.Second)),
+			UsedBytes: x.UsedBytes, ChangedBytes: x.ChangedBytes, ShippedBytes: x.ShippedBytes, Root: x.Root.String(), Checkpoint: x.Checkpoint, Machines: []api.PointMachine{}, LostBytes: hurt[r.ID], Where: []string{}}
+		if r.Held {
+			v.Where = k.where(r.ID)
+		}
 		if k.locked(r) {
 			v.LockedUntil = r.LockedUntil
 		}
@@ -239,7 +242,7 @@ func (k *Keeper) Pin(ctx context.Context, who actor.Actor, id string, in api.Poi
 		r.PinnedUntil, r.PinReason, r.PinnedBy = nil, "", ""
 	}
 	// The store first: it is what is left if the database is lost.
-	if err := k.Store.SetPin(r.ID, pin); err != nil {
+	if err := k.setPin(r.ID, pin); err != nil {
 		return api.Point{}, err
 	}
 	v, err := k.Point(ctx, id)

@@ -35,12 +35,16 @@ func (k *Keeper) tidy(ctx context.Context) {
 	for _, c := range changed {
 		k.recordShorter(ctx, c)
 	}
-	if err := k.Store.KeepClock(); err != nil {
-		k.Log.Error("keep the store's clock", "err", err)
+	for _, s := range k.stores() {
+		if err := s.KeepClock(); err != nil {
+			k.Log.Error("keep the store's clock", "err", err)
+		}
 	}
 	k.sample()
-	if err := k.Store.Retain(ctx); err != nil && ctx.Err() == nil {
-		k.Log.Error("retain what locked points need", "err", err)
+	for _, s := range k.stores() {
+		if err := s.Retain(ctx); err != nil && ctx.Err() == nil {
+			k.Log.Error("retain what locked points need", "err", err)
+		}
 	}
 	for _, r := range k.Groups.All() {
 		if ctx.Err() != nil {
@@ -66,7 +70,7 @@ func (k *Keeper) marksOf(ctx context.Context, group string, held bool) ([]ladder
 	var out []ladder.Point
 	for _, r := range recs {
 		if r.Held == held {
-			out = append(out, ladder.Point{ID: r.ID, Capture: r.CaptureAt, Rests: r.Rests, Pinned: pinned(r, now) || k.locked(r), InUse: k.Store.InUse(r.ID)})
+			out = append(out, ladder.Point{ID: r.ID, Capture: r.CaptureAt, Rests: r.Rests, Pinned: pinned(r, now) || k.locked(r), InUse: k.InUse(r.ID)})
 		}
 	}
 	return out, nil
@@ -95,7 +99,7 @@ func (k *Keeper) recordShorter(ctx context.Context, c shorter) {
 	held := 0
 	var gone []ladder.Point
 	for _, p := range lost.Points {
-		if _, err := k.Store.Point(p.ID); errors.Is(err, points.ErrNotFound) {
+		if len(k.at(p.ID)) == 0 {
 			gone = append(gone, p)
 		} else {
 			held++
@@ -174,8 +178,12 @@ func (k *Keeper) Prune(ctx context.Context, r directory.Record) {
 	}
 	k.lockRungs(ctx, r, ps)
 	dropped := 0
+	var due []string
 	for _, v := range k.judge(ctx, r, ps) {
 		if v.Keep {
+			if k.shelve(v, &due) {
+				dropped++
+			}
 			continue
 		}
 		if err := k.drop(ctx, v.Point.ID); err != nil {
@@ -186,6 +194,7 @@ func (k *Keeper) Prune(ctx context.Context, r directory.Record) {
 		}
 		dropped++
 	}
+	k.awaits(r.ID, due)
 	if dropped > 0 {
 		k.mu.Lock()
 		k.holding(r.ID).marks++
@@ -197,14 +206,6 @@ func (k *Keeper) Prune(ctx context.Context, r directory.Record) {
 	}
 }
 
-// drop removes a point from the store and from the records.
-func (k *Keeper) drop(ctx context.Context, id string) error {
-	if err := k.Store.Drop(id); err != nil && !errors.Is(err, points.ErrNotFound) {
-		return err
-	}
-	return k.Records.DeletePoint(ctx, id)
-}
-
 // sweep gives room back after points were dropped.
 func (k *Keeper) sweep(ctx context.Context) {
 	k.mu.Lock()
@@ -214,10 +215,12 @@ func (k *Keeper) sweep(ctx context.Context) {
 	if !due {
 		return
 	}
-	x, err := k.Store.Sweep(ctx)
-	if err != nil && ctx.Err() == nil {
-		k.Log.Warn("sweep", "err", err)
-	} else if x.Packs > 0 {
-		k.Log.Info("swept the point store", "packs", x.Packs, "freedBytes", x.Freed)
+	for _, s := range k.stores() {
+		x, err := s.Sweep(ctx)
+		if err != nil && ctx.Err() == nil {
+			k.Log.Warn("sweep", "err", err)
+		} else if x.Packs > 0 {
+			k.Log.Info("swept a point store", "folder", s.Dir(), "packs", x.Packs, "freedBytes", x.Freed)
+		}
 	}
 }

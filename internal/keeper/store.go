@@ -11,6 +11,7 @@ import (
 	"kestrel/internal/core/span"
 	"kestrel/internal/core/words"
 	"kestrel/internal/operation"
+	"kestrel/internal/points"
 	"kestrel/internal/problem"
 )
 
@@ -21,6 +22,7 @@ const (
 	kindSweep   = "store sweep"
 	kindCopy    = "copy"
 	kindExport  = "export"
+	kindMove    = "long-term copy"
 )
 
 const theStore = "the point store"
@@ -29,15 +31,28 @@ func (k *Keeper) register() {
 	for _, x := range []operation.Kind{
 		{Name: kindVerify, Run: k.runVerify},
 		{Name: kindRewrite, Run: func(ctx context.Context, _ *operation.Work) (string, error) {
-			x, err := k.Store.Rewrite(ctx)
-			return fmt.Sprintf("%s written anew under key %d.", words.Count(x.Packs, "pack"), k.Store.Keys().Number), err
+			packs := 0
+			for _, s := range k.stores() {
+				x, err := s.Rewrite(ctx)
+				if packs += x.Packs; err != nil {
+					return "", err
+				}
+			}
+			return fmt.Sprintf("%s written anew under key %d.", words.Count(packs, "pack"), k.Store.Keys().Number), nil
 		}},
 		{Name: kindSweep, Run: func(ctx context.Context, _ *operation.Work) (string, error) {
-			x, err := k.Store.Sweep(ctx)
-			return fmt.Sprintf("%s removed, %.1f MiB given back.", words.Count(x.Packs, "pack"), float64(x.Freed)/(1<<20)), err
+			packs, freed := 0, int64(0)
+			for _, s := range k.stores() {
+				x, err := s.Sweep(ctx)
+				if packs, freed = packs+x.Packs, freed+x.Freed; err != nil {
+					return "", err
+				}
+			}
+			return fmt.Sprintf("%s removed, %.1f MiB given back.", words.Count(packs, "pack"), float64(freed)/(1<<20)), nil
 		}},
 		{Name: kindCopy, Run: k.runCopy},
 		{Name: kindExport, Run: k.runExport},
+		{Name: kindMove, Run: k.runMove},
 	} {
 		k.Operations.Register(x)
 	}
@@ -48,7 +63,7 @@ func (k *Keeper) StoreView() api.Store {
 	u := k.Store.Usage()
 	keys := k.Store.Keys()
 	v := api.Store{Directory: k.Store.Dir(), PackBytes: u.PackBytes, Packs: u.Packs, Records: u.Records, Points: u.Points, Intakes: u.Intakes, DamagedRecords: u.DamagedRecords, FreeBytes: u.FreeBytes, FloorBytes: u.FloorBytes,
-		Full: u.FreeBytes < u.FloorBytes, BadRecords: u.BadRecords, HealedRecords: u.HealedRecords, Verify: k.passView(), Encryption: api.Encryption{On: keys.Number > 0, Key: int(keys.Number), StaleBytes: keys.StaleBytes}}
+		Full: u.FreeBytes < u.FloorBytes, BadRecords: u.BadRecords, HealedRecords: u.HealedRecords, Verify: k.passView(k.Store), Encryption: api.Encryption{On: keys.Number > 0, Key: int(keys.Number), StaleBytes: keys.StaleBytes}}
 	v.ExportDirs, v.CarryDirs = k.Exports.Dirs(), k.Carried.Dirs()
 	v.LockedPoints, v.LockedUntil = k.lockedNow()
 	if at, ok := k.Fills(); ok {
@@ -60,6 +75,25 @@ func (k *Keeper) StoreView() api.Store {
 	}
 	if k.Objects != nil {
 		v.Objects, v.CacheBytes = new(k.ObjectsURL), new(k.Objects.CacheBytes())
+	}
+	if k.LongTerm != nil {
+		v.LongTerm = new(k.longTermView())
+	}
+	return v
+}
+
+func (k *Keeper) longTermView() api.LongTermStore {
+	u := k.LongTerm.Usage()
+	keys := k.LongTerm.Keys()
+	v := api.LongTermStore{Directory: k.LongTerm.Dir(), Points: u.Points, PackBytes: u.PackBytes, FreeBytes: u.FreeBytes, FloorBytes: u.FloorBytes, Full: u.FreeBytes < u.FloorBytes, BadRecords: u.BadRecords, Verify: k.passView(k.LongTerm),
+		Encrypted: keys.Number > 0, Awaiting: k.Awaiting()}
+	for _, x := range k.LongTerm.Points("") {
+		if _, err := k.Store.Point(x.Point); err != nil {
+			v.OnlyThere++
+		}
+	}
+	if k.LongTermObjects != nil {
+		v.Objects, v.CacheBytes = new(k.LongTermURL), new(k.LongTermObjects.CacheBytes())
 	}
 	return v
 }
@@ -116,9 +150,16 @@ func (k *Keeper) VerifyStore(ctx context.Context, who actor.Actor) (api.Operatio
 }
 
 func (k *Keeper) runVerify(ctx context.Context, w *operation.Work) (string, error) {
-	rep, err := k.Store.Verify(ctx, func(done, total int64) { w.Progress(done, total) })
-	if err != nil {
-		return "", err
+	var rep points.Report
+	before := int64(0) // bytes of the stores that are done
+	for _, s := range k.stores() {
+		one, err := s.Verify(ctx, func(done, total int64) { w.Progress(before+done, before+total) })
+		if err != nil {
+			return "", err
+		}
+		rep.Faults = append(rep.Faults, one.Faults...)
+		rep.Packs, rep.Records, rep.Points, rep.Disks, rep.Bytes = rep.Packs+one.Packs, rep.Records+one.Records, rep.Points+one.Points, rep.Disks+one.Disks, rep.Bytes+one.Bytes
+		before = rep.Bytes
 	}
 	if len(rep.Faults) > 0 {
 		k.noteDamage(ctx)

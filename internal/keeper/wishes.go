@@ -120,7 +120,7 @@ func (k *Keeper) deleteAsked(ctx context.Context, d records.Deletion, r director
 	}
 	gone, pins, used := 0, 0, 0
 	for _, p := range ps {
-		_, locked := k.Store.Locked(p.ID)
+		_, locked := k.lockOf(p.ID)
 		switch {
 		case locked:
 			used++ // it goes when its lock ends

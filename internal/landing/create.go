@@ -46,7 +46,7 @@ func (l *Landings) Create(ctx context.Context, who actor.Actor, in api.NewLandin
 	if _, err := l.Keeper.Mine(ctx, in.Point); err != nil {
 		return nil, err
 	}
-	seal, err := l.Store.Point(in.Point)
+	seal, err := l.Keeper.Seal(in.Point)
 	if err != nil {
 		return nil, problem.NotFound("point", in.Point)
 	}

@@ -36,7 +36,6 @@ const kind = "landing"
 type Config struct {
 	Site       string // name of this site
 	DB         Records
-	Store      *points.Store
 	Keeper     *keeper.Keeper
 	Serving    *serving.Serving
 	Inventory  *inventory.Inventory

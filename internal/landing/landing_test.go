@@ -239,9 +239,9 @@ func (r *rig) start() {
 	r.inv, err = inventory.Open(r.t.Context(), inventory.Config{DB: r.DB, Groups: r.Groups, Trail: r.Trail, Clock: clock.Wall{}, Hub: r.Hub, Log: r.Log, StateDir: r.dir, Owner: "kt-", Every: 5 * time.Second,
 		Connect: func(string, string) (platform.Driver, error) { return r.h, nil }})
 	require.NoError(r.t, err)
-	serve, err := serving.Open(r.t.Context(), serving.Config{DB: r.DB, Store: r.Store, Keeper: r.Keeper, Trail: r.Trail, Clock: clock.Wall{}, Log: r.Log, StateDir: r.dir, Listener: address{}})
+	serve, err := serving.Open(r.t.Context(), serving.Config{DB: r.DB, Keeper: r.Keeper, Trail: r.Trail, Clock: clock.Wall{}, Log: r.Log, StateDir: r.dir, Listener: address{}})
 	require.NoError(r.t, err)
-	r.l, err = landing.Open(r.t.Context(), landing.Config{Site: r.Name, DB: r.DB, Store: r.Store, Keeper: r.Keeper, Serving: serve, Inventory: r.inv, Groups: r.Groups, Berths: r, Work: r.dir, Operations: r.Operations, Trail: r.Trail, Clock: clock.Wall{}, Hub: r.Hub, Log: r.Log})
+	r.l, err = landing.Open(r.t.Context(), landing.Config{Site: r.Name, DB: r.DB, Keeper: r.Keeper, Serving: serve, Inventory: r.inv, Groups: r.Groups, Berths: r, Work: r.dir, Operations: r.Operations, Trail: r.Trail, Clock: clock.Wall{}, Hub: r.Hub, Log: r.Log})
 	require.NoError(r.t, err)
 	require.NoError(r.t, r.l.Resume(r.t.Context()))
 	ctx, cancel := context.WithCancel(context.Background())

@@ -430,6 +430,9 @@ func (in *Intake) Seal(x Seal) (*Seal, error) {
 	if held := s.Points(in.Group.ID); len(held) > 0 {
 		x.Number = held[len(held)-1].Number + 1
 	}
+	if s.numberAfter != nil {
+		x.Number = max(x.Number, s.numberAfter(in.Group.ID)+1)
+	}
 	if err := s.commitSeal(&x); err != nil {
 		return nil, err
 	}

@@ -75,6 +75,8 @@ type Store struct {
 	// sweepMu lets many ask for and rely on blocks while none are swept.
 	sweepMu sync.RWMutex
 
+	numberAfter func(group string) int64 // nil: nobody else counts points
+
 	sealMu sync.RWMutex
 	seals  *shelf
 	ghosts map[string]*Seal // as seals, but it is not known whether they are there
@@ -278,6 +280,10 @@ func (s *Store) loadPack(n uint32) error {
 }
 
 func (s *Store) packDir() string { return filepath.Join(s.dir, "packs") }
+
+// NumberAfter has points numbered after those that are kept elsewhere, of which last tells
+// the highest number of a group. It is called before the store is used.
+func (s *Store) NumberAfter(last func(group string) int64) { s.numberAfter = last }
 
 // Close syncs and lets go of the store.
 func (s *Store) Close() error {

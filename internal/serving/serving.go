@@ -144,7 +144,7 @@ func (s *Serving) room() error {
 }
 
 func (s *Serving) begin(r records.Served) error {
-	x, release, err := s.Store.Use(r.Point)
+	x, from, release, err := s.Keeper.Use(r.Point)
 	if err != nil {
 		return err
 	}
@@ -154,7 +154,7 @@ func (s *Serving) begin(r records.Served) error {
 		for _, d := range m.Disks {
 			one := &export{of: sv, disk: d}
 			if r.Mode != readOnly {
-				if one.over, err = overlay.Open(s.overlayPath(r.ID, m.Name, d.Key), s.Store.Disk(d.Root, d.Size), s.room); err != nil {
+				if one.over, err = overlay.Open(s.overlayPath(r.ID, m.Name, d.Key), from.Disk(d.Root, d.Size), s.room); err != nil {
 					closeOverlays(disks)
 					release()
 					return err
@@ -193,7 +193,7 @@ func ExportName(token, machine, disk string) string {
 // Lend serves the disks of one machine of a point to a hypervisor until end is
 // called.
 func (s *Serving) Lend(point, machine, token string) (x *points.Seal, end func(), err error) {
-	x, release, err := s.Store.Use(point)
+	x, _, release, err := s.Keeper.Use(point)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -291,7 +291,7 @@ func (s *Serving) Serve(ctx context.Context, who actor.Actor, in api.NewServed) 
 	if who.TokenID != "" {
 		r.ByToken = &who.TokenID
 	}
-	x, release, err := s.Store.Use(in.Point)
+	x, _, release, err := s.Keeper.Use(in.Point)
 	if err != nil {
 		return api.Served{}, problem.NotFound("point", in.Point)
 	}
@@ -446,7 +446,7 @@ func (s *Serving) Open(name string) (*nbd.Export, error) {
 	}
 	// The client holds the point too: that it is served no more must not let its
 	// blocks be swept from under a reader.
-	_, release, err := s.Store.Use(point)
+	_, from, release, err := s.Keeper.Use(point)
 	if err != nil {
 		return nil, errors.New("the point is gone")
 	}
@@ -454,7 +454,7 @@ func (s *Serving) Open(name string) (*nbd.Export, error) {
 	x.clients++
 	of := x.of
 	s.mu.Unlock()
-	disk := s.Store.Disk(x.disk.Root, x.disk.Size)
+	disk := from.Disk(x.disk.Root, x.disk.Size)
 	e := &nbd.Export{Size: x.disk.Size, Device: disk, Done: of.done}
 	status := allocation(disk)
 	if x.over != nil {

@@ -79,6 +79,9 @@ type Config struct {
 	StoreSecret points.Secret
 	// Objects, if its URL is given, keeps the point store in an object store.
 	Objects bucket.Config
+	// LongTerm is where long-term rungs keep their points; nowhere of their own if it is
+	// empty.
+	LongTerm LongTerm
 	// VerifyEvery is the time within which all of the point store is verified once;
 	// 0 for a week, negative for never.
 	VerifyEvery time.Duration
@@ -112,6 +115,12 @@ type Config struct {
 	Pulse time.Duration
 }
 
+// LongTerm is a long-term store: a folder, or the objects of a bucket.
+type LongTerm struct {
+	Dir     string
+	Objects bucket.Config
+}
+
 // What is done how often, in pulses.
 const (
 	beatPulses    = 4
@@ -130,6 +139,7 @@ type Site struct {
 	db   *records.DB
 
 	store       *points.Store
+	longTerm    *points.Store // nil: there is none
 	linkL, nbdL net.Listener
 	id          *link.Identity
 	nbdTLS      *tls.Config // nil: NBD is served in the clear, on loopback
@@ -222,6 +232,10 @@ func (s *Site) open(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
+	farObjects, err := s.openLongTerm(ctx)
+	if err != nil {
+		return err
+	}
 	if s.db, err = records.Open(ctx, cfg.DatabaseURL); err != nil {
 		return err
 	}
@@ -231,8 +245,13 @@ func (s *Site) open(ctx context.Context) (err error) {
 	if s.self.Name != cfg.Name {
 		return fmt.Errorf("this state belongs to site %q; start it under that name, or with another --state", s.self.Name)
 	}
-	if err := s.store.SetOwner(points.Owner{SiteID: s.self.ID, Site: s.self.Name}); err != nil {
-		return err
+	for _, x := range []*points.Store{s.store, s.longTerm} {
+		if x == nil {
+			continue
+		}
+		if err := x.SetOwner(points.Owner{SiteID: s.self.ID, Site: s.self.Name}); err != nil {
+			return err
+		}
 	}
 	if s.linkL, err = net.Listen("tcp", cfg.LinkListen); err != nil {
 		return fmt.Errorf("listen for other sites on %s: %w", cfg.LinkListen, err)
@@ -240,7 +259,49 @@ func (s *Site) open(ctx context.Context) (err error) {
 	if s.nbdL, err = net.Listen("tcp", cfg.NBDListen); err != nil {
 		return fmt.Errorf("listen for NBD on %s: %w", cfg.NBDListen, err)
 	}
-	return s.openRooms(ctx, objects)
+	return s.openRooms(ctx, objects, farObjects)
+}
+
+// openLongTerm opens the long-term store, if there is to be one.
+func (s *Site) openLongTerm(ctx context.Context) (objects *bucket.FS, err error) {
+	cfg := s.cfg
+	opts := points.Options{Now: s.clk.Now, Secret: cfg.StoreSecret}
+	dir := cfg.LongTerm.Dir
+	switch {
+	case cfg.LongTerm.Objects.URL != "" && dir != "":
+		return nil, errors.New("the long-term store is a folder or in a bucket, and cannot be both")
+	case cfg.LongTerm.Objects.URL != "":
+		if cfg.LongTerm.Objects.URL == cfg.Objects.URL {
+			return nil, errors.New("the long-term store would be in the bucket of the point store; give another one, or another prefix")
+		}
+		dir = filepath.Join(cfg.StateDir, "long-term")
+		if objects, err = bucket.Open(ctx, dir, cfg.LongTerm.Objects, cfg.Within); err != nil {
+			return nil, fmt.Errorf("open the long-term store: %w", err)
+		}
+		opts.Files = objects
+	case dir == "":
+		return nil, nil
+	default:
+		if err := bucket.RefuseCache(dir); err != nil {
+			return nil, fmt.Errorf("open the long-term store: %w", err)
+		}
+	}
+	if s.longTerm, err = points.Open(dir, opts); err != nil {
+		return nil, fmt.Errorf("open the long-term store: %w", err)
+	}
+	if o, err := s.longTerm.Owner(); err != nil {
+		return nil, fmt.Errorf("open the long-term store: %w", err)
+	} else if mine, err := s.store.Owner(); err == nil && o.SiteID != "" && mine.SiteID != "" && o.SiteID != mine.SiteID {
+		return nil, fmt.Errorf("the long-term store belongs to site %q; give this site one of its own", o.Site)
+	}
+	floor := cfg.StoreFloor
+	if floor == 0 {
+		if floor, err = points.DefaultFloor(dir); err != nil {
+			return nil, err
+		}
+	}
+	s.longTerm.SetFloor(floor)
+	return objects, nil
 }
 
 func (s *Site) openStore(ctx context.Context) (objects *bucket.FS, err error) {
@@ -268,7 +329,7 @@ func (s *Site) openStore(ctx context.Context) (objects *bucket.FS, err error) {
 	return objects, nil
 }
 
-func (s *Site) openRooms(ctx context.Context, objects *bucket.FS) (err error) {
+func (s *Site) openRooms(ctx context.Context, objects, farObjects *bucket.FS) (err error) {
 	cfg, clk, log, db, hub := s.cfg, s.clk, s.log, s.db, s.Hub
 	owner := "kt-" + s.self.ID[:8] + "-" // marks this site's checkpoints on platforms
 	exports, err := places.Open("--export-dir", cfg.ExportDirs, cfg.StateDir)
@@ -313,7 +374,7 @@ func (s *Site) openRooms(ctx context.Context, objects *bucket.FS) (err error) {
 	if s.Inventory, err = inventory.Open(ctx, inventory.Config{DB: db, Groups: s.Groups, Trail: s.Trail, Clock: clk, Hub: hub, Log: log, StateDir: cfg.StateDir, Owner: owner, Guard: cfg.Guard, Within: cfg.Within, Certificates: certificates, Every: refreshPulses * cfg.Pulse}); err != nil {
 		return err
 	}
-	if s.Keeper, err = keeper.New(ctx, keeper.Config{Site: s.self.Name, Records: db, Store: s.store, Objects: objects, ObjectsURL: cfg.Objects.URL, Groups: s.Groups, History: s.History, Operations: s.Operations,
+	if s.Keeper, err = keeper.New(ctx, keeper.Config{Site: s.self.Name, Records: db, Store: s.store, Objects: objects, ObjectsURL: cfg.Objects.URL, LongTerm: s.longTerm, LongTermObjects: farObjects, LongTermURL: cfg.LongTerm.Objects.URL, Groups: s.Groups, History: s.History, Operations: s.Operations,
 		Trail: s.Trail, Clock: clk, Hub: hub, Log: log, VerifyEvery: cfg.VerifyEvery, Exports: exports, Carried: carried, DeletionWait: max(0, cfg.DeletionWait), Least: cfg.Least, TidyEvery: tidyPulses * cfg.Pulse}); err != nil {
 		return err
 	}
@@ -351,11 +412,11 @@ func (s *Site) openRooms(ctx context.Context, objects *bucket.FS) (err error) {
 	s.Foresight = foresight.New(foresight.Config{DB: db, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Mover: s.Mover, Keeper: s.Keeper, History: s.History, Clock: clk, Log: log,
 		Surveyed: s.Surveys.Change, Draft: s.Protection.Draft, Edited: s.Protection.Edited, Every: tidyPulses * cfg.Pulse})
 	s.Access.Revoked = s.recheck
-	if s.Berths, err = berths.Open(ctx, berths.Config{Site: s.self.Name, DB: db, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Store: s.store, Trail: s.Trail, Hub: hub, Log: log}); err != nil {
+	if s.Berths, err = berths.Open(ctx, berths.Config{Site: s.self.Name, DB: db, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Seals: s.Keeper.Seals, Trail: s.Trail, Hub: hub, Log: log}); err != nil {
 		return err
 	}
 	s.Estate = estate.New(estate.Config{Site: s.self, Groups: s.Groups, Tiers: s.Tiers, Protection: s.Protection, Berths: s.Berths, Inventory: s.Inventory, Peering: s.Peering})
-	if s.Landings, err = landing.Open(ctx, landing.Config{Site: s.self.Name, DB: db, Store: s.store, Keeper: s.Keeper, Serving: s.Serving, Inventory: s.Inventory, Groups: s.Groups, Berths: s.Berths, Work: cfg.StateDir, Operations: s.Operations,
+	if s.Landings, err = landing.Open(ctx, landing.Config{Site: s.self.Name, DB: db, Keeper: s.Keeper, Serving: s.Serving, Inventory: s.Inventory, Groups: s.Groups, Berths: s.Berths, Work: cfg.StateDir, Operations: s.Operations,
 		Trail: s.Trail, Clock: clk, Hub: hub, Log: log}); err != nil {
 		return err
 	}
@@ -436,7 +497,7 @@ func (s *Site) Run(ctx context.Context) error {
 	}
 	serve(func() error { return link.Serve(ctx, s.linkL, s.id, s.Peering, s.log) })
 	serve(func() error { return nbd.ServeTLS(ctx, s.nbdL, s.Serving, s.nbdTLS) })
-	for _, run := range []func(context.Context){s.Inventory.Run, s.Operations.Run, s.Peering.Run, s.Mover.Run, s.Coverage.Run, s.Surveys.Run, s.Tiers.Run, s.Foresight.Run, s.Keeper.Run, s.Keeper.Verify, s.tidy} {
+	for _, run := range []func(context.Context){s.Inventory.Run, s.Operations.Run, s.Peering.Run, s.Mover.Run, s.Coverage.Run, s.Surveys.Run, s.Tiers.Run, s.Foresight.Run, s.Keeper.Run, s.Keeper.Verify, s.Keeper.Move, s.tidy} {
 		wg.Go(func() { run(ctx) })
 	}
 	if s.Courier != nil {
@@ -499,6 +560,9 @@ func (s *Site) Close() error {
 	}
 	if s.store != nil {
 		errs = append(errs, s.store.Close())
+	}
+	if s.longTerm != nil {
+		errs = append(errs, s.longTerm.Close())
 	}
 	return errors.Join(errs...)
 }

@@ -289,3 +289,47 @@ func TestWhatIsLetGoIsNeverNeededAgain(t *testing.T) {
 		}
 	})
 }
+
+// A long-term rung says where a point belongs, and not whether it is kept. What is kept is
+// somewhere, and what is settled stays settled.
+func TestLongTermRungs(t *testing.T) {
+	l, err := ladder.Parse("all 2h, daily 30d long-term, yearly 3y locked long-term")
+	require.NoError(t, err)
+	require.Equal(t, "all 2h, 1d 30d long-term, yearly 156w3d long-term locked", strings.ReplaceAll(l.String(), "1095d", "156w3d"))
+	again, err := ladder.Parse(l.String())
+	require.NoError(t, err)
+	require.Equal(t, l, again)
+	rapid.Check(t, func(t *rapid.T) {
+		now := time.Date(2026, 3, 29, 0, 30, 0, 0, time.UTC) // about a change of clocks
+		var ps []ladder.Point
+		for i := range rapid.IntRange(1, 40).Draw(t, "points") {
+			ps = append(ps, ladder.Point{ID: fmt.Sprint(i), Capture: now.Add(-time.Duration(rapid.IntRange(0, 40*24*60).Draw(t, "age")) * time.Minute), Pinned: rapid.IntRange(0, 9).Draw(t, "pin") == 0, Rests: rapid.Bool().Draw(t, "rests")})
+		}
+		var far, plain ladder.Ladder
+		for range rapid.IntRange(1, 4).Draw(t, "rungs") {
+			r := ladder.Rung{Each: time.Duration(rapid.IntRange(0, 48).Draw(t, "each")) * time.Hour, For: time.Duration(rapid.IntRange(1, 900).Draw(t, "for")) * time.Hour}
+			plain = append(plain, r)
+			r.LongTerm = rapid.Bool().Draw(t, "long-term")
+			far = append(far, r)
+		}
+		zone, err := time.LoadLocation("Australia/Lord_Howe")
+		require.NoError(t, err)
+		by := ladder.Keep{Ladder: far, In: zone, Least: rapid.IntRange(0, 3).Draw(t, "least")}
+		as := ladder.Keep{Ladder: plain, In: zone, Least: by.Least}
+		got, want := by.Judge(ps, now), as.Judge(ps, now)
+		later := map[string]ladder.Verdict{}
+		for _, v := range by.Judge(append(slices.Clone(ps), ladder.Point{ID: "new", Capture: now}), now.Add(time.Hour)) {
+			later[v.Point.ID] = v
+		}
+		for i, v := range got {
+			require.Equal(t, want[i].Keep, v.Keep)
+			require.Equal(t, want[i].Why, v.Why)
+			require.Equal(t, v.Keep, v.Near || v.Settled, "kept somewhere, and only if kept: %+v", v)
+			require.False(t, v.Settled && !v.Far)
+			if n := later[v.Point.ID]; v.Settled && n.Far {
+				require.True(t, n.Settled, "nothing takes its place")
+			}
+		}
+		require.True(t, got[0].Near, "the newest is at hand")
+	})
+}

@@ -48,6 +48,7 @@ type Side struct {
 	DB       *memory.DB
 	Files    *faulty.FS
 	Store    *points.Store
+	LongTerm *points.Store // nil: there is none
 	Hub      *events.Hub
 	Log      *slog.Logger
 	// Wait and Least are how slowly is done what another site wants destroyed; nothing
@@ -75,6 +76,26 @@ func New(id, name string, seed uint64) (*Side, error) {
 	return s, s.Open(context.Background())
 }
 
+// AddLongTerm gives the site a long-term store, and opens its rooms anew.
+func (s *Side) AddLongTerm(ctx context.Context) (err error) {
+	if s.LongTerm, err = points.Open("long-term", points.Options{Now: time.Now, Files: s.Files, Later: func(f func()) { f() }}); err != nil {
+		return err
+	}
+	return s.Open(ctx)
+}
+
+// LosePoints puts an empty point store in the place of the one that there is, and opens the
+// rooms anew.
+func (s *Side) LosePoints(ctx context.Context) (err error) {
+	if err := s.Store.Close(); err != nil {
+		return err
+	}
+	if s.Store, err = points.Open("another", points.Options{Now: time.Now, Files: s.Files, Later: func(f func()) { f() }}); err != nil {
+		return err
+	}
+	return s.Open(ctx)
+}
+
 // Open makes the rooms from what is recorded.
 func (s *Side) Open(ctx context.Context) (err error) {
 	clk := clock.Wall{}
@@ -85,7 +106,7 @@ func (s *Side) Open(ctx context.Context) (err error) {
 	}
 	s.History = history.New(s.DB, clk)
 	s.Operations = operation.New(s.DB, s.Trail, clk, s.Hub, s.Log)
-	s.Keeper, err = keeper.New(ctx, keeper.Config{Site: s.Name, Records: s.DB, Store: s.Store, Groups: s.Groups, History: s.History, Operations: s.Operations,
+	s.Keeper, err = keeper.New(ctx, keeper.Config{Site: s.Name, Records: s.DB, Store: s.Store, LongTerm: s.LongTerm, Groups: s.Groups, History: s.History, Operations: s.Operations,
 		Trail: s.Trail, Clock: clk, Hub: s.Hub, Log: s.Log, VerifyEvery: -1, TidyEvery: time.Hour, DeletionWait: s.Wait, Least: s.Least})
 	return err
 }
