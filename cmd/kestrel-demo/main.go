@@ -22,6 +22,7 @@ func main() {
 	flag.BoolVar(&o.Fresh, "fresh", false, "start over: delete what an earlier demo left in the state folder")
 	flag.BoolVar(&o.Real, "real", false, "add real guests under libvirt to two of the sites")
 	flag.StringVar(&o.Binary, "binary", "", "the kestrel binary")
+	flag.StringVar(&o.Objects, "s3-server", "", "program of an S3 server, for a long-term store in a bucket")
 	flag.Parse()
 	if flag.NArg() > 0 {
 		fmt.Fprintf(os.Stderr, "demo: %q is not understood; the options are --state DIR, --ports N, --real and --fresh\n", flag.Arg(0))

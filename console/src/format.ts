@@ -81,7 +81,13 @@ export const count = (n: number, noun: string) => `${n} ${noun}${n === 1 ? "" : 
 const eachText = (seconds: number, months: number | undefined, words: (s: number) => string) =>
   months === 12 ? "yearly" : months ? "monthly" : seconds ? words(seconds) : "";
 
-export const rungText = (r: { eachSeconds: number; forSeconds: number; locked?: boolean; longTerm?: boolean; months?: number }) => {
+export const rungText = (r: {
+  eachSeconds: number;
+  forSeconds: number;
+  locked?: boolean;
+  longTerm?: boolean;
+  months?: number;
+}) => {
   const each = eachText(r.eachSeconds, r.months, (s) =>
     s === 3600 ? "hourly" : s === 86400 ? "daily" : s === 604800 ? "weekly" : `one per ${span(s)}`,
   );
@@ -92,7 +98,9 @@ export const rungText = (r: { eachSeconds: number; forSeconds: number; locked?: 
 export const tagsOf = (text: string) => text.split(/[\s,]+/).filter(Boolean);
 
 /** keepText writes a keep ladder as it is typed. */
-export const keepText = (keep: { eachSeconds: number; forSeconds: number; locked?: boolean; longTerm?: boolean; months?: number }[]) =>
+export const keepText = (
+  keep: { eachSeconds: number; forSeconds: number; locked?: boolean; longTerm?: boolean; months?: number }[],
+) =>
   keep
     .map(
       (r) =>

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -124,7 +125,7 @@ func (a *app) pointListCmd() *cobra.Command {
 				row(w, "POINT", "GROUP", "NO.", "CAPTURED", "LOSES", "CONSISTENT", "CHANGED", "HELD", "PIN", "IN USE", "LOST")
 				for _, p := range ps {
 					row(w, p.ID, p.GroupName, p.Number, clockTime(&p.CaptureAt), secs(p.LosesSeconds), consistency(p), size(p.ChangedBytes),
-						map[bool]string{true: "here", false: "there"}[p.Held], pinText(p), map[bool]string{true: "yes"}[p.InUse], map[bool]string{true: "✕ " + size(p.LostBytes)}[p.LostBytes > 0])
+						heldText(p), pinText(p), map[bool]string{true: "yes"}[p.InUse], map[bool]string{true: "✕ " + size(p.LostBytes)}[p.LostBytes > 0])
 				}
 			})
 		})}
@@ -135,6 +136,19 @@ func (a *app) pointListCmd() *cobra.Command {
 	f.StringVar(&consistent, "consistent", "", "application or crash")
 	page.flags(c, "captured, changed or whole")
 	return c
+}
+
+// heldText is where a point is.
+func heldText(p api.Point) string {
+	switch {
+	case !p.Held:
+		return "there"
+	case len(p.Where) > 1:
+		return "here, long-term"
+	case slices.Contains(p.Where, "long-term store"):
+		return "long-term"
+	}
+	return "here"
 }
 
 // instant reads a time as people write it: a date, with or without a time of day, in

@@ -84,9 +84,10 @@ type BeatReply struct {
 	ReceivedAt time.Time    `json:"receivedAt"`
 	AnsweredAt time.Time    `json:"answeredAt"`
 	Groups     []GroupState `json:"groups"`
-	Ended      []string     `json:"ended,omitempty"` // those of the beat that are ended here too
-	FreeBytes  int64        `json:"freeBytes"`       // of the point store's file system
-	FloorBytes int64        `json:"floorBytes"`      // of them, what incoming blocks leave
+	Ended      []string     `json:"ended,omitempty"`    // those of the beat that are ended here too
+	LongTerm   bool         `json:"longTerm,omitempty"` // there is a long-term store
+	FreeBytes  int64        `json:"freeBytes"`          // of the point store's file system
+	FloorBytes int64        `json:"floorBytes"`         // of them, what incoming blocks leave
 }
 
 // GroupState is what the recovery site holds of a group.

@@ -111,6 +111,7 @@ type state struct {
 	ahead time.Duration // how far its clock is ahead of ours
 	// free and floor are of its point store, in bytes; 0 if unknown.
 	free, floor int64
+	longTerm    bool // it has a long-term store
 	// covered is what it said of its own machines, and when.
 	covered   scope.Counts
 	coveredAt time.Time
@@ -168,6 +169,7 @@ type Link struct {
 	SeenAt           time.Time
 	Ahead            time.Duration // how far its clock is ahead of ours
 	Free             int64         // bytes of its point store; 0 if unknown
+	LongTerm         bool          // it has a long-term store; false if it is not known
 	Limit            int64         // of what we send, now, in bytes a second; 0 for none
 	Key              []byte        // fingerprint of the other site's
 	settings         settings
@@ -212,7 +214,7 @@ func (p *Peering) now(s *state) Link {
 	if s.inAt.After(seen) {
 		seen = s.inAt
 	}
-	return Link{ID: s.rec.ID, PeerID: s.rec.PeerID, Peer: s.rec.PeerName, Up: p.up(s), Reached: p.reached(s), SeenAt: seen, Ahead: s.ahead, Free: s.free, Key: s.rec.PeerKey,
+	return Link{ID: s.rec.ID, PeerID: s.rec.PeerID, Peer: s.rec.PeerName, Up: p.up(s), Reached: p.reached(s), SeenAt: seen, Ahead: s.ahead, Free: s.free, LongTerm: s.longTerm, Key: s.rec.PeerKey,
 		Limit: s.set.Pace.At(p.Clock.Now().Local()), settings: s.set, caller: s.peer}
 }
 
@@ -429,6 +431,7 @@ func (p *Peering) beat(ctx context.Context, s *state) {
 	s.err = err
 	if err == nil {
 		s.outAt, s.rtt, s.ahead, s.free, s.floor = p.Clock.Now(), rtt, ahead, reply.FreeBytes, reply.FloorBytes
+		s.longTerm = reply.LongTerm
 	}
 	is := p.reached(s)
 	p.mu.Unlock()

@@ -83,6 +83,7 @@ func (p *Peering) Beats(ctx context.Context, key []byte, b link.Beat) (link.Beat
 		out.Ended = append(out.Ended, id)
 	}
 	out.FreeBytes, out.FloorBytes = p.Keeper.Room()
+	out.LongTerm = p.Keeper.LongTerm != nil
 	out.AnsweredAt = p.Clock.Now()
 	return out, nil
 }

@@ -2,6 +2,7 @@ package protection
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"time"
 
@@ -88,6 +89,9 @@ func (x *Protection) foretell(ctx context.Context, r directory.Record, s group.S
 	if l, ok := x.Peering.Get(r.Link); ok {
 		if l.Free > 0 {
 			out.SpaceFreeBytes = &l.Free
+			if far := slices.ContainsFunc(s.Promise.Keep, func(r ladder.Rung) bool { return r.LongTerm }); far && !l.LongTerm {
+				out.Warnings = append(out.Warnings, api.FieldError{Field: "promise.keep", Message: l.Peer + " has no long-term store, so what the long-term rungs keep stays in its point store."})
+			}
 		}
 		load.LinkRate = float64(l.Limit)
 	}

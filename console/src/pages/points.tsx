@@ -39,6 +39,14 @@ const columns: Column<Point>[] = [
           </span>
         )}
         {p.newest && <span className="ml-1.5 text-muted text-xs">newest</span>}
+        {p.where.includes("long-term store") && (
+          <span
+            className="ml-1.5 text-muted text-xs"
+            title={p.where.length > 1 ? "in the point store and in the long-term store" : "in the long-term store only"}
+          >
+            ⇲ long-term{p.where.length > 1 && " too"}
+          </span>
+        )}
         {p.lostBytes > 0 && (
           <div className="text-over-ink text-xs" title="The page Point store lists what.">
             ✕ {size(p.lostBytes)} cannot be read

@@ -12,7 +12,10 @@ export function StorePage() {
     <Page title="Point store">
       <div className="grid items-start gap-4 lg:grid-cols-2">
         <StoreCard />
-        <CopiesCard />
+        <div className="grid gap-4">
+          <LongTermCard />
+          <CopiesCard />
+        </div>
       </div>
     </Page>
   );
@@ -79,18 +82,7 @@ function StoreCard() {
         )}
         <dt className="text-muted">Verified</dt>
         <dd>
-          {store.verify.endedAt ? (
-            <>
-              all that was there <When at={store.verify.endedAt} />
-              {!store.verify.running &&
-                store.packBytes > store.verify.doneBytes &&
-                `; ${size(store.packBytes - store.verify.doneBytes)} came since`}
-            </>
-          ) : (
-            "not yet"
-          )}
-          {store.verify.running && `; now at ${size(store.verify.doneBytes)} of ${size(store.packBytes)}`}
-          {store.verify.everySeconds ? `; every ${span(store.verify.everySeconds)}` : "; not by itself"}
+          <Verified v={store.verify} bytes={store.packBytes} />
         </dd>
       </dl>
       <Losses />
@@ -99,6 +91,82 @@ function StoreCard() {
           <StoreWork stale={may.administer && store.encryption.staleBytes > 0} />
         </div>
       )}
+    </Card>
+  );
+}
+
+/** Verified tells how far a store has been read and verified. */
+function Verified({ v, bytes }: { v: Schemas["VerifyPass"]; bytes: number }) {
+  return (
+    <>
+      {v.endedAt ? (
+        <>
+          all that was there <When at={v.endedAt} />
+          {!v.running && bytes > v.doneBytes && `; ${size(bytes - v.doneBytes)} came since`}
+        </>
+      ) : (
+        "not yet"
+      )}
+      {v.running && `; now at ${size(v.doneBytes)} of ${size(bytes)}`}
+      {v.everySeconds ? `; every ${span(v.everySeconds)}` : "; not by itself"}
+    </>
+  );
+}
+
+/** LongTermCard tells what the long-term store holds, or how to have one. */
+function LongTermCard() {
+  const { data: store } = useQuery(asks.store);
+  if (!store) return null;
+  const f = store.longTerm;
+  if (!f)
+    return (
+      <Card title="Long-term store">
+        <p className="px-4 py-3 text-muted">
+          There is none, so what long-term rungs keep stays in the point store. Start the service with{" "}
+          <code>--long-term-dir</code> or <code>--long-term-objects</code> to have one on other disks or in a bucket.
+        </p>
+      </Card>
+    );
+  return (
+    <Card title="Long-term store" aside={f.objects ? "objects" : f.directory.split("/").slice(-2).join("/")}>
+      <dl className="grid grid-cols-[140px_minmax(0,1fr)] gap-y-1 px-4 py-3">
+        {f.objects && (
+          <>
+            <dt className="text-muted">Objects</dt>
+            <dd className="break-all">
+              {f.objects}, {size(f.cacheBytes ?? 0)} of them kept here too
+            </dd>
+          </>
+        )}
+        <dt className="text-muted">Points</dt>
+        <dd>
+          {f.points}, {f.onlyThere} of them nowhere else · {size(f.packBytes)}
+        </dd>
+        <dt className="text-muted">To be copied</dt>
+        <dd className={f.awaiting && f.full ? "font-semibold text-over-ink" : ""}>
+          {f.awaiting ? count(f.awaiting, "point") : "nothing"}
+          {f.awaiting > 0 && f.full && ": it is full"}
+        </dd>
+        {!f.objects && (
+          <>
+            <dt className="text-muted">Room left</dt>
+            <dd className={f.full ? "font-semibold text-over-ink" : ""}>
+              {f.full && "✕ "}
+              {size(f.freeBytes)}, of which {size(f.floorBytes)} stay free
+            </dd>
+          </>
+        )}
+        <dt className="text-muted">Bad</dt>
+        <dd className={f.badRecords ? "font-semibold text-over-ink" : ""}>
+          {f.badRecords ? `✕ ${count(f.badRecords, "record")}` : "nothing"}
+        </dd>
+        <dt className="text-muted">Encrypted</dt>
+        <dd>{f.encrypted ? "yes" : "no"}</dd>
+        <dt className="text-muted">Verified</dt>
+        <dd>
+          each block as it was copied; since then <Verified v={f.verify} bytes={f.packBytes} />
+        </dd>
+      </dl>
     </Card>
   );
 }

@@ -29,6 +29,8 @@ type Options struct {
 	Ports  int    // first of the range; portSpan are used
 	Fresh  bool
 	Binary string // the kestrel binary
+	// Objects is the program of an S3 server (versitygw); none if empty.
+	Objects string
 	// Real adds real guests under libvirt. A demo that had them once keeps them.
 	Real bool
 	Out  io.Writer
@@ -42,7 +44,7 @@ const (
 	portLab      = 4
 	portLabNBD   = 5
 	portsPerSite = 6
-	portSpan     = 1 + 3*portsPerSite
+	portSpan     = 2 + 3*portsPerSite // the database, the sites, and the object store
 )
 
 // siteNames are the sites of Skerry Line; their labs' scenarios are named alike.
@@ -125,6 +127,9 @@ func Run(ctx context.Context, o Options) (err error) {
 		if d.sites[i].db, err = pg.Database(ctx, "kestrel_"+d.sites[i].scenario()); err != nil {
 			return err
 		}
+	}
+	if err := d.startObjects(ctx); err != nil {
+		return err
 	}
 	if !d.secrets.Told {
 		if err := d.tellPast(ctx); err != nil {
@@ -290,6 +295,11 @@ type proc struct {
 }
 
 func (d *demo) start(name string, env []string, args ...string) error {
+	return d.run(d.Binary, name, env, args...)
+}
+
+// run starts a program that is stopped with the demo.
+func (d *demo) run(program, name string, env []string, args ...string) error {
 	logPath := filepath.Join(d.State, "logs", name+".log")
 	if err := os.MkdirAll(filepath.Dir(logPath), 0o700); err != nil {
 		return err
@@ -299,7 +309,7 @@ func (d *demo) start(name string, env []string, args ...string) error {
 		return err
 	}
 	defer func() { _ = f.Close() }()
-	cmd := exec.Command(d.Binary, args...)
+	cmd := exec.Command(program, args...)
 	cmd.Env = append(os.Environ(), env...)
 	cmd.Stdout, cmd.Stderr = f, f
 	// A process group of its own: Ctrl-C reaches us, and we stop in order.
@@ -320,7 +330,7 @@ func (d *demo) start(name string, env []string, args ...string) error {
 
 func (d *demo) stopProcs() {
 	// Sites first: a site that sees its lab go away would note a failure.
-	for _, kind := range []string{"site-", "lab-"} {
+	for _, kind := range []string{"site-", "lab-", "objects"} {
 		for _, p := range d.procs {
 			if strings.HasPrefix(p.name, kind) {
 				_ = p.cmd.Process.Signal(syscall.SIGTERM)
@@ -353,8 +363,9 @@ func (d *demo) startAll(ctx context.Context) error {
 		return fmt.Errorf("make the folder for exports: %w", err)
 	}
 	for _, s := range d.sites {
-		err := d.start("site-"+s.scenario(), []string{"KESTREL_DATABASE_URL=" + s.db}, "serve", "--site", s.name, "--state", filepath.Join(s.dir, "site"),
-			"--listen", s.addr(portConsole), "--link-listen", s.addr(portLink), "--nbd-listen", s.addr(portNBD), "--store-floor", fmt.Sprint(storeFloor), "--export-dir", files, "--carry-dir", files, "--as-root")
+		env, args := d.longTermArgs(s)
+		err := d.start("site-"+s.scenario(), append(env, "KESTREL_DATABASE_URL="+s.db), append([]string{"serve", "--site", s.name, "--state", filepath.Join(s.dir, "site"),
+			"--listen", s.addr(portConsole), "--link-listen", s.addr(portLink), "--nbd-listen", s.addr(portNBD), "--store-floor", fmt.Sprint(storeFloor), "--export-dir", files, "--carry-dir", files, "--as-root"}, args...)...)
 		if err != nil {
 			return err
 		}

@@ -87,7 +87,7 @@ func TestDemo(t *testing.T) {
 	binary := filepath.Join(dir, "kestrel")
 	b, err := exec.Command("go", "build", "-o", binary, "kestrel/cmd/kestrel").CombinedOutput()
 	require.NoError(t, err, "%s", b)
-	o := demo.Options{State: filepath.Join(dir, "state"), Ports: freeRange(t), Binary: binary}
+	o := demo.Options{State: filepath.Join(dir, "state"), Ports: freeRange(t), Binary: binary, Objects: os.Getenv("KESTREL_S3_SERVER")}
 	out, stop := start(t, o)
 	for _, site := range []string{"Norhaven", "Eastmole", "Skarholt"} {
 		require.Contains(t, out.String(), site)

@@ -28,6 +28,7 @@ import (
 	"kestrel/internal/lab"
 	"kestrel/internal/nbd"
 	"kestrel/internal/overview"
+	"kestrel/internal/protection"
 	"kestrel/internal/records"
 	"kestrel/internal/site"
 )
@@ -60,6 +61,9 @@ func (p plan) tagList() *[]string {
 	tags := strings.Fields(p.tags)
 	return &tags
 }
+
+// keepLong is that of what matters most: what is older is in a long-term store.
+const keepLong = "all 30min, 15min 90min, 30min 30d long-term, monthly 2y long-term"
 
 const keepUsual = "all 2h, 15min 6h, 1h 2d"
 
@@ -102,7 +106,7 @@ func (p plan) promise() (api.Promise, error) {
 		out.Quiet = &p.quiet
 	}
 	for _, r := range keep {
-		out.Keep = append(out.Keep, api.Rung{EachSeconds: int64(r.Each / time.Second), ForSeconds: int64(r.For / time.Second)})
+		out.Keep = append(out.Keep, protection.RungView(r))
 	}
 	return out, errors.Join(err1, err2, err3)
 }
@@ -139,7 +143,7 @@ func tierPlans() map[string][]api.NewTier {
 	}
 	return map[string][]api.NewTier{
 		"Norhaven": {
-			{Name: "Harbour-1", PromiseText: text("10min", "4min", keepUsual), RtoTargetSeconds: new(int64(3600)), Priority: new("high"), DrillEverySeconds: new(int64(90 * 86400))},
+			{Name: "Harbour-1", PromiseText: text("10min", "4min", keepLong), RtoTargetSeconds: new(int64(3600)), Priority: new("high"), DrillEverySeconds: new(int64(90 * 86400))},
 			{Name: "Public-2", PromiseText: text("30min", "10min", keepUsual), RtoTargetSeconds: new(int64(4 * 3600)), DrillEverySeconds: new(int64(180 * 86400))},
 		},
 		"Eastmole": {{Name: "Quay", PromiseText: text("30min", "10min", keepUsual), RtoTargetSeconds: new(int64(8 * 3600))}},
@@ -270,7 +274,7 @@ func (d *demo) rehearse(ctx context.Context, from time.Time, story func(context.
 		}
 		for _, s := range d.sites {
 			svc, err := site.New(gctx, site.Config{Name: s.name, StateDir: filepath.Join(s.dir, "site"), DatabaseURL: s.db, LinkListen: s.addr(portLink), NBDListen: s.addr(portNBD), StoreFloor: storeFloor,
-				ConsoleURL: s.url(), Clock: clk, Log: log.With("site", s.name), Pulse: 15 * time.Second})
+				ConsoleURL: s.url(), LongTerm: d.longTerm(s), Clock: clk, Log: log.With("site", s.name), Pulse: 15 * time.Second})
 			if err != nil {
 				return err
 			}
