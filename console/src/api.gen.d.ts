@@ -2054,8 +2054,8 @@ export interface components {
             choices: components["schemas"]["BerthChoices"];
         };
         SiteForecastRequest: {
-            /** @description How far it is looked; 7 if left out */
-            days?: number;
+            /** @description How far it is looked; a week if left out */
+            hours?: number;
             /** @description Only groups that cross this link */
             link?: string;
             /** @description What if links carried this much */

@@ -2192,11 +2192,11 @@ type SiteForecastRequest struct {
 	Away   *[]IfAway   `json:"away,omitempty"`
 	Change *GroupPatch `json:"change,omitempty"`
 
-	// Days How far it is looked; 7 if left out
-	Days *int `json:"days,omitempty"`
-
 	// Group What if this group were changed as change says
-	Group *string   `json:"group,omitempty"`
+	Group *string `json:"group,omitempty"`
+
+	// Hours How far it is looked; a week if left out
+	Hours *int      `json:"hours,omitempty"`
 	Join  *NewGroup `json:"join,omitempty"`
 
 	// Link Only groups that cross this link

@@ -14,7 +14,7 @@ import (
 )
 
 func (a *app) forecastCmd() *cobra.Command {
-	var days int
+	var long string
 	var link, group, join, to, tier string
 	var rates, away, machines []string
 	var p promiseFlags
@@ -22,12 +22,19 @@ func (a *app) forecastCmd() *cobra.Command {
 		Long: `Steps the scheduler through the days to come, by what was measured of each group, and tells who keeps the target,
 how full links are, and what would make it fit where it does not. With flags it tells what would be if.`,
 		Example: `  kestrel forecast
-  kestrel forecast --days 14 --rate Eastmole=50% --away Skarholt=2d
+  kestrel forecast --for 14d --rate Eastmole=50% --away Skarholt=2d
   kestrel forecast --group Ticketing --every 1min --rpo 5min
   kestrel forecast --join Kiosks --machine berth-kiosk --machine print-queue --to Eastmole --tier Public-2`,
 		RunE: a.with(func(cmd *cobra.Command, c *api.Client, _ []string) error {
-			in := api.SiteForecastRequest{Days: &days, Link: strOr(link), Group: strOr(group)}
-			var err error
+			ahead, err := spanOr("--for", long)
+			if err != nil {
+				return err
+			}
+			if ahead == nil || *ahead < 3600 || *ahead > 31*86400 {
+				return usage("--for: give an hour to 31 days, not %q", long)
+			}
+			hours := int((*ahead + 3599) / 3600)
+			in := api.SiteForecastRequest{Hours: &hours, Link: strOr(link), Group: strOr(group)}
 			if in.Rates, err = ifRates(rates); err != nil {
 				return err
 			}
@@ -59,7 +66,7 @@ how full links are, and what would make it fit where it does not. With flags it 
 			return a.emit(v, func(w *tabwriter.Writer) { siteForecast(w, v) })
 		})}
 	f := c.Flags()
-	f.IntVar(&days, "days", 7, "how many days, up to 31")
+	f.StringVar(&long, "for", "7d", "how far, from an hour to 31 days")
 	f.StringVar(&link, "link", "", "only groups that go to this site")
 	f.StringArrayVar(&rates, "rate", nil, "what if a link carried this much: SITE=20MiB, SITE=50%, or SITE=none for no limit")
 	f.StringArrayVar(&away, "away", nil, "what if a site could not be reached: SITE=2d, or SITE=2d@6h for in six hours")

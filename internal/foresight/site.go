@@ -35,11 +35,11 @@ type scene struct {
 // Site foretells how all groups fare, or would if.
 func (f *Foresight) Site(ctx context.Context, in api.SiteForecastRequest, see func(directory.Record) bool) (api.SiteForecast, error) {
 	now := f.Clock.Now()
-	days := 7
-	if in.Days != nil {
-		days = *in.Days
+	long := span.Week
+	if in.Hours != nil {
+		long = time.Duration(*in.Hours) * time.Hour
 	}
-	s, err := f.scene(ctx, now, time.Duration(days)*span.Day)
+	s, err := f.scene(ctx, now, long)
 	if err != nil {
 		return api.SiteForecast{}, err
 	}

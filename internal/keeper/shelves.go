@@ -12,6 +12,7 @@ import (
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/ladder"
 	"kestrel/internal/core/span"
+	"kestrel/internal/core/words"
 	"kestrel/internal/directory"
 	"kestrel/internal/operation"
 	"kestrel/internal/points"
@@ -318,7 +319,7 @@ func (k *Keeper) runMove(ctx context.Context, w *operation.Work) (string, error)
 	if len(errs) > 0 {
 		return "", fmt.Errorf("%d of %d points could not be copied: %w", len(errs), len(tried), errs[0])
 	}
-	return fmt.Sprintf("%d points copied and verified, %s written.", copied, span.Bytes(float64(total))), nil
+	return fmt.Sprintf("%s copied and verified, %s written.", words.Count(copied, "point"), span.Bytes(float64(total))), nil
 }
 
 // moveOne copies one point, with its pin and its lock, and lets it go here if nothing but a

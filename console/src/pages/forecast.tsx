@@ -8,7 +8,7 @@ import { useSettled } from "../settled";
 import { Button, Card, Empty, Fault, inputLook, Page, td, th } from "../ui";
 
 type Forecast = Schemas["SiteForecast"];
-type If = { days: number; rates: Record<string, string>; away: Record<string, string> };
+type If = { hours: number; rates: Record<string, string>; away: Record<string, string> };
 
 /** bodyOf asks what was typed; a share is of what the link carries now. */
 function bodyOf(x: If): Schemas["SiteForecastRequest"] {
@@ -18,12 +18,12 @@ function bodyOf(x: If): Schemas["SiteForecastRequest"] {
   const away = Object.entries(x.away)
     .filter(([, v]) => v !== "")
     .map(([site, v]) => ({ site, seconds: Number(v) }));
-  return { days: x.days, rates: rates.length ? rates : undefined, away: away.length ? away : undefined };
+  return { hours: x.hours, rates: rates.length ? rates : undefined, away: away.length ? away : undefined };
 }
 
 /** ForecastPage says how all groups fare in the days to come, or would if. */
 export function ForecastPage() {
-  const [x, setX] = useState<If>({ days: 7, rates: {}, away: {} });
+  const [x, setX] = useState<If>({ hours: 168, rates: {}, away: {} });
   const body = useSettled(JSON.stringify(bodyOf(x)));
   const links = useQuery(asks.links);
   const q = useQuery({
@@ -43,12 +43,12 @@ export function ForecastPage() {
           <select
             aria-label="How far"
             className={`${inputLook} w-auto`}
-            value={x.days}
-            onChange={(e) => setX({ ...x, days: Number(e.target.value) })}
+            value={x.hours}
+            onChange={(e) => setX({ ...x, hours: Number(e.target.value) })}
           >
-            {[1, 3, 7, 14, 31].map((d) => (
-              <option key={d} value={d}>
-                {d === 1 ? "a day" : `${d} days`}
+            {[6, 24, 72, 168, 336, 744].map((h) => (
+              <option key={h} value={h}>
+                {h < 24 ? `${h} hours` : h === 24 ? "a day" : `${h / 24} days`}
               </option>
             ))}
           </select>

@@ -678,10 +678,10 @@ function beside(
   good: boolean,
 ): Schemas["SiteForecastRequest"] | undefined {
   if (!good || (of && of.direction !== "out")) return undefined;
-  if (of) return { days: 3, group: of.id, change: x.patch };
+  if (of) return { hours: 72, group: of.id, change: x.patch };
   if (!x.v.name || !x.to || (!x.v.machines.length && !x.v.rule.trim())) return undefined;
   return {
-    days: 3,
+    hours: 72,
     join: {
       name: x.v.name,
       machines: x.v.machines,

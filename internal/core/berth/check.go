@@ -423,7 +423,11 @@ func (s *surveyor) address(f findings, k Kind, a Arrival, x Attached, c Card, ne
 	}
 	// Once a card is enough.
 	if Way(a.Way.Text) == Leave && ip != c.Home.Address && (k == Live || c.Live.Address.Addr() == c.Home.Address) {
-		f.warn("way", "%s would have %s (%s), and nothing tells its guest: choose how an address gets into it (dhcp, agent or seed).", name, ip, k)
+		mend := s.there.Name + " cannot tell it either, so set it in the guest by hand"
+		if len(s.there.Ways) > 0 {
+			mend = fmt.Sprintf("choose how an address gets into it (%s)", names(s.there.Ways, func(w Way) string { return string(w) }))
+		}
+		f.warn("way", "%s would have %s (%s), and nothing tells its guest: %s.", name, ip, k, mend)
 	}
 	if Way(a.Way.Text) == DHCP && !network.DHCP {
 		f.fault("way", "%s has no DHCP server of the platform in which %s could be reserved; choose agent or seed.", network.Name, ip)

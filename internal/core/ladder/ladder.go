@@ -335,7 +335,7 @@ func short(d time.Duration) string {
 	for _, u := range []struct {
 		d time.Duration
 		n string
-	}{{span.Week, "w"}, {span.Day, "d"}, {time.Hour, "h"}, {time.Minute, "min"}} {
+	}{{span.Year, "y"}, {span.Week, "w"}, {span.Day, "d"}, {time.Hour, "h"}, {time.Minute, "min"}} {
 		if d >= u.d && d%u.d == 0 {
 			return fmt.Sprintf("%d%s", d/u.d, u.n)
 		}
