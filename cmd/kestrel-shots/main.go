@@ -83,11 +83,13 @@ func run(ctx context.Context, state, out, binary, only string) error {
 	shots := []shot{
 		{name: "tide-board", path: "/", await: "Exposure, up to 6 hours back"},
 		{name: "tide-board-phone", path: "/", await: "Exposure, up to 6 hours back", width: 390, height: 844},
-		{name: "tide-board-dark", path: "/", await: "Exposure, up to 6 hours back", theme: "dark"},
 		{name: "group", path: "/groups/" + id["Vessel tracking"], await: "Recovery points"},
 		{name: "groups", path: "/groups", await: "Next cycle"},
 		{name: "group-new", path: "/groups/new", await: "What comes of it", do: chromedp.Steps(tick("berth-kiosk"), chromedp.Sleep(time.Second))},
-		{name: "points", path: "/points?group=" + id["Harbour gates"], await: "Captured"},
+		{name: "points", path: "/points?group=" + id["Vessel tracking"], await: "long-term", at: "eastmole"},
+		{name: "berth", path: "/groups/" + id["Vessel tracking"] + "/berth", await: "track-ingest-em"},
+		{name: "forecast", path: "/forecast", await: "were stepped through"},
+		{name: "file", path: "/file", await: "kind: tier"},
 		{name: "machines", path: "/machines", await: "that are to be"},
 		{name: "survey", path: "/surveys/" + survey, await: "What they would need"},
 		{name: "tiers", path: "/tiers", await: "Harbour-1"},
@@ -102,7 +104,6 @@ func run(ctx context.Context, state, out, binary, only string) error {
 			return fmt.Errorf("land a machine: %w", err)
 		}
 		shots = append(shots,
-			shot{name: "group-real", path: "/groups/" + id["Boarding"], await: "At the last capture"},
 			shot{name: "landings", path: "/landings", await: "boarding-db", at: "eastmole"},
 			shot{name: "landing-start", path: "/points?group=" + id["Boarding"], await: "Captured", at: "eastmole", do: chromedp.Steps(chromedp.Click(chromedp.Search(`//button[starts-with(text(),"Start")]`)), chromedp.Sleep(time.Second))})
 	}

@@ -2133,7 +2133,10 @@ export interface components {
              * @description Share of time within the target
              */
             within: number;
+            /** @description It is above its target for more than 0.5 % of the time */
             misses: boolean;
+            /** @description It is above its target, for less than that */
+            briefly: boolean;
             /**
              * Format: date-time
              * @description When it is above its target first

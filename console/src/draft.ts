@@ -22,6 +22,15 @@ export function writeDraft(key: string, value: unknown) {
   }
 }
 
+/** text writes a value so that equal ones are written alike, whatever the order of their keys. */
+function text(value: unknown): string {
+  return JSON.stringify(value, (_, x) =>
+    x && typeof x === "object" && !Array.isArray(x)
+      ? Object.fromEntries(Object.entries(x).sort(([a], [b]) => (a < b ? -1 : 1)))
+      : x,
+  );
+}
+
 /**
  * useDraft is a value that is edited. What differs from what is saved outlives a reload of the page; found says that
  * it did, and drop goes back to what is saved.
@@ -29,9 +38,10 @@ export function writeDraft(key: string, value: unknown) {
 export function useDraft<T>(key: string, saved: T) {
   const [found, setFound] = useState(() => readDraft<T>(key) !== undefined);
   const [value, set] = useState<T>(() => readDraft<T>(key) ?? saved);
-  const changed = JSON.stringify(value) !== JSON.stringify(saved);
+  const changed = text(value) !== text(saved);
   useEffect(() => writeDraft(key, changed ? value : undefined), [key, changed, value]);
   const drop = () => {
+    writeDraft(key, undefined); // at once: what is saved may take this form's place before it is drawn again
     set(saved);
     setFound(false);
   };

@@ -901,6 +901,9 @@ type GroupDisk struct {
 
 // GroupForecast defines model for GroupForecast.
 type GroupForecast struct {
+	// Briefly It is above its target, for less than that
+	Briefly bool `json:"briefly"`
+
 	// Bytes That cross the link
 	Bytes int64 `json:"bytes"`
 
@@ -913,8 +916,10 @@ type GroupForecast struct {
 	// Link The site that it goes to
 	Link        string `json:"link"`
 	MeanSeconds int64  `json:"meanSeconds"`
-	Misses      bool   `json:"misses"`
-	Name        string `json:"name"`
+
+	// Misses It is above its target for more than 0.5 % of the time
+	Misses bool   `json:"misses"`
+	Name   string `json:"name"`
 
 	// OverAt When it is above its target first
 	OverAt *time.Time `json:"overAt,omitempty"`

@@ -491,6 +491,15 @@ func berthDefaultPage(w *tabwriter.Writer, v api.BerthDefault) {
 			row(w, "  "+x.name, *x.text)
 		}
 	}
+	if b.Cpus != nil && *b.Cpus > 0 {
+		row(w, "  processors", *b.Cpus)
+	}
+	if b.MemoryBytes != nil && *b.MemoryBytes > 0 {
+		row(w, "  memory", size(*b.MemoryBytes))
+	}
+	if b.DrillPercent != nil && *b.DrillPercent > 0 {
+		row(w, "  size in drills", fmt.Sprintf("%d %%", *b.DrillPercent))
+	}
 	if b.Networks != nil {
 		for _, n := range *b.Networks {
 			row(w, "  network "+n.Home, fmt.Sprintf("live %s, drill %s", orNothing(n.Live), orNothing(n.Drill)))

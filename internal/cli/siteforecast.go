@@ -143,8 +143,12 @@ func percent(share float64) string {
 
 func siteForecast(w *tabwriter.Writer, v api.SiteForecast) {
 	verdict := "all groups keep their targets"
-	if missing := countMissing(v); missing > 0 {
+	missing, briefly := standing(v)
+	switch {
+	case missing > 0:
 		verdict = fmt.Sprintf("✕ %s would miss their targets", count(missing, "group"))
+	case len(briefly) > 0:
+		verdict += ", but for moments: " + strings.Join(briefly, ", ")
 	}
 	row(w, "Forecast", fmt.Sprintf("until %s: %s", clockTime(&v.Until), verdict))
 	row(w, "Looked at", count(v.Cycles, "cycle"))
@@ -165,6 +169,8 @@ func siteForecast(w *tabwriter.Writer, v api.SiteForecast) {
 		switch {
 		case g.Misses && g.OverAt != nil:
 			note = "✕ over from " + clockTime(g.OverAt)
+		case g.Briefly:
+			note = "◆ above its target for moments"
 		case g.Paused:
 			note = "‖ paused: exposure grows until it is resumed"
 		case g.Seeding:
@@ -174,7 +180,11 @@ func siteForecast(w *tabwriter.Writer, v api.SiteForecast) {
 		case len(g.Unknown) > 0:
 			note = "? " + g.Unknown[0]
 		}
-		row(w, g.Name, g.Link, secs(g.TargetSeconds), secs(g.WorstSeconds), secs(g.MeanSeconds), percent(g.Within), g.Cycles, size(g.Bytes), fmt.Sprintf("%.0f s", g.CycleSeconds), note)
+		ships, each := size(g.Bytes), fmt.Sprintf("%.0f s", g.CycleSeconds)
+		if g.ChangeFrom == "none" && !g.Seeding && g.SeedFinishAt == nil {
+			ships, each = "?", "?"
+		}
+		row(w, g.Name, g.Link, secs(g.TargetSeconds), secs(g.WorstSeconds), secs(g.MeanSeconds), percent(g.Within), g.Cycles, ships, each, note)
 	}
 	row(w)
 	row(w, "LINK TO", "CARRIES NOW", "NEEDED", "USED", "BUSIEST HOUR", "SHIPS", "STORE FULL")
@@ -193,11 +203,16 @@ func siteForecast(w *tabwriter.Writer, v api.SiteForecast) {
 	}
 }
 
-func countMissing(v api.SiteForecast) (n int) {
+// standing counts the groups that miss their targets, and names those that are above
+// theirs for moments.
+func standing(v api.SiteForecast) (missing int, briefly []string) {
 	for _, g := range v.Groups {
 		if g.Misses {
-			n++
+			missing++
+		}
+		if g.Briefly {
+			briefly = append(briefly, g.Name)
 		}
 	}
-	return n
+	return missing, briefly
 }

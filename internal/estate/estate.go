@@ -95,7 +95,7 @@ func (p *plan) problemOf(d *document, err error) {
 
 // inFile is the name that a setting has in files.
 func inFile(field string) string {
-	for _, x := range [][2]string{{"promise.rpoTargetSeconds", "rpo"}, {"promise.cadenceSeconds", "cadence"}, {"promise.cadence", "cadence"}, {"promise.quiet", "quiet"}, {"promise.zone", "zone"}, {"promise.keep", "keep"}, {"promise.leastPoints", "leastPoints"}, {"rtoTargetSeconds", "rto"},
+	for _, x := range [][2]string{{"promise.rpoTargetSeconds", "rpo"}, {"rpoTargetSeconds", "rpo"}, {"promise.cadenceSeconds", "cadence"}, {"promise.cadence", "cadence"}, {"promise.quiet", "quiet"}, {"promise.zone", "zone"}, {"promise.keep", "keep"}, {"promise.leastPoints", "leastPoints"}, {"rtoTargetSeconds", "rto"},
 		{"drillEverySeconds", "drillEvery"}, {"lockSeconds", "lock"}, {"compareEverySeconds", "compareEvery"}, {"limitBytesPerSecond", "limit"}, {"maxGroups", "takeGroups"}, {"roomBytes", "takeRoom"}, {"link", "to"}, {"leastPoints", "leastPoints"}} {
 		if field == x[0] || strings.HasPrefix(field, x[0]+"[") || strings.HasPrefix(field, x[0]+".") {
 			return x[1] + field[len(x[0]):]
@@ -151,6 +151,9 @@ func (e *Estate) Apply(ctx context.Context, who actor.Actor, in api.ApplyRequest
 	}
 	drops := 0
 	for _, s := range p.steps {
+		for i := range s.changes {
+			s.changes[i].Field = inFile(s.changes[i].Field)
+		}
 		x := api.AppliedDocument{Kind: s.doc.kind, Name: s.doc.name, Action: s.action, Changes: s.changes, Warnings: s.warns, DropsPoints: s.drops}
 		if x.Changes == nil {
 			x.Changes = []api.Change{}

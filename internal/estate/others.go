@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -218,7 +219,7 @@ func (e *Estate) berth(ctx context.Context, p *plan, who actor.Actor, d *documen
 	for _, f := range seen.Faults {
 		p.fault(d, f.Field, "%s", f.Message)
 	}
-	s := &step{action: change, changes: []api.Change{{Field: "berth", From: string(berthTidy(was.Berth)), To: string(form)}}}
+	s := &step{action: change, changes: berthChanges(berthTidy(was.Berth), form)}
 	if was.Revision == 0 {
 		s.action, s.changes = make_, nil
 	}
@@ -245,6 +246,53 @@ func berthTidy(form json.RawMessage) json.RawMessage {
 	return berths.Encode(b)
 }
 
+// berthChanges are the settings in which two berths differ, under the names that they have
+// in files.
+func berthChanges(was, is json.RawMessage) []api.Change {
+	var a, b map[string]any
+	if json.Unmarshal(was, &a) != nil || json.Unmarshal(is, &b) != nil {
+		return nil
+	}
+	keys := map[string]bool{}
+	for k := range a {
+		keys[k] = true
+	}
+	for k := range b {
+		keys[k] = true
+	}
+	var out []api.Change
+	for _, k := range slices.Sorted(maps.Keys(keys)) {
+		if from, to := berthText(a[k]), berthText(b[k]); from != to {
+			name := map[string]string{"name": "namePattern", "drillName": "drillNamePattern"}[k]
+			out = append(out, api.Change{Field: or(name, k), From: from, To: to})
+		}
+	}
+	return out
+}
+
+// berthText writes a setting of a berth in a line.
+func berthText(v any) string {
+	switch x := v.(type) {
+	case nil:
+		return "not said"
+	case string:
+		return x
+	case []any:
+		var out []string
+		for _, one := range x {
+			out = append(out, berthText(one))
+		}
+		return strings.Join(out, "; ")
+	case map[string]any:
+		var out []string
+		for _, k := range slices.Sorted(maps.Keys(x)) {
+			out = append(out, k+" "+berthText(x[k]))
+		}
+		return strings.Join(out, ", ")
+	}
+	return fmt.Sprint(v)
+}
+
 func (e *Estate) berthDefault(p *plan, who actor.Actor, d *document, v *berthDoc, form json.RawMessage) *step {
 	was, err := e.Berths.Default(v.Of, v.Name)
 	if err != nil {
@@ -259,7 +307,7 @@ func (e *Estate) berthDefault(p *plan, who actor.Actor, d *document, v *berthDoc
 		p.problemOf(d, err)
 		return nil
 	}
-	s := &step{action: change, changes: []api.Change{{Field: "berth", From: string(berthTidy(was.Berth)), To: string(form)}}}
+	s := &step{action: change, changes: berthChanges(berthTidy(was.Berth), form)}
 	if was.Revision == 0 {
 		s.action, s.changes = make_, nil
 	}

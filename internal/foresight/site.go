@@ -215,18 +215,20 @@ func order(g api.GroupForecast) int {
 		return 0
 	case g.Seeding:
 		return 1
-	case g.Paused:
+	case g.Briefly:
 		return 2
-	case len(g.Unknown) > 0:
+	case g.Paused:
 		return 3
+	case len(g.Unknown) > 0:
+		return 4
 	}
-	return 4
+	return 5
 }
 
 func (f *Foresight) groupView(s *scene, i int, o forecast.Outcome) api.GroupForecast {
 	g := s.in.Groups[i]
 	v := api.GroupForecast{ID: g.ID, Name: g.Name, TargetSeconds: secs(g.Target), ChangeFrom: string(s.from[i]), Unknown: []string{}, Cycles: o.Cycles, Bytes: int64(o.Bytes), WorstSeconds: secs(o.Worst), MeanSeconds: secs(o.Mean),
-		Within: math.Round(o.Within*1e4) / 1e4, Misses: o.Misses(), Seeding: o.Seeding, Paused: o.Paused, CycleSeconds: math.Round(o.Length.Seconds()*10) / 10, WaitSeconds: math.Round(o.Wait.Seconds()*10) / 10}
+		Within: math.Round(o.Within*1e4) / 1e4, Misses: o.Misses(), Briefly: !o.Misses() && !o.Paused && !o.Seeding && g.Target > 0 && o.Worst > g.Target, Seeding: o.Seeding, Paused: o.Paused, CycleSeconds: math.Round(o.Length.Seconds()*10) / 10, WaitSeconds: math.Round(o.Wait.Seconds()*10) / 10}
 	k := slices.IndexFunc(s.links, func(l peering.Link) bool { return l.ID == g.Link })
 	if k >= 0 {
 		v.Link = s.links[k].Peer

@@ -61,7 +61,10 @@ function GroupForm({ id, saved }: { id: string; saved: Schemas["BerthView"] }) {
           body: { revision: saved.revision, berth: draft.value },
         }),
       ),
-    onSuccess: (v) => qc.setQueryData(["berth", id], v),
+    onSuccess: (v) => {
+      draft.drop();
+      qc.setQueryData(["berth", id], v);
+    },
   });
   const v = preview.data ?? saved;
   const set = may.administer ? draft.set : undefined;
@@ -159,7 +162,10 @@ function DefaultForm({ kind, saved }: { kind: "link" | "platform"; saved: Schema
   const save = useMutation({
     mutationFn: () =>
       ask(api.PUT("/berths/{of}/{id}", { params: { path }, body: { revision: saved.revision, berth: draft.value } })),
-    onSuccess: (v) => qc.setQueryData(["berth-default", kind, saved.id], v),
+    onSuccess: (v) => {
+      draft.drop();
+      qc.setQueryData(["berth-default", kind, saved.id], v);
+    },
   });
   const v = preview.data ?? saved;
   const set = may.administer ? draft.set : undefined;

@@ -111,7 +111,7 @@ function Row({
       </td>
       <td className={td}>{a.wave}</td>
       <td className={td}>
-        <Button small aria-expanded={open} aria-label={`Settings of ${a.machine}`} onClick={toggle}>
+        <Button small aria-expanded={open} aria-label={`${open ? "Close" : "Set…"} ${a.machine}`} onClick={toggle}>
           {open ? "Close" : "Set…"}
         </Button>
       </td>

@@ -117,16 +117,23 @@ export function ForecastPage() {
 
 function Verdict({ f, supposing }: { f: Forecast; supposing: boolean }) {
   const missing = f.groups.filter((g) => g.misses).length;
+  const briefly = missing ? [] : f.groups.filter((g) => g.briefly);
   return (
     <div
       role="status"
-      className={`grid gap-1 rounded-md px-3 py-2 ${missing ? "bg-over-bg text-over-ink" : "bg-good-bg text-good-ink"}`}
+      className={`grid gap-1 rounded-md px-3 py-2 ${missing ? "bg-over-bg text-over-ink" : briefly.length ? "bg-tight-bg text-tight-ink" : "bg-good-bg text-good-ink"}`}
     >
       <div className="font-semibold">
         {missing
           ? `✕ ${count(missing, "group")} ${supposing ? "would miss" : "will miss"} ${missing === 1 ? "its target" : "their targets"} until ${when(f.until)}`
-          : `● All groups ${supposing ? "would keep" : "keep"} their targets until ${when(f.until)}`}
+          : `${briefly.length ? "◆" : "●"} All groups ${supposing ? "would keep" : "keep"} their targets until ${when(f.until)}${briefly.length ? ", but for moments" : ""}`}
       </div>
+      {briefly.map((g) => (
+        <div key={g.id}>
+          {g.name} is above its {span(g.targetSeconds)} for {(100 - g.within * 100).toFixed(2)} % of the time,{" "}
+          {span(g.worstSeconds)} at worst.
+        </div>
+      ))}
       {f.notes.map((n) => (
         <div key={n}>{n}</div>
       ))}
@@ -139,6 +146,9 @@ function Verdict({ f, supposing }: { f: Forecast; supposing: boolean }) {
     </div>
   );
 }
+
+/** unknown tells that nothing is known of what a group's cycles ship. */
+const unknown = (g: Schemas["GroupForecast"]) => g.changeFrom === "none" && !g.seeding && !g.seedFinishAt;
 
 function Groups({ f }: { f: Forecast }) {
   return (
@@ -169,6 +179,7 @@ function Groups({ f }: { f: Forecast }) {
                   {g.misses && g.overAt && (
                     <span className="block text-over-ink text-xs">✕ above its target from {when(g.overAt)}</span>
                   )}
+                  {g.briefly && <span className="block text-tight-ink text-xs">◆ above its target for moments</span>}
                   {g.paused && (
                     <span className="block text-muted text-xs">‖ paused: exposure grows until it is resumed</span>
                   )}
@@ -191,12 +202,12 @@ function Groups({ f }: { f: Forecast }) {
                 <td className={`${td} whitespace-nowrap`}>
                   {g.cycles}
                   <span className="block text-muted text-xs">
-                    {span(Math.round(g.cycleSeconds))} each
+                    {unknown(g) ? "how long each is not known" : `${span(Math.round(g.cycleSeconds))} each`}
                     {g.waitSeconds >= 1 ? `, after waiting ${span(Math.round(g.waitSeconds))}` : ""}
                   </span>
                 </td>
                 <td className={`${td} whitespace-nowrap`}>
-                  {size(g.bytes)}
+                  {unknown(g) ? <span className="text-muted">not known</span> : size(g.bytes)}
                   {g.changeFrom === "survey" && <span className="block text-muted text-xs">by a survey</span>}
                 </td>
               </tr>

@@ -32,8 +32,9 @@ function StoreCard() {
         {store.objects && (
           <>
             <dt className="text-muted">Objects</dt>
-            <dd className="break-all">
-              {store.objects}, {size(store.cacheBytes ?? 0)} of them kept here too
+            <dd>
+              <span className="break-all">{store.objects}</span>
+              <span className="block text-muted">{size(store.cacheBytes ?? 0)} of them kept here too</span>
             </dd>
           </>
         )}
@@ -133,8 +134,9 @@ function LongTermCard() {
         {f.objects && (
           <>
             <dt className="text-muted">Objects</dt>
-            <dd className="break-all">
-              {f.objects}, {size(f.cacheBytes ?? 0)} of them kept here too
+            <dd>
+              <span className="break-all">{f.objects}</span>
+              <span className="block text-muted">{size(f.cacheBytes ?? 0)} of them kept here too</span>
             </dd>
           </>
         )}

@@ -422,7 +422,7 @@ func (s *surveyor) address(f findings, k Kind, a Arrival, x Attached, c Card, ne
 		}
 	}
 	// Once a card is enough.
-	if Way(a.Way.Text) == Leave && ip != c.Home.Address && (k == Live || c.Live.Address.Addr() == c.Home.Address) {
+	if s.there.Lands && Way(a.Way.Text) == Leave && ip != c.Home.Address && (k == Live || c.Live.Address.Addr() == c.Home.Address) {
 		mend := s.there.Name + " cannot tell it either, so set it in the guest by hand"
 		if len(s.there.Ways) > 0 {
 			mend = fmt.Sprintf("choose how an address gets into it (%s)", names(s.there.Ways, func(w Way) string { return string(w) }))
