@@ -1,11 +1,12 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { type UseFormReturn, useForm, useWatch } from "react-hook-form";
 import { Link } from "react-router";
 import { useDialog } from "../address";
 import { api, ask, type Problem, type Schemas } from "../api";
 import { asks, useMay } from "../asks";
 import { FormDialog } from "../dialog";
+import { readDraft, writeDraft } from "../draft";
 import { count, keepText, plainSpan, span, when } from "../format";
 import { useSettled } from "../settled";
 import { Button, Card, Empty, Fault, Field, inputLook, Page, RowMenu, td, th } from "../ui";
@@ -277,8 +278,16 @@ const bodyOf = (v: Values) => ({
 /** TierDialog makes a tier, or changes one with what that makes of its groups. */
 function TierDialog({ of, onClose }: { of?: Tier; onClose: () => void }) {
   const qc = useQueryClient();
-  const form = useForm<Values>({ defaultValues: valuesOf(of) });
+  const key = `tier ${of ? `${of.id} ${of.revision}` : "new"}`;
+  const [first] = useState(() => readDraft<Values>(key) ?? valuesOf(of));
+  const form = useForm<Values>({ defaultValues: first });
   const v = useWatch({ control: form.control }) as Values;
+  const typed = JSON.stringify(v) !== JSON.stringify(valuesOf(of));
+  useEffect(() => writeDraft(key, typed ? v : undefined), [key, typed, v]);
+  const close = () => {
+    writeDraft(key, undefined);
+    onClose();
+  };
   const settled = useSettled(JSON.stringify(bodyOf(v)));
   const [drop, setDrop] = useState(false);
   const preview = useQuery({
@@ -308,9 +317,9 @@ function TierDialog({ of, onClose }: { of?: Tier; onClose: () => void }) {
       done={() => {
         qc.invalidateQueries({ queryKey: ["tiers"] });
         qc.invalidateQueries({ queryKey: ["groups"] });
-        onClose();
+        close();
       }}
-      onClose={onClose}
+      onClose={close}
       go={of ? "Save" : "Make the tier"}
       ready={!barred && !(drops > 0 && !drop) && !(of && !preview.data?.changes.length)}
     >

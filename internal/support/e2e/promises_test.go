@@ -77,7 +77,7 @@ func TestPromisesInTheConsole(t *testing.T) {
 
 	do(t, tab, "a tier by keyboard", at("/tiers"), browser.See("No tier yet"), reach("New tier"), key(enter), browser.See("Cycles start every"),
 		reach("Name"), typed("Quay-1"), reach("Cycles start every"), typed("20 min"), reach("Make the tier"), key(enter), browser.See("cannot keep an RPO target"))
-	do(t, tab, "what was typed is there beside the error", holds("Name", "Quay-1"))
+	do(t, tab, "what was typed is there beside the error, and after a reload", holds("Name", "Quay-1"), chromedp.Reload(), holds("Name", "Quay-1"), holds("Cycles start every, or at", "20 min"))
 	do(t, tab, "mended", reach("Cycles start every"), typed("2 min"), reach("Make the tier"), key(enter), chromedp.WaitNotPresent(chromedp.CSS("[role=dialog]")), browser.See("every 2 min"))
 
 	do(t, tab, "a group by keyboard", at("/groups/new"), browser.See("protected already, or that cannot be"), reach("tick-db"), key(space), reach("Name"), typed("Ticketing"))
@@ -90,6 +90,9 @@ func TestPromisesInTheConsole(t *testing.T) {
 	g := groups[0]
 	require.Equal(t, "Quay-1", g.Tier.Name)
 	require.Len(t, g.Machines, 1, "the machine that was ticked before the reload")
+
+	do(t, tab, "a change of the tier by keyboard", at("/tiers?dialog=edit:"+tiers[0].ID), browser.See("Change Quay-1"), reach("Keep ladder"), typed("all 1h, monthly 1y long-term"), browser.See("What it makes of 1 group"),
+		chromedp.Reload(), browser.See("What it makes of 1 group"), holds("Keep ladder", "all 1h, monthly 1y long-term"), reach("Save"), key(enter), chromedp.WaitNotPresent(chromedp.CSS("[role=dialog]")), browser.See("monthly 365d long-term"))
 
 	do(t, tab, "its berth by keyboard", at("/groups/"+g.ID+"/berth"), browser.See("Machines, before and after"), reach("Names"), typed("{name}-em"), browser.See("→ tick-db-em"))
 	axe(t, tab, "berth")
