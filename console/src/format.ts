@@ -17,6 +17,7 @@ export function span(s: number | undefined | null): string {
   if (s === undefined || s === null) return "—";
   if (s < 0) return `-${span(-s)}`;
   s = Math.floor(s);
+  if (s > 0 && s % 31536000 === 0) return `${s / 31536000} y`;
   const parts: [number, string][] = [
     [Math.floor(s / 86400), "d"],
     [Math.floor((s % 86400) / 3600), "h"],
@@ -66,6 +67,7 @@ export const dayTime = (t: number) => `${day.format(t)} ${hm.format(t)}`;
 /** plainSpan writes seconds without loss, as the service reads them: "90s", "15min", "2d". */
 export function plainSpan(s: number): string {
   for (const [n, u] of [
+    [31536000, "y"],
     [604800, "w"],
     [86400, "d"],
     [3600, "h"],

@@ -5,7 +5,7 @@
 package forecast
 
 import (
-	"container/heap"
+	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -158,7 +158,8 @@ type state struct {
 	fixed          int64   // nanoseconds left that need no link
 	left           float64 // bytes left to cross the link
 	rate           float64
-	at             int // index in a heap
+	rank           int     // of its ID among all
+	heft, most     float64 // its weight, and how fast it may cross the link for each of it
 	out            *Outcome
 	observed       int64 // since when its exposure counts
 	area, over     float64
@@ -192,37 +193,12 @@ type link struct {
 	known bool
 }
 
-// queue is a heap of groups.
-type queue struct {
-	all  []*state
-	less func(a, b *state) bool
-}
-
-func (q *queue) Len() int           { return len(q.all) }
-func (q *queue) Less(i, j int) bool { return q.less(q.all[i], q.all[j]) }
-func (q *queue) Swap(i, j int) {
-	q.all[i], q.all[j] = q.all[j], q.all[i]
-	q.all[i].at, q.all[j].at = i, j
-}
-func (q *queue) Push(x any) {
-	s := x.(*state)
-	s.at = len(q.all)
-	q.all = append(q.all, s)
-}
-func (q *queue) Pop() any {
-	s := q.all[len(q.all)-1]
-	q.all = q.all[:len(q.all)-1]
-	return s
-}
-
 // Run makes a forecast. The same input gives the same.
 func Run(in Input) Output {
 	if in.Most == 0 {
 		in.Most = DefaultMost
 	}
 	r := &run{in: in, end: int64(in.For), starts: map[string]*memo{}}
-	r.coming.less = func(a, b *state) bool { return a.due < b.due || a.due == b.due && a.ID < b.ID }
-	r.ready.less = func(a, b *state) bool { return a.deadline < b.deadline || a.deadline == b.deadline && a.ID < b.ID }
 	r.out.Links = make([]LinkLoad, len(in.Links))
 	for i := range in.Links {
 		l := &in.Links[i]
@@ -230,6 +206,13 @@ func Run(in Input) Output {
 		r.links = append(r.links, link{Link: l, load: &r.out.Links[i], until: -1})
 	}
 	r.out.Groups = make([]Outcome, len(in.Groups))
+	ranks := map[string]int{}
+	for _, g := range in.Groups {
+		ranks[g.ID] = 0
+	}
+	for i, id := range slices.Sorted(maps.Keys(ranks)) {
+		ranks[id] = i
+	}
 	for i := range in.Groups {
 		g := &in.Groups[i]
 		s := &state{Group: g, out: &r.out.Groups[i], link: slices.IndexFunc(in.Links, func(l Link) bool { return l.ID == g.Link })}
@@ -237,6 +220,7 @@ func Run(in Input) Output {
 		s.began, s.sealed = !g.Last.IsZero(), !g.Captured.IsZero()
 		s.last, s.captured = r.since(g.Last), r.since(g.Captured)
 		s.lengths[0] = g.Length
+		s.rank, s.heft, s.most = ranks[g.ID], g.weight(), g.bound()/g.weight()
 		r.groups = append(r.groups, s)
 		if g.Under != nil {
 			r.takeUp(s)
@@ -321,7 +305,7 @@ func (r *run) plan(s *state) {
 		next = max(next, r.since(s.Until))
 	}
 	s.due = next
-	heap.Push(&r.coming, s)
+	r.coming.push(s.due, s)
 }
 
 func (s *state) expected() time.Duration {
@@ -346,12 +330,12 @@ func (r *run) loop() {
 	var batch []schedule.Facts
 	for r.now <= r.end && r.out.Cycles < r.in.Most {
 		r.rates()
-		for len(r.coming.all) > 0 && r.coming.all[0].due <= r.now {
-			s := heap.Pop(&r.coming).(*state)
+		for len(r.coming) > 0 && r.coming[0].key <= r.now {
+			s := r.coming.pop()
 			s.dueAt = r.now
 			f := r.facts(s)
 			s.deadline = r.since(f.Deadline(r.time(r.now)))
-			heap.Push(&r.ready, s)
+			r.ready.push(s.deadline, s)
 		}
 		batch = r.begin(batch)
 		if r.stale {
@@ -374,13 +358,13 @@ func (r *run) loop() {
 // are the earliest: of more, it could choose no others.
 func (r *run) begin(batch []schedule.Facts) []schedule.Facts {
 	free := r.in.Slots - len(r.active)
-	if free <= 0 || len(r.ready.all) == 0 {
+	if free <= 0 || len(r.ready) == 0 {
 		return batch
 	}
 	batch = batch[:0]
 	asked, held := r.asked[:0], r.held[:0]
-	for len(r.ready.all) > 0 && len(asked) < free {
-		s := heap.Pop(&r.ready).(*state)
+	for len(r.ready) > 0 && len(asked) < free {
+		s := r.ready.pop()
 		if s.link >= 0 && r.links[s.link].down {
 			held = append(held, s)
 			continue
@@ -397,7 +381,7 @@ func (r *run) begin(batch []schedule.Facts) []schedule.Facts {
 		}
 	}
 	for _, s := range held {
-		heap.Push(&r.ready, s)
+		r.ready.push(s.deadline, s)
 	}
 	r.asked, r.held = asked, held
 	r.stale = r.stale || len(asked) > 0
@@ -533,24 +517,24 @@ func (r *run) share() {
 		for _, s := range r.active {
 			if s.link == i && s.left > 0 {
 				on = append(on, s)
-				weight += s.weight()
+				weight += s.heft
 			}
 		}
 		r.on = on
 		left := r.links[i].rate
 		slices.SortFunc(on, func(a, b *state) int {
-			if x, y := a.bound()/a.weight(), b.bound()/b.weight(); x != y {
-				if x < y {
-					return -1
-				}
+			switch {
+			case a.most < b.most:
+				return -1
+			case a.most > b.most:
 				return 1
 			}
-			return strings.Compare(a.ID, b.ID)
+			return a.rank - b.rank
 		})
 		for _, s := range on {
-			s.rate = min(s.bound(), left*s.weight()/weight)
+			s.rate = min(s.most*s.heft, left*s.heft/weight)
 			left -= s.rate
-			weight -= s.weight()
+			weight -= s.heft
 		}
 	}
 	for _, s := range r.active {
@@ -581,8 +565,8 @@ func (g *Group) bound() float64 {
 // next is the next instant at which something happens.
 func (r *run) next() int64 {
 	next := int64(never)
-	if len(r.coming.all) > 0 {
-		next = r.coming.all[0].due
+	if len(r.coming) > 0 {
+		next = r.coming[0].key
 	}
 	for _, s := range r.active {
 		next = min(next, r.ends(s))

@@ -90,6 +90,9 @@ func Format(d time.Duration) string {
 		return "-" + Format(-d)
 	}
 	d = d.Round(time.Second)
+	if d%Year == 0 {
+		return fmt.Sprintf("%d y", d/Year)
+	}
 	type part struct {
 		n    int64
 		name string
