@@ -39,7 +39,6 @@ type shot struct {
 	await         string // text that shows when the page is complete
 	width, height int
 	do            chromedp.Action[chromedp.Void]
-	theme         string
 	at            string // the site, if it is not the one before
 }
 
@@ -117,29 +116,27 @@ func run(ctx context.Context, state, out, binary, only string) error {
 		if !strings.Contains(s.name, only) {
 			continue
 		}
+		site := home
 		if s.at != "" {
-			home = profiles.Profiles[s.at]
+			site = profiles.Profiles[s.at]
 		}
-		if signedIn != home.URL {
+		if signedIn != site.URL {
 			// One session for all ports of this machine: cookies know no ports.
-			if err := chromedp.Do(tab, browser.SignIn(home.URL, secrets.User, secrets.Password)); err != nil {
+			if err := chromedp.Do(tab, browser.SignIn(site.URL, secrets.User, secrets.Password)); err != nil {
 				return err
 			}
-			signedIn = home.URL
+			signedIn = site.URL
 		}
 		if s.width == 0 {
 			s.width, s.height = 1280, 800
 		}
-		if s.theme == "" {
-			s.theme = "light"
-		}
 		tctx, cancel := context.WithTimeout(tab, 30*time.Second)
 		steps := []chromedp.Action[chromedp.Void]{browser.Size(s.width, s.height),
 			func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
-				_, err := chromedp.Evaluate[string](fmt.Sprintf(`localStorage.setItem("theme", %q); "ok"`, s.theme))(ctx, t)
+				_, err := chromedp.Evaluate[string](`localStorage.setItem("theme", "light"); "ok"`)(ctx, t)
 				return chromedp.Void{}, err
 			},
-			chromedp.Navigate(home.URL + s.path), browser.See(s.await), chromedp.Sleep(1200 * time.Millisecond)} // charts and fonts settle
+			chromedp.Navigate(site.URL + s.path), browser.See(s.await), chromedp.Sleep(1200 * time.Millisecond)} // charts and fonts settle
 		if s.do != nil {
 			steps = append(steps, s.do)
 		}
