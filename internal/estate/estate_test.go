@@ -347,3 +347,24 @@ func TestSchema(t *testing.T) {
 	}
 	require.Error(t, compiled.Validate(map[string]any{"kind": "tier", "name": "A", "cadnce": "every 4 min"}))
 }
+
+// A machine that was left out and that somebody then protects by hand stays in what is
+// exported, and applying that changes nothing.
+func TestLeftOutAndProtected(t *testing.T) {
+	ctx, home, _ := rooms.Paired(t)
+	e := of(home)
+	v := apply(t, ctx, e, "kind: leftOut\nname: tick-app\nreason: it is rented\n", false)
+	require.True(t, v.Applied, "%+v", v.Faults)
+	v = apply(t, ctx, e, "kind: group\nname: Ticketing\nto: Eastmole\nmachines: [tick-app]\nrpo: 15 min\ncadence: every 5 min\nkeep: all 6h\n", false)
+	require.True(t, v.Applied, "%+v", v.Faults)
+	text, err := e.Export("")
+	require.NoError(t, err)
+	require.Contains(t, text, "kind: leftOut")
+	v = apply(t, ctx, e, text, true)
+	require.Empty(t, v.Faults)
+	for _, d := range v.Documents {
+		require.EqualValues(t, "as it is", d.Action, d.Name)
+	}
+	v = apply(t, ctx, e, "kind: leftOut\nname: tick-app\nreason: another\n", true)
+	require.NotEmpty(t, v.Faults)
+}

@@ -129,15 +129,18 @@ func (e *Estate) leftOut(p *plan, who actor.Actor, d *document, v *leftOutDoc) *
 		p.fault(d, "reason", "Say why it is left out: whoever looks later has to know.")
 		return nil
 	}
+	id := inventory.MachineID(place.ID, m.ID)
+	was, left := e.Inventory.LeftOut(place.ID, m.ID)
+	// A machine that was left out and that a group protects since, by somebody's hand, is
+	// as a file says that was written of it.
+	if left && was.Reason == strings.TrimSpace(v.Reason) {
+		return &step{action: unchange}
+	}
 	if r, ok := e.Groups.Guards(place.ID, m.ID); ok && r.Spec.Rule == nil {
 		p.fault(d, "name", "%s is protected by the group %s. Take it out there first.", m.Name, r.Spec.Name)
 		return nil
 	}
-	id := inventory.MachineID(place.ID, m.ID)
-	was, left := e.Inventory.LeftOut(place.ID, m.ID)
 	switch {
-	case left && was.Reason == strings.TrimSpace(v.Reason):
-		return &step{action: unchange}
 	case left:
 		return &step{action: change, changes: []api.Change{{Field: "reason", From: was.Reason, To: v.Reason}}, do: func(ctx context.Context) error { return e.Inventory.LeaveOut(ctx, who, []string{id}, v.Reason) },
 			undo: func(ctx context.Context) error { return e.Inventory.LeaveOut(ctx, who, []string{id}, was.Reason) }}

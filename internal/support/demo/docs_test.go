@@ -53,6 +53,8 @@ var (
 func documented(t *testing.T, binary, state string, ports int, password string) {
 	t.Helper()
 	dir := t.TempDir()
+	root, err := filepath.Abs("../../..")
+	require.NoError(t, err)
 	env := append(os.Environ(), "KESTREL_PROFILES="+filepath.Join(state, "profiles.json"), "PATH="+filepath.Dir(binary)+":"+os.Getenv("PATH"), "KESTREL_LAB_PASSWORD="+password)
 	ran := 0
 	for _, doc := range []string{"README.md", "docs/guide.md"} {
@@ -69,6 +71,7 @@ func documented(t *testing.T, binary, state string, ports int, password string) 
 				return fmt.Sprintf("127.0.0.1:%d", ports+n-7410)
 			})
 			line = strings.ReplaceAll(line, "/var/lib/kestrel-tide/demo/", state+"/")
+			line = strings.ReplaceAll(line, " docs/", " "+root+"/docs/")
 			if doc == "docs/guide.md" {
 				// "At the site that holds it", of any point.
 				line = strings.ReplaceAll(strings.ReplaceAll(line, "kestrel point", "kestrel -p eastmole point"), ":42", "")
@@ -79,7 +82,7 @@ func documented(t *testing.T, binary, state string, ports int, password string) 
 			line = strings.ReplaceAll(line, "kt-…", checkpoint.FindString(said))
 			require.NotContains(t, line, "…", "%s: %s cannot be run as it is written", doc, x.line)
 			cmd := exec.CommandContext(t.Context(), "bash", "-o", "pipefail", "-c", line)
-			cmd.Env = env
+			cmd.Env, cmd.Dir = env, dir
 			b, err := cmd.CombinedOutput()
 			said = string(b)
 			if x.refused {
