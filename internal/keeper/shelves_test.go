@@ -182,7 +182,7 @@ func TestALongTermStoreThatComesLater(t *testing.T) {
 func TestALongTermStoreThatIsFull(t *testing.T) {
 	longTerm(t, "1h 6h, 1d 60d long-term", func(t *testing.T, r *rig) {
 		r.LongTerm.SetFloor(1 << 50)
-		for range 3 * 8 {
+		for range 10 { // a day is over
 			r.seal()
 			time.Sleep(3 * time.Hour)
 		}

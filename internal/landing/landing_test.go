@@ -120,6 +120,13 @@ func (h *hypervisor) RunIn(_ context.Context, _, command string, _ time.Duration
 	return nil
 }
 
+// hush makes the agents of its guests silent, or lets them answer.
+func (h *hypervisor) hush(silent bool) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.silent = silent
+}
+
 // Landed copies some more each time it is asked.
 func (h *hypervisor) Landed(_ context.Context, id string) (platform.Landed, error) {
 	h.mu.Lock()
@@ -550,13 +557,13 @@ func TestLandingByABerth(t *testing.T) {
 		require.Equal(t, "10.99.4.21/24", *l.Nics[0].Address)
 		require.NoError(t, r.l.Remove(t.Context(), rooms.Anna(), l.ID))
 
-		r.h.silent = true
+		r.h.hush(true)
 		_, l, _ = drill(berth.Agent)
 		require.Equal(t, "Its guest agent does not answer yet.", *l.Guest)
 		r.halt()
 		require.NoError(t, r.Store.Close())
 		r.start() // what was not told is told after a restart
-		r.h.silent = false
+		r.h.hush(false)
 		after(2 * time.Minute)
 		l = r.get(l.ID)
 		require.Equal(t, api.LandingStateLocal, l.State)
@@ -598,7 +605,7 @@ func TestLandingByABerth(t *testing.T) {
 func TestAnAgentThatNeverAnswers(t *testing.T) {
 	virtual(t, func(t *testing.T, r *rig) {
 		after(6 * time.Second)
-		r.h.silent = true
+		r.h.hush(true)
 		r.arrivals = []berth.Arrival{arrives("tick-db", berth.Agent)}
 		in := r.ask()
 		in.Berth = new("live")

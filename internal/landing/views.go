@@ -54,13 +54,13 @@ func (a *arrival) view(v *api.Landing) {
 	}
 	v.Berth, v.Way = new(api.LandingBerth(a.Kind)), new(string(a.Way))
 	if a.Came != "" {
-		v.Guest = &a.Came
+		v.Guest = new(a.Came)
 	}
 	if a.CPUs > 0 {
-		v.Cpus = &a.CPUs
+		v.Cpus = new(a.CPUs)
 	}
 	if a.Memory > 0 {
-		v.MemoryBytes = &a.Memory
+		v.MemoryBytes = new(a.Memory)
 	}
 }
 

@@ -11,8 +11,8 @@ import (
 var ErrFull = errors.New("the point store is full")
 
 // SetFloor sets how many bytes of the file system incoming blocks have to leave
-// free. It is to be called before the store is used.
-func (s *Store) SetFloor(bytes int64) { s.floor = bytes }
+// free.
+func (s *Store) SetFloor(bytes int64) { s.floor.Store(bytes) }
 
 // DefaultFloor is a twentieth of the file system at dir, but at least 1 GiB and
 // at most 50.
@@ -36,15 +36,16 @@ func (s *Store) Room() error { return s.room() }
 // room refuses what comes in while there is less than the floor. What the store
 // writes of itself, such as what a sweep moves, is not asked.
 func (s *Store) room() error {
-	if s.floor == 0 {
+	floor := s.floor.Load()
+	if floor == 0 {
 		return nil
 	}
 	free, err := s.free()
 	if err != nil {
 		return err
 	}
-	if free < s.floor {
-		return fmt.Errorf("%w: %d MiB are free and %d MiB are to stay free", ErrFull, free>>20, s.floor>>20)
+	if free < floor {
+		return fmt.Errorf("%w: %d MiB are free and %d MiB are to stay free", ErrFull, free>>20, floor>>20)
 	}
 	return nil
 }

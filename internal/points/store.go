@@ -94,7 +94,7 @@ type Store struct {
 	healedSeen atomic.Int64
 	moved      atomic.Int64           // records that were written anew
 	retainedAs atomic.Pointer[string] // what Retain did last
-	floor      int64                  // bytes of the file system that incoming blocks leave free
+	floor      atomic.Int64           // bytes of the file system that incoming blocks leave free
 }
 
 // Options are what a store may be opened with.
@@ -338,7 +338,7 @@ func (s *Store) Usage() Usage {
 	u.Intakes = len(s.intakes)
 	s.intakeMu.Unlock()
 	u.FreeBytes, _ = s.free()
-	u.FloorBytes = s.floor
+	u.FloorBytes = s.floor.Load()
 	return u
 }
 
