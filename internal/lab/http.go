@@ -50,6 +50,7 @@ func (l *Lab) Handler(user, password string) http.Handler {
 	mux.HandleFunc("GET /v1/checkpoints/{name}/digests", func(w http.ResponseWriter, r *http.Request) {
 		answer(w, l.Digests(r.PathValue("name")), nil)
 	})
+	l.handleLandings(mux)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		u, p, _ := r.BasicAuth()
 		if !same(u, user) || !same(p, password) {

@@ -51,7 +51,10 @@ type Lab struct {
 	cps      map[string]*checkpoint
 	limits   map[string]*rate.Limiter // by datastore
 	digests  []wire.Digest            // newest last
-	stopped  chan struct{}            // closed when Run ends: nobody waits for a slow datastore then
+	copies   sync.WaitGroup           // of landed machines' disks
+	ctx      context.Context          // of what goes on in the background
+	stop     context.CancelFunc
+	stopped  chan struct{} // closed when Run ends: nobody waits for a slow datastore then
 	frozen   func(cp string, machine, disk string, content *FrozenDisk)
 }
 
@@ -63,10 +66,11 @@ type FrozenDisk struct {
 
 type machine struct {
 	ScenarioMachine
-	id    string
-	power string
-	disks []*disk
-	guest *guest
+	landed *landed // nil: it is of the scenario
+	id     string
+	power  string
+	disks  []*disk
+	guest  *guest
 }
 
 type checkpoint struct {
@@ -80,6 +84,7 @@ type state struct {
 	Power       map[string]string
 	Checkpoints map[string]*checkpoint
 	Digests     []wire.Digest
+	Landed      []*landed `json:",omitempty"`
 }
 
 const (
@@ -100,6 +105,7 @@ func Open(dir string, sc Scenario, clk clock.Clock, nbdAddress string) (*Lab, er
 	if err != nil && !fresh {
 		return nil, fmt.Errorf("read lab state: %w", err)
 	}
+	l.ctx, l.stop = context.WithCancel(context.Background())
 	l.scenario, l.digests = st.Scenario, st.Digests
 	if st.Checkpoints != nil {
 		l.cps = st.Checkpoints
@@ -121,6 +127,11 @@ func Open(dir string, sc Scenario, clk clock.Clock, nbdAddress string) (*Lab, er
 			return nil, fmt.Errorf("machine %s: %w", sm.Name, err)
 		}
 		l.machines = append(l.machines, m)
+	}
+	for _, x := range st.Landed {
+		if err := l.reopenLanded(x, st.Power[x.ID]); err != nil {
+			return nil, fmt.Errorf("machine %s: %w", x.Name, err)
+		}
 	}
 	for name, cp := range l.cps {
 		for _, cd := range cp.Disks {
@@ -183,6 +194,9 @@ func (l *Lab) save() error {
 	st := state{Scenario: l.scenario, Power: map[string]string{}, Checkpoints: l.cps, Digests: l.digests}
 	for _, m := range l.machines {
 		st.Power[m.id] = m.power
+		if m.landed != nil {
+			st.Landed = append(st.Landed, m.landed)
+		}
 	}
 	b, err := json.Marshal(st)
 	if err != nil {
@@ -229,7 +243,7 @@ func (l *Lab) Step(now time.Time) error {
 	for _, m := range on {
 		var peer *guest
 		for _, p := range ms {
-			if p.Name == m.Workload.After {
+			if p.Name == m.Workload.After || p.landed != nil && m.landed != nil && p.landed.Machine.Name == m.Workload.After {
 				peer = p.guest
 			}
 		}
@@ -242,6 +256,8 @@ func (l *Lab) Step(now time.Time) error {
 
 // Close lets go of the disks.
 func (l *Lab) Close() error {
+	l.stop()
+	l.copies.Wait()
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for _, m := range l.machines {
@@ -304,6 +320,9 @@ func (l *Lab) describe(m *machine) platform.Machine {
 	out := platform.Machine{ID: m.id, Agent: agent, Name: m.Name, Folder: m.Folder, Tags: m.Tags, Host: m.Host, Pool: m.Pool, Power: m.power,
 		Guest: m.ScenarioMachine.Guest, CPUs: m.CPUs, MemoryBytes: int64(m.MemGiB * (1 << 30)), Disks: []platform.Disk{},
 		NICs: []platform.NIC{{MAC: macOf(m.Name), Network: m.Network, Address: m.Address}}}
+	if m.landed != nil {
+		out.Landed, out.NICs = true, m.landed.nics(l.scenario.Networks)
+	}
 	for i, d := range m.disks {
 		d.mu.RLock()
 		out.Disks = append(out.Disks, platform.Disk{Key: diskKey(i), Label: m.Disks[i].Label, SizeBytes: d.size,
@@ -318,7 +337,7 @@ func (l *Lab) Inventory() platform.Inventory {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	inv := platform.Inventory{Hosts: l.scenario.Hosts, Pools: l.scenario.Pools, Networks: slices.Clone(l.scenario.Networks), Folders: slices.Clone(l.scenario.Folders),
-		Names: berth.Names{Most: maxName, Only: "-_.", Start: true}}
+		Names: berth.Names{Most: maxName, Only: "-_.", Start: true}, Ways: []berth.Way{berth.DHCP, berth.Agent}}
 	for i := range inv.Networks {
 		inv.Networks[i].Kind = cmp.Or(inv.Networks[i].Kind, platform.NetworkVirtual)
 	}
@@ -361,7 +380,7 @@ func (l *Lab) Checkpoint(r wire.CheckpointRequest) (wire.Checkpoint, error) {
 		return wire.Checkpoint{}, err
 	}
 	cp := &checkpoint{Token: hex.EncodeToString(token)}
-	cp.Name, cp.Open, cp.NBD = r.Name, true, l.nbdAt
+	cp.Name, cp.Open, cp.NBD, cp.Programs = r.Name, true, l.nbdAt, map[string]wire.Program{}
 	var ms []*machine
 	for _, id := range r.Machines {
 		m, err := l.machineByID(id)
@@ -396,6 +415,11 @@ func (l *Lab) take(r wire.CheckpointRequest, ms []*machine, cp *checkpoint) erro
 	var done []*disk
 	for _, m := range ms {
 		cp.Machines = append(cp.Machines, l.describe(m))
+		p, err := m.program()
+		if err != nil {
+			return err
+		}
+		cp.Programs[m.id] = p
 		for i, d := range m.disks {
 			if slices.Contains(r.Leave, wire.LeftDisk{Machine: m.id, Disk: diskKey(i)}) {
 				continue

@@ -215,7 +215,7 @@ func (l *Landings) place(x *plan, wish string) (platform.Lander, bool) {
 	lander, can := p.Lander()
 	switch {
 	case !can:
-		x.fault("platform", "Machines cannot be started on %s, a platform of the kind %s. Choose one of the kind libvirt.", p.Name, p.Kind)
+		x.fault("platform", "Machines cannot be started on %s, a platform of the kind %s; choose another.", p.Name, p.Kind)
 		return nil, false
 	case !p.Up:
 		x.fault("platform", "%s cannot be reached now.", p.Name)

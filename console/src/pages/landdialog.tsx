@@ -63,7 +63,7 @@ export function LandDialog({ p, onClose }: { p: Point; onClose: () => void }) {
         open
         onOpenChange={(o) => !o && onClose()}
         title="Start machines here"
-        intro="This site has no platform on which machines can be started. Add one of the kind libvirt on the page Platforms."
+        intro="This site has no platform on which machines can be started. Add one on the page Platforms."
       >
         <div className="flex justify-end">
           <Button onClick={onClose}>Close</Button>

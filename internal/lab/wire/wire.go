@@ -2,6 +2,7 @@
 package wire
 
 import (
+	"encoding/json"
 	"time"
 
 	"kestrel/internal/platform"
@@ -58,6 +59,8 @@ type Checkpoint struct {
 	NBD      string             `json:"nbd"` // host:port
 	Disks    []CheckpointDisk   `json:"disks"`
 	Machines []platform.Machine `json:"machines"`
+	// Programs are those of the machines' guests, by machine.
+	Programs map[string]Program `json:"programs,omitempty"`
 	Quiet    []Quiet            `json:"quiet,omitempty"`
 }
 
@@ -98,4 +101,74 @@ type Power struct {
 type Problem struct {
 	Title  string `json:"title"`
 	Detail string `json:"detail"`
+}
+
+// Program is what a machine's guest does, as a checkpoint keeps it, so that it goes on
+// where the machine is started from a point.
+type Program struct {
+	Workload json.RawMessage `json:"workload"`
+	Agent    json.RawMessage `json:"agent,omitempty"`
+}
+
+// Landing makes a machine from a point.
+type Landing struct {
+	ID        string           `json:"id"` // UUID, and the machine's ID
+	Name      string           `json:"name"`
+	Datastore string           `json:"datastore"` // ID
+	Pool      string           `json:"pool,omitempty"`
+	Machine   platform.Machine `json:"machine"` // as at home, in the size that it is to have
+	Program   Program          `json:"program"`
+	Disks     []LandingDisk    `json:"disks"`
+	NICs      []LandingNIC     `json:"nics"`
+}
+
+// LandingDisk is a disk and the export that it reads from; without an export it is empty.
+type LandingDisk struct {
+	Key     string `json:"key"`
+	Size    int64  `json:"size"`
+	Address string `json:"address,omitempty"` // host:port
+	Export  string `json:"export,omitempty"`
+}
+
+// LandingNIC is a card as it is here; an empty network is a pulled cable.
+type LandingNIC struct {
+	MAC     string `json:"mac"`
+	Network string `json:"network"` // ID
+	Address string `json:"address"`
+}
+
+// Start starts a landed machine; waiting, its guest does not run yet.
+type Start struct {
+	Waiting bool `json:"waiting"`
+}
+
+// Landed is how a landing stands.
+type Landed struct {
+	Power string       `json:"power"`
+	Disks []LandedDisk `json:"disks"`
+}
+
+// LandedDisk is how far a disk has been made local.
+type LandedDisk struct {
+	Key   string `json:"key"`
+	Local bool   `json:"local"`
+	Busy  bool   `json:"busy"`
+	Done  int64  `json:"done"`
+	Total int64  `json:"total"`
+}
+
+// MakeLocal begins to copy what is not local.
+type MakeLocal struct {
+	BytesPerSecond int64 `json:"bytesPerSecond"` // 0: no limit
+}
+
+// Run has a guest's agent run a command.
+type Run struct {
+	Command string `json:"command"`
+}
+
+// Ran says what came of it; an empty Why is success.
+type Ran struct {
+	Silent bool   `json:"silent"` // no agent answers
+	Why    string `json:"why,omitempty"`
 }

@@ -231,7 +231,8 @@ func (d *Driver) capture(ctx context.Context, cp wire.Checkpoint, base string) (
 		for i := range m.Disks {
 			m.Disks[i].UsedBytes = 0
 		}
-		b, err := json.Marshal(m)
+		p := cp.Programs[m.ID]
+		b, err := json.Marshal(Config{m, &p})
 		if err != nil {
 			return nil, err
 		}

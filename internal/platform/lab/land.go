@@ -1,0 +1,138 @@
+package lab
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"kestrel/internal/lab/wire"
+	"kestrel/internal/platform"
+)
+
+// Config is a machine's configuration as points keep it.
+type Config struct {
+	platform.Machine
+	Lab *wire.Program `json:"lab"` // what its guest does
+}
+
+// Fits implements platform.Lander.
+func (d *Driver) Fits(config json.RawMessage) error {
+	_, err := configOf(config)
+	return err
+}
+
+func configOf(config json.RawMessage) (Config, error) {
+	var c Config
+	if err := json.Unmarshal(config, &c); err != nil || c.Lab == nil {
+		return c, fmt.Errorf("the point keeps no lab's description of it: %w", platform.ErrConfig)
+	}
+	return c, nil
+}
+
+// Land implements platform.Lander.
+func (d *Driver) Land(ctx context.Context, r platform.Landing) error {
+	c, err := configOf(r.Config)
+	if err != nil {
+		return fmt.Errorf("machine %s: %w", r.Name, err)
+	}
+	if r.Seed != nil {
+		return fmt.Errorf("machine %s: a lab has no drive for a seed disk: %w", r.Name, platform.ErrConfig)
+	}
+	in := wire.Landing{ID: r.ID, Name: r.Name, Datastore: r.Datastore, Pool: r.Pool, Machine: c.Machine, Program: *c.Lab}
+	if r.CPUs > 0 {
+		in.Machine.CPUs = r.CPUs
+	}
+	if r.MemoryBytes > 0 {
+		in.Machine.MemoryBytes = r.MemoryBytes
+	}
+	for _, k := range r.Disks {
+		x := wire.LandingDisk{Key: k.Key, Size: k.Size}
+		if !k.Empty {
+			if k.TLS {
+				return fmt.Errorf("machine %s: a lab reads disks in the clear only, from the machine that it runs on: %w", r.Name, platform.ErrConfig)
+			}
+			x.Address, x.Export = net.JoinHostPort(k.Host, strconv.Itoa(k.Port)), k.Export
+		}
+		in.Disks = append(in.Disks, x)
+	}
+	for i, n := range r.NICs {
+		x := wire.LandingNIC{MAC: n.Here(), Network: n.Network}
+		switch {
+		case n.Reserve.IsValid():
+			x.Address = n.Reserve.String()
+		case i < len(c.NICs):
+			x.Address = c.NICs[i].Address // the guest keeps what it had
+		}
+		in.NICs = append(in.NICs, x)
+	}
+	err = d.call(ctx, http.MethodPost, "/v1/landings", in, nil)
+	if err != nil && strings.Contains(err.Error(), " answers 400") {
+		return fmt.Errorf("%w: %w", err, platform.ErrConfig)
+	}
+	return err
+}
+
+func landing(id string) string { return "/v1/landings/" + url.PathEscape(id) }
+
+// StartLanded implements platform.Lander.
+func (d *Driver) StartLanded(ctx context.Context, id string, waiting bool) error {
+	return d.call(ctx, http.MethodPost, landing(id)+"/start", wire.Start{Waiting: waiting}, nil)
+}
+
+// ResumeLanded implements platform.Lander.
+func (d *Driver) ResumeLanded(ctx context.Context, id string) error {
+	return d.call(ctx, http.MethodPost, landing(id)+"/resume", nil, nil)
+}
+
+// MakeLocal implements platform.Lander.
+func (d *Driver) MakeLocal(ctx context.Context, id string, limit int64) error {
+	return d.call(ctx, http.MethodPost, landing(id)+"/local", wire.MakeLocal{BytesPerSecond: limit}, nil)
+}
+
+// RunIn implements platform.Lander.
+func (d *Driver) RunIn(ctx context.Context, id, command string, limit time.Duration) error {
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	var ran wire.Ran
+	err := d.call(ctx, http.MethodPost, landing(id)+"/run", wire.Run{Command: command}, &ran)
+	switch {
+	case err != nil:
+		return err
+	case ran.Silent:
+		return platform.ErrSilent
+	case ran.Why != "":
+		return errors.New(ran.Why)
+	}
+	return nil
+}
+
+// Landed implements platform.Lander.
+func (d *Driver) Landed(ctx context.Context, id string) (platform.Landed, error) {
+	var x wire.Landed
+	if err := d.call(ctx, http.MethodGet, landing(id), nil, &x); err != nil {
+		return platform.Landed{}, err
+	}
+	out := platform.Landed{Power: x.Power}
+	for _, k := range x.Disks {
+		out.Disks = append(out.Disks, platform.LandedDisk(k))
+	}
+	return out, nil
+}
+
+// RemoveLanded implements platform.Lander.
+func (d *Driver) RemoveLanded(ctx context.Context, id string) error {
+	err := d.call(ctx, http.MethodDelete, landing(id), nil, nil)
+	if errors.Is(err, platform.ErrGone) {
+		return nil
+	}
+	return err
+}
+
+var _ platform.Lander = (*Driver)(nil)
