@@ -249,6 +249,10 @@ func (b *Berths) defaults(r directory.Record, x berth.Berth) []berth.Level {
 			out = append(out, berth.Level{From: "the only one here", Settings: berth.Settings{Platform: name}})
 		}
 	}
+	if over.Platform != "" && !strings.EqualFold(name, over.Platform) {
+		// What the link's default says of places is of the platform that it names.
+		over.Pool, over.Datastore, over.Folder, over.Networks = "", "", "", nil
+	}
 	if p, err := b.Inventory.Find(name); err == nil && name != "" {
 		s := b.get(OfPlatform, p.ID).Settings
 		s.Platform = ""

@@ -211,3 +211,25 @@ func jsonEqual(a, b []byte) bool {
 	q, _ := json.Marshal(y)
 	return string(p) == string(q)
 }
+
+// What a link's default says of places is of the platform that it names, and counts for no
+// group that arrives on another.
+func TestADefaultIsOfItsPlatform(t *testing.T) {
+	ctx, home, recovery, g := pier(t)
+	anna := rooms.Anna()
+	p, err := recovery.Inventory.Create(ctx, anna, api.NewPlatform{Name: "slip", Kind: "lab", Address: "http://127.0.0.1:3"})
+	require.NoError(t, err)
+	recovery.Inventory.Refresh(ctx, p.ID)
+	_, err = recovery.Berths.WriteDefault(ctx, anna, berths.OfLink, rooms.HomeName, 0, json.RawMessage(`{"platform":"dock","folder":"/pier","suffix":"quay.example","networks":[{"home":"pier-lan","live":"pier-lan"}]}`))
+	require.NoError(t, err)
+	folder := func(text string) (string, string, string) {
+		v, err := home.Berths.Preview(ctx, anna, g.ID, json.RawMessage(text))
+		require.NoError(t, err)
+		a := v.Arrivals[0]
+		return a.Folder.Value, a.Cards[0].Live.Network.Value, a.Suffix.Value
+	}
+	where, network, suffix := folder(`{}`)
+	require.Equal(t, []string{"/pier", "pier-lan", "quay.example"}, []string{where, network, suffix})
+	where, network, suffix = folder(`{"platform":"slip"}`)
+	require.Equal(t, []string{"", "", "quay.example"}, []string{where, network, suffix})
+}
