@@ -25,9 +25,14 @@ func pier(t *testing.T) (ctx context.Context, home, recovery *rooms.House, g api
 	recovery.Shed.Change(func([]platform.Machine) []platform.Machine {
 		return []platform.Machine{{ID: "m-crane", Name: "crane", NICs: []platform.NIC{{MAC: "02:00:00:00:00:aa", Network: "pier-lan", Address: "10.40.9.99"}}}}
 	})
-	for _, p := range recovery.Inventory.All() {
-		recovery.Inventory.Refresh(ctx, p.ID)
-	}
+	// One that is under way may still tell of the machines before.
+	require.NoError(t, recovery.Until(ctx, func() bool {
+		for _, p := range recovery.Inventory.All() {
+			recovery.Inventory.Refresh(ctx, p.ID)
+		}
+		held := recovery.Inventory.All()[0].Held().Machines
+		return len(held) == 1 && held[0].Name == "crane"
+	}))
 	g, err = home.Sealed(ctx, rooms.NewGroup())
 	require.NoError(t, err)
 	return ctx, home, recovery, g
