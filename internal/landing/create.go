@@ -137,7 +137,7 @@ func (l *Landings) plan(who actor.Actor, seal *points.Seal, in api.NewLanding) *
 		}
 		stores[store.ID] = store
 		s := newState(records.Landing{ID: uuid.NewString(), Point: seal.Point, Platform: x.place.ID, Machine: m.ID, Token: serving.NewToken(), State: preparing, CreatedBy: who.String(), CreatedAt: l.Clock.Now().UTC()})
-		s.detail = detail{Name: m.Name, MachineName: m.Name, GroupID: seal.Group.ID, GroupName: seal.Group.Name, PointNumber: seal.Number, CaptureAt: seal.CaptureAt, Datastore: store.ID, How: how, Sizes: map[string]int64{}}
+		s.detail = detail{Name: m.Name, MachineName: m.Name, GroupID: seal.Group.ID, GroupName: seal.Group.Name, PointNumber: seal.Number, CaptureAt: seal.CaptureAt, Datastore: store.ID, Store: store.Name, How: how, Sizes: map[string]int64{}}
 		if in.LocalBytesPerSecond != nil {
 			s.detail.Limit = *in.LocalBytesPerSecond
 		}
@@ -283,7 +283,7 @@ func (x *plan) attach(s *state, m points.SealMachine, networks map[string]string
 				x.fault("networks", "%s has no network %q; it has %s.", x.place.Name, c.Network, networkNames(here))
 				continue
 			}
-			c.Network = here[at].ID
+			c.Network, c.Name = here[at].ID, here[at].Name
 			if strings.EqualFold(here[at].Name, n.Network) && c.Network != "user" {
 				if !homeAllowed {
 					x.fault("networks", "%s would be on %q, the network that it is on at home: if home still runs, two machines have the same addresses. Choose another network, or allow it with homeNetwork.", m.Name, n.Network)

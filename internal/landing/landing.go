@@ -97,7 +97,8 @@ type detail struct {
 	GroupName   string           `json:"groupName"`
 	PointNumber int64            `json:"pointNumber"`
 	CaptureAt   time.Time        `json:"captureAt"`
-	Datastore   string           `json:"datastore"`
+	Datastore   string           `json:"datastore"` // ID
+	Store       string           `json:"store"`     // its name
 	How         string           `json:"how"`
 	NICs        []card           `json:"nics"`
 	Arrival     *arrival         `json:"arrival,omitempty"` // nil without a berth
@@ -114,10 +115,11 @@ type detail struct {
 
 // card says what a network card is attached to.
 type card struct {
-	MAC     string `json:"mac"`          // at home
-	Home    string `json:"home"`         // network at home
-	Network string `json:"network"`      // here; empty means not connected
-	As      string `json:"as,omitempty"` // its address here, where it is another
+	MAC     string `json:"mac"`            // at home
+	Home    string `json:"home"`           // network at home
+	Network string `json:"network"`        // here, its ID; empty means not connected
+	Name    string `json:"name,omitempty"` // of that network
+	As      string `json:"as,omitempty"`   // its address here, where it is another
 	// Guest is what its guest is told; nil is nothing.
 	Guest *berth.GuestCard `json:"guest,omitempty"`
 }

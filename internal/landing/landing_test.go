@@ -579,7 +579,7 @@ func TestLandingByABerth(t *testing.T) {
 		after(3 * time.Minute)
 		l = r.get(l.ID)
 		require.Equal(t, "x-tick-db-em", l.Name)
-		require.Equal(t, "n-quay", l.Nics[0].Network)
+		require.Equal(t, "quay-lan", l.Nics[0].Network)
 		require.NotEqual(t, l.Nics[0].Mac, *l.Nics[0].MacHere, "a card of its own, since home is on that network too")
 		require.Nil(t, l.Nics[0].Address, "the address is for the berth's network")
 		require.Nil(t, l.Cpus, "as at home")

@@ -28,7 +28,7 @@ func (l *Landings) seen() map[string]platform.Machine {
 
 // nic is a card as the contract shows it.
 func (c card) view(now platform.Machine) api.LandingNic {
-	v := api.LandingNic{Mac: c.MAC, Home: c.Home, Network: c.Network}
+	v := api.LandingNic{Mac: c.MAC, Home: c.Home, Network: c.Name}
 	if c.As != "" {
 		v.MacHere = &c.As
 	}
@@ -68,7 +68,7 @@ func (a *arrival) view(v *api.Landing) {
 func (l *Landings) view(s *state, platformName string, now platform.Machine) api.Landing {
 	x := s.detail
 	v := api.Landing{ID: s.rec.ID, Point: s.rec.Point, PointNumber: x.PointNumber, GroupName: x.GroupName, CaptureAt: x.CaptureAt, Machine: x.MachineName, Name: x.Name, Platform: s.rec.Platform, PlatformName: platformName,
-		Datastore: x.Datastore, How: api.LandingHow(x.How), State: api.LandingState(s.rec.State), Nics: []api.LandingNic{}, LocalBytes: x.LocalBytes, TotalBytes: x.TotalBytes,
+		Datastore: x.Store, How: api.LandingHow(x.How), State: api.LandingState(s.rec.State), Nics: []api.LandingNic{}, LocalBytes: x.LocalBytes, TotalBytes: x.TotalBytes,
 		StartedAt: x.StartedAt, LocalAt: x.LocalAt, CreatedAt: s.rec.CreatedAt, CreatedBy: s.rec.CreatedBy}
 	if x.Note != "" {
 		v.Note = &x.Note
