@@ -88,7 +88,7 @@ func run(ctx context.Context, state, out, binary, only string) error {
 		{name: "points", path: "/points?group=" + id["Vessel tracking"], await: "long-term", at: "eastmole"},
 		{name: "berth", path: "/groups/" + id["Vessel tracking"] + "/berth", await: "track-ingest-em"},
 		{name: "forecast", path: "/forecast", await: "were stepped through"},
-		{name: "file", path: "/file", await: "kind: tier"},
+		{name: "file", path: "/file", await: "Settings as a file"},
 		{name: "machines", path: "/machines", await: "that are to be"},
 		{name: "survey", path: "/surveys/" + survey, await: "What they would need"},
 		{name: "tiers", path: "/tiers", await: "Harbour-1"},
@@ -218,8 +218,7 @@ func terminal(ctx context.Context, state, out, binary string) error {
 		return err
 	}
 	for name, command := range map[string]string{
-		"terminal-tide":   abs + " tide",
-		"terminal-status": "echo '$ kestrel status'; " + abs + " status; echo; echo '$ kestrel group show \"Vessel tracking\"'; " + abs + ` group show "Vessel tracking"; sleep 60`,
+		"terminal-tide": abs + " tide",
 	} {
 		png := filepath.Join(out, name+".png")
 		cmd := exec.CommandContext(ctx, "xvfb-run", "-a", "-s", "-screen 0 1280x800x24", "sh", "-c",
