@@ -3264,6 +3264,8 @@ export interface components {
         PointMachine: {
             id: string;
             name: string;
+            /** @description Of the platform that it comes from, and on which it can be started; empty if it is not known, as at the site that does not hold the point */
+            kind: string;
             quiesced: boolean;
             nics: components["schemas"]["Nic"][];
             disks: components["schemas"]["PointDisk"][];

@@ -1805,6 +1805,9 @@ type PointMachine struct {
 	Disks []PointDisk `json:"disks"`
 	ID    string      `json:"id"`
 
+	// Kind Of the platform that it comes from, and on which it can be started; empty if it is not known, as at the site that does not hold the point
+	Kind string `json:"kind"`
+
 	// LeftOut Disks that it had and the point has not; they are made empty where it is started
 	LeftOut  *[]LeftDisk `json:"leftOut,omitempty"`
 	Name     string      `json:"name"`

@@ -141,6 +141,14 @@ func percent(share float64) string {
 	return fmt.Sprintf("%.1f %%", 100*share)
 }
 
+// within is the share of time within the target; 100 only if it is all of it.
+func within(g api.GroupForecast) string {
+	if g.Briefly {
+		return fmt.Sprintf("%.2f %%", min(99.99, 100*g.Within))
+	}
+	return percent(g.Within)
+}
+
 func siteForecast(w *tabwriter.Writer, v api.SiteForecast) {
 	verdict := "all groups keep their targets"
 	missing, briefly := standing(v)
@@ -184,7 +192,7 @@ func siteForecast(w *tabwriter.Writer, v api.SiteForecast) {
 		if g.ChangeFrom == "none" && !g.Seeding && g.SeedFinishAt == nil {
 			ships, each = "?", "?"
 		}
-		row(w, g.Name, g.Link, secs(g.TargetSeconds), secs(g.WorstSeconds), secs(g.MeanSeconds), percent(g.Within), g.Cycles, ships, each, note)
+		row(w, g.Name, g.Link, secs(g.TargetSeconds), secs(g.WorstSeconds), secs(g.MeanSeconds), within(g), g.Cycles, ships, each, note)
 	}
 	row(w)
 	row(w, "LINK TO", "CARRIES NOW", "NEEDED", "USED", "BUSIEST HOUR", "SHIPS", "STORE FULL")

@@ -105,7 +105,7 @@ func (k *Keeper) views(ctx context.Context, recs []records.Point) ([]api.Point, 
 			}
 		}
 		for _, m := range x.Machines {
-			pm := api.PointMachine{ID: m.ID, Name: m.Name, Disks: []api.PointDisk{}, Quiesced: m.Quiesced, Nics: []api.Nic{}}
+			pm := api.PointMachine{ID: m.ID, Name: m.Name, Kind: platform.KindOf(m.Config), Disks: []api.PointDisk{}, Quiesced: m.Quiesced, Nics: []api.Nic{}}
 			for _, n := range MachineConfig(m).NICs {
 				pm.Nics = append(pm.Nics, api.Nic{Mac: n.MAC, Network: n.Network, Address: n.Address})
 			}

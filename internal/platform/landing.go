@@ -11,6 +11,22 @@ import (
 // ErrSilent says that a guest has no agent, or that it does not answer.
 var ErrSilent = errors.New("its guest agent does not answer")
 
+// KindOf is the kind of platform that a machine's description is of: each puts what only it
+// understands under its own name. It is empty if none is there, as in points of earlier
+// versions.
+func KindOf(config json.RawMessage) string {
+	var parts map[string]json.RawMessage
+	if json.Unmarshal(config, &parts) != nil {
+		return ""
+	}
+	for _, kind := range []string{"libvirt", "lab"} {
+		if _, ok := parts[kind]; ok {
+			return kind
+		}
+	}
+	return ""
+}
+
 // NotConnected is the network of a card whose cable is pulled.
 const NotConnected = ""
 

@@ -130,7 +130,7 @@ function Verdict({ f, supposing }: { f: Forecast; supposing: boolean }) {
       </div>
       {briefly.map((g) => (
         <div key={g.id}>
-          {g.name} is above its {span(g.targetSeconds)} for {(100 - g.within * 100).toFixed(2)} % of the time,{" "}
+          {g.name} is above its {span(g.targetSeconds)} for {(100 - Number(within(g))).toFixed(2)} % of the time,{" "}
           {span(g.worstSeconds)} at worst.
         </div>
       ))}
@@ -149,6 +149,10 @@ function Verdict({ f, supposing }: { f: Forecast; supposing: boolean }) {
 
 /** unknown tells that nothing is known of what a group's cycles ship. */
 const unknown = (g: Schemas["GroupForecast"]) => g.changeFrom === "none" && !g.seeding && !g.seedFinishAt;
+
+/** within is the share of time within the target; 100 only if it is all of it. */
+const within = (g: Schemas["GroupForecast"]) =>
+  g.briefly ? Math.min(99.99, g.within * 100).toFixed(2) : (g.within * 100).toFixed(g.within > 0.9995 ? 0 : 1);
 
 function Groups({ f }: { f: Forecast }) {
   return (
@@ -198,7 +202,7 @@ function Groups({ f }: { f: Forecast }) {
                 <td className={`${td} whitespace-nowrap`}>{span(g.targetSeconds)}</td>
                 <td className={`${td} whitespace-nowrap ${g.misses ? "text-over-ink" : ""}`}>{span(g.worstSeconds)}</td>
                 <td className={`${td} whitespace-nowrap`}>{span(g.meanSeconds)}</td>
-                <td className={`${td} whitespace-nowrap`}>{(g.within * 100).toFixed(g.within > 0.9995 ? 0 : 1)} %</td>
+                <td className={`${td} whitespace-nowrap`}>{within(g)} %</td>
                 <td className={`${td} whitespace-nowrap`}>
                   {g.cycles}
                   <span className="block text-muted text-xs">

@@ -26,7 +26,8 @@ export function LandDialog({ p, onClose }: { p: Point; onClose: () => void }) {
   const go = useNavigate();
   const qc = useQueryClient();
   const platforms = useQuery(asks.platforms);
-  const able = platforms.data?.filter((x) => x.lands) ?? [];
+  const kind = p.machines[0]?.kind;
+  const able = platforms.data?.filter((x) => x.lands && (!kind || x.kind === kind)) ?? [];
   const form = useForm<Values>({
     defaultValues: {
       machines: p.machines.map((m) => m.id),
@@ -63,7 +64,7 @@ export function LandDialog({ p, onClose }: { p: Point; onClose: () => void }) {
         open
         onOpenChange={(o) => !o && onClose()}
         title="Start machines here"
-        intro="This site has no platform on which machines can be started. Add one on the page Platforms."
+        intro={`This site has no platform on which machines can be started${kind ? ` that come from one of the kind ${kind}` : ""}. Add one on the page Platforms.`}
       >
         <div className="flex justify-end">
           <Button onClick={onClose}>Close</Button>

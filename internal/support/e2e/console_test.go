@@ -139,7 +139,7 @@ func TestTheFirstDayInTheConsole(t *testing.T) {
 	do(t, tab, "serve", browser.Press("Serve"), browser.See("Served over NBD"))
 	axe(t, tab, "served point")
 	require.Len(t, must[[]api.Served](w.recovery, "GET", "/served", nil), 1)
-	do(t, tab, "start from a point", browser.Press("Start…"), browser.See("This site has no platform on which machines can be started"), browser.Press("Close"))
+	do(t, tab, "start from a point", browser.Press("Start…"), browser.See("This site has no platform on which machines can be started that come from one of the kind lab."), browser.Press("Close"))
 	do(t, tab, "landings", browser.Press("Landings"), browser.See("Nothing has landed here"))
 	axe(t, tab, "landings")
 	do(t, tab, "stop", browser.Press("Recovery points"), browser.See("Served over NBD"), browser.Press("Stop serving"), chromedp.WaitNotPresent(chromedp.Search(`//h2[text()="Served over NBD"]`)))
