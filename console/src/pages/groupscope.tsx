@@ -1,4 +1,5 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { type ReactNode, useState } from "react";
 import { type UseFormReturn, useWatch } from "react-hook-form";
 import { api, ask, Problem, type Schemas } from "../api";
 import { count, size } from "../format";
@@ -41,6 +42,16 @@ export const quiesceOf = (rest: Record<string, RestValues>, machines: string[]):
     ];
   });
 
+/** Unfold is open from the start or not, and then as people leave it: who empties a field in it is not shut out. */
+function Unfold(p: { start: boolean; className: string; children: ReactNode }) {
+  const [open, setOpen] = useState(p.start);
+  return (
+    <details className={p.className} open={open} onToggle={(e) => setOpen(e.currentTarget.open)}>
+      {p.children}
+    </details>
+  );
+}
+
 /** Rule is the condition by which machines join, with what it matches as it is typed. */
 export function Rule(p: { form: UseFormReturn<Values>; group?: string; faults: string[]; settled: Values }) {
   const { rule, order } = p.settled;
@@ -54,7 +65,7 @@ export function Rule(p: { form: UseFormReturn<Values>; group?: string; faults: s
   });
   const v = rule.trim() && !preview.error ? preview.data : undefined;
   return (
-    <details className="rounded-md border border-line px-3 py-1.5" open={!!rule}>
+    <Unfold className="rounded-md border border-line px-3 py-1.5" start={!!rule}>
       <summary className="cursor-pointer font-medium">Let machines join by a rule</summary>
       <div className="grid gap-2 py-2 sm:grid-cols-[1fr_6rem]">
         <Field
@@ -104,7 +115,7 @@ export function Rule(p: { form: UseFormReturn<Values>; group?: string; faults: s
           )}
         </div>
       )}
-    </details>
+    </Unfold>
   );
 }
 
@@ -227,7 +238,7 @@ export function Rest({
                 )}
               </label>
               {(r.mode === "try" || r.mode === "required") && (
-                <details className="ml-38" open={!!(r.limit || r.nth || r.before || r.after)}>
+                <Unfold className="ml-38" start={!!(r.limit || r.nth || r.before || r.after)}>
                   <summary className="cursor-pointer text-muted text-xs">Time limit, how often, commands</summary>
                   <div className="grid gap-2 py-2 sm:grid-cols-2">
                     <Field label="It may take, in seconds" hint="Empty: what the platform gives.">
@@ -277,7 +288,7 @@ export function Rest({
                       )}
                     </Field>
                   </div>
-                </details>
+                </Unfold>
               )}
             </div>
           );

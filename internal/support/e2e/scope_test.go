@@ -40,7 +40,7 @@ func scopeInTheConsole(t *testing.T, tab context.Context, w *world) {
 	// By a rule, under the tier: what differs needs a reason, and nothing typed is lost.
 	tiers := must[[]api.Tier](w.home, "GET", "/tiers", nil)
 	require.Len(t, tiers, 1)
-	do(t, tab, "a group by a rule", at("/groups/new"), browser.Press("Let machines join by a rule"), browser.Fill("Rule", "name tick-web or any"), browser.See(`There is no "or"`), browser.Fill("Rule", "name tick-web"), browser.See("It matches 1 machine now, of which 1 would join"),
+	do(t, tab, "a group by a rule", at("/groups/new"), browser.Press("Let machines join by a rule"), browser.Fill("Rule", "name tick-web or any"), browser.See(`There is no "or"`), browser.Fill("Rule", ""), browser.See("to catch the rest"), browser.Fill("Rule", "name tick-web"), browser.See("It matches 1 machine now, of which 1 would join"),
 		browser.Fill("Name", "Web"), browser.Choose("Tier", tiers[0].ID), browser.Fill("Cycles start every, or at", "daily at 02:00"), browser.See("cannot keep an RPO target"), browser.Fill("RPO target", "2 d"), browser.See("why its"),
 		browser.Fill("Why it differs", "it changes by night only"), browser.See("Worst exposure"))
 	axe(t, tab, "new group by a rule")
