@@ -127,6 +127,9 @@ func (l *Landings) plan(who actor.Actor, seal *points.Seal, in api.NewLanding) *
 	stores := map[string]platform.Datastore{}
 	for _, m := range machines {
 		a := arrivals[m.ID]
+		if !strings.EqualFold(a.Platform.Text, x.place.Name) {
+			a.Pool, a.Datastore = berth.Value{}, berth.Value{} // they are of the platform that the berth names
+		}
 		wish := a.Datastore.Text
 		if in.Datastore != nil && *in.Datastore != "" {
 			wish = *in.Datastore

@@ -585,6 +585,16 @@ func TestLandingByABerth(t *testing.T) {
 		require.Nil(t, l.Cpus, "as at home")
 		require.Equal(t, "The command in its guest failed: It ended with code 3.", *l.Guest)
 
+		// Places that the berth names are of its own platform.
+		r.arrivals[0].Platform.Text, r.arrivals[0].Datastore.Text = "elsewhere", "theirs"
+		in.Platform, in.Prefix = new("quay"), new("y-")
+		l = r.land(in)
+		after(time.Second)
+		require.Empty(t, r.h.asked[len(r.h.asked)-1].Pool)
+		require.Equal(t, "disks", r.get(l.ID).Datastore)
+		r.arrivals[0] = arrives("tick-db", berth.Agent)
+		in.Platform, in.Prefix = nil, new("x-")
+
 		refused := func(change func(), field, part string) {
 			t.Helper()
 			change()

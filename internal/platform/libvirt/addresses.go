@@ -75,7 +75,7 @@ func (d *Driver) askAddresses(ctx context.Context, m platform.Machine) {
 	}
 	var found map[string]string
 	if m.Agent == platform.AgentAnswers {
-		found, err = d.voice(h, dom, addressLimit).addresses(ctx)
+		found, err = voice{h, dom, addressLimit}.addresses(ctx)
 	}
 	if found == nil {
 		var leased map[string]string

@@ -61,7 +61,7 @@ const commandPoll = 50 * time.Millisecond
 // exec runs a command in a guest by its agent. It has as long as the guest has to come
 // to rest.
 func (d *Driver) exec(ctx context.Context, m *held, command string) error {
-	return d.voice(m.h, m.dom, d.restLimit(m)).exec(ctx, command)
+	return voice{m.h, m.dom, d.restLimit(m)}.exec(ctx, command)
 }
 
 // voice asks a guest's agent.
@@ -69,10 +69,6 @@ type voice struct {
 	h     *host
 	dom   rpc.Domain
 	limit time.Duration
-}
-
-func (d *Driver) voice(h *host, dom rpc.Domain, limit time.Duration) voice {
-	return voice{h, dom, limit}
 }
 
 // exec runs a command: the QEMU guest agent's guest-exec, as its reference describes it.

@@ -517,7 +517,7 @@ func (d *Driver) RunIn(ctx context.Context, id, command string, limit time.Durat
 	if err != nil {
 		return err
 	}
-	return d.voice(h, dom, limit).exec(ctx, command)
+	return voice{h, dom, limit}.exec(ctx, command)
 }
 
 // Landed implements platform.Lander.
