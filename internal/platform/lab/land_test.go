@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"sync"
 	"testing"
 	"time"
 
@@ -26,8 +27,18 @@ import (
 // running is a lab with its interfaces, until stop.
 type running struct {
 	l    *lab.Lab
+	url  string
 	d    *labdriver.Driver
 	stop func()
+}
+
+// driver makes another driver for it, as a service does when it starts.
+func (r running) driver(t *testing.T) *labdriver.Driver {
+	t.Helper()
+	d, err := labdriver.New(r.url, "lab", "x", clock.Wall{}, nil)
+	require.NoError(t, err)
+	t.Cleanup(d.Close)
+	return d
 }
 
 func run(t *testing.T, dir string, sc lab.Scenario) running {
@@ -40,21 +51,14 @@ func run(t *testing.T, dir string, sc lab.Scenario) running {
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
 	go func() { done <- nbd.Serve(ctx, nl, l) }()
-	d, err := labdriver.New(srv.URL, "lab", "x", clock.Wall{}, nil)
-	require.NoError(t, err)
-	stopped := false
-	r := running{l: l, d: d, stop: func() {
-		if stopped {
-			return
-		}
-		stopped = true
-		d.Close()
+	r := running{l: l, url: srv.URL, stop: sync.OnceFunc(func() {
 		srv.Close()
 		cancel()
 		require.NoError(t, <-done)
 		require.NoError(t, l.Close())
-	}}
+	})}
 	t.Cleanup(r.stop)
+	r.d = r.driver(t)
 	return r
 }
 
