@@ -314,7 +314,11 @@ func (s *surveyor) machine(f findings, a Arrival) {
 	s.name(f, "name", a, a.Name.Text)
 	s.name(f, "drillName", a, a.DrillName.Text)
 	if a.Way.Text == string(Agent) && !a.Machine.Agent {
-		f.warn("way", "No agent answers in %s, so no address can be set through it. Install one, or choose dhcp or seed.", a.Machine.Name)
+		other := ""
+		if rest := slices.DeleteFunc(slices.Clone(s.there.Ways), func(w Way) bool { return w == Agent }); len(rest) > 0 {
+			other = ", or choose another way (" + names(rest, func(w Way) string { return string(w) }) + ")"
+		}
+		f.warn("way", "No agent answers in %s, so no address can be set through it. Install one%s.", a.Machine.Name, other)
 	}
 	if w := Way(a.Way.Text); w != Leave && !slices.Contains(s.there.Ways, w) {
 		f.fault("way", "%s cannot do %s; it can do %s.", s.there.Name, w, names(append([]Way{Leave}, s.there.Ways...), func(w Way) string { return string(w) }))
