@@ -1042,6 +1042,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/readiness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which groups would recover right now, as they are; those that would not come first */
+        get: operations["listReadiness"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/groups/{id}/readiness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** Whether a group would recover right now, as it is */
+        get: operations["getReadiness"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/groups/{id}/berth": {
         parameters: {
             query?: never;
@@ -1075,6 +1111,25 @@ export interface paths {
         put?: never;
         /** What a berth would make of a group's machines; what is wrong with it is in the answer */
         post: operations["previewBerth"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/groups/{id}/berth/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** The berth for the way back, filled from where the machines run today */
+        get: operations["getBerthBack"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1306,6 +1361,44 @@ export interface paths {
         post?: never;
         /** Stop it and remove it without trace */
         delete: operations["deleteLanding"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/landings/{id}/power": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Switch it on or off, or ask its guest to shut down */
+        post: operations["switchLanding"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/landings/{id}/screen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** What is on its screen */
+        get: operations["getLandingScreen"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1845,6 +1938,51 @@ export interface components {
              */
             drillEverySeconds?: number;
         };
+        ReadinessFinding: {
+            /** @description point, platform, berth, machines, start, room, certificate, clock or both sites */
+            kind: string;
+            /** @description The group would not come up as a whole; if not, it would, but not as it should */
+            stops: boolean;
+            /** @description Left out if it is of the group */
+            machine?: string;
+            what: string;
+            mend: string;
+            /** @description Where it is mended: group, berth, points, platforms, landings, sites or store */
+            page: string;
+            /**
+             * Format: date-time
+             * @description Since when it has been seen, at most since the start of the service that looks
+             */
+            since: string;
+        };
+        GroupReadiness: {
+            id: string;
+            name: string;
+            direction: string;
+            home: string;
+            /** @description The site that looks */
+            recovery: string;
+            /** @description False if nothing was seen, or too long ago to be said of now */
+            known: boolean;
+            /** @description Nothing stops a recovery; false if that is not known */
+            ready: boolean;
+            /**
+             * Format: date-time
+             * @description When it was last looked at; left out if never
+             */
+            at?: string;
+            /** @description What stops it first; as they were last seen */
+            findings: components["schemas"]["ReadinessFinding"][];
+        };
+        SiteReadiness: {
+            site: string;
+            /** @description Groups that are home here or come here */
+            groups: number;
+            /** @description That would recover right now */
+            ready: number;
+            unknown: number;
+            list: components["schemas"]["GroupReadiness"][];
+        };
         /** @description Where cards of a network at home are attached; none is not connected */
         BerthNetwork: {
             home: string;
@@ -1881,6 +2019,10 @@ export interface components {
             address?: string;
             /** @description How an address gets into a guest: leave, dhcp, agent or seed */
             way?: string;
+            /** @description Of its disks once they are local, such as qcow2 */
+            format?: string;
+            /** @description Name of a command of the host here, which runs before it starts */
+            before?: string;
             /** @description Command that the agent of the guest runs when it has started */
             after?: string;
             machines?: components["schemas"]["BerthMachine"][];
@@ -1919,6 +2061,10 @@ export interface components {
             address?: string;
             /** @description How an address gets into a guest: leave, dhcp, agent or seed */
             way?: string;
+            /** @description Of its disks once they are local, such as qcow2 */
+            format?: string;
+            /** @description Name of a command of the host here, which runs before it starts */
+            before?: string;
             /** @description Command that the agent of the guest runs when it has started */
             after?: string;
             /** @description Machines of one wave start together; 0 is the first */
@@ -1993,6 +2139,8 @@ export interface components {
             way: components["schemas"]["BerthValue"];
             dns: components["schemas"]["BerthValue"];
             suffix: components["schemas"]["BerthValue"];
+            format: components["schemas"]["BerthValue"];
+            before: components["schemas"]["BerthValue"];
             after: components["schemas"]["BerthValue"];
             cpus: number;
             drillCpus: number;
@@ -2019,6 +2167,10 @@ export interface components {
             folders: string[];
             homeNetworks: string[];
             ways: string[];
+            /** @description Of disks */
+            formats: string[];
+            /** @description Of the host there, that may run before a machine starts */
+            commands: string[];
             networks: components["schemas"]["BerthNetworkChoice"][];
         };
         BerthView: {
@@ -2033,6 +2185,15 @@ export interface components {
             faults: components["schemas"]["FieldError"][];
             warnings: components["schemas"]["FieldError"][];
             choices: components["schemas"]["BerthChoices"];
+        };
+        BerthBack: {
+            /** @description Where the machines run today */
+            site: string;
+            /** @description Where what is known of them comes from */
+            from: string;
+            berth: components["schemas"]["Berth"];
+            /** @description What could not be filled */
+            notes: string[];
         };
         BerthEffect: {
             id: string;
@@ -2692,7 +2853,7 @@ export interface components {
              * @description From one start to the next; 0 by hand, and where cadence says something else
              */
             cadenceSeconds: number;
-            /** @description In words: every 5 min, back to back, by hand, or times such as "weekdays at 02:00" or recurrence rules of RFC 5545. Where it is given it goes before cadenceSeconds */
+            /** @description In words: every 5 min, every 15 min or sooner (the most that may pass), back to back, by hand, or times such as "weekdays at 02:00" or recurrence rules of RFC 5545. Where it is given it goes before cadenceSeconds */
             cadence?: string;
             /** @description Recurrence rules of RFC 5545, where cycles start by a calendar; it is told only */
             calendar?: string[];
@@ -3212,6 +3373,8 @@ export interface components {
             confirmedAt?: string;
             /** Format: date-time */
             nextStartAt?: string;
+            /** @description Why a cycle is due and does not begin, in words; left out if that is not so */
+            waiting?: string;
             running?: components["schemas"]["Progress"];
             lastCycle?: components["schemas"]["Cycle"];
             /** Format: int64 */
@@ -3349,6 +3512,10 @@ export interface components {
             /** @description The address that the platform reads back from the guest */
             found?: string;
         };
+        PowerSwitch: {
+            /** @description on; off, at once, as if the plug was pulled; or shut-down, by its guest */
+            to: string;
+        };
         NewLanding: {
             point: string;
             /** @description Let them arrive as the berth of the group says: in its live or its drill networks. What else is given here counts before it */
@@ -3394,7 +3561,7 @@ export interface components {
             /** @enum {string} */
             how: "at-once" | "copied";
             /** @enum {string} */
-            state: "preparing" | "copying" | "running" | "local" | "off" | "removing" | "gone";
+            state: "preparing" | "waiting" | "copying" | "running" | "local" | "off" | "removing" | "gone";
             /**
              * @description Of which kind it arrived by a berth
              * @enum {string}
@@ -3404,6 +3571,14 @@ export interface components {
             way?: string;
             /** @description What came of what the guest was told through its agent */
             guest?: string;
+            /** @description on, off or suspended, as its platform shows it; left out while that is not known */
+            power?: string;
+            /** @description Of those that start together, by the berth */
+            wave?: number;
+            /** @description What came of the check of its wave; left out if there is none */
+            check?: string;
+            /** @description Of its disks once they are local */
+            format?: string;
             /** @description Where it is not as at home */
             cpus?: number;
             /**
@@ -5566,6 +5741,50 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listReadiness: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteReadiness"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getReadiness: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupReadiness"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getBerth: {
         parameters: {
             query?: never;
@@ -5638,6 +5857,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BerthView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getBerthBack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BerthBack"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -6105,6 +6347,54 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    switchLanding: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PowerSwitch"];
+            };
+        };
+        responses: {
+            /** @description The platform was told */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLandingScreen: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A picture */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
             };
             default: components["responses"]["Problem"];
         };

@@ -55,7 +55,7 @@ export const queries = new QueryClient({
 });
 
 const affected: Record<string, string[]> = {
-  group: ["board", "groups", "group", "cycles", "berth"],
+  group: ["board", "groups", "group", "cycles", "berth", "readiness"],
   point: ["points", "exposure", "board"],
   operation: ["operations"],
   landing: ["landings", "points", "machines"],

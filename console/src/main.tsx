@@ -27,6 +27,7 @@ const LandingsPage = page(() => import("./pages/landings"), "LandingsPage");
 const MachinesPage = page(() => import("./pages/machines"), "MachinesPage");
 const PlatformsPage = page(() => import("./pages/platforms"), "PlatformsPage");
 const PointsPage = page(() => import("./pages/points"), "PointsPage");
+const ReadinessPage = page(() => import("./pages/readiness"), "ReadinessPage");
 const SitesPage = page(() => import("./pages/sites"), "SitesPage");
 const SurveyPage = page(() => import("./pages/surveys"), "SurveyPage");
 const SurveysPage = page(() => import("./pages/surveys"), "SurveysPage");
@@ -55,6 +56,7 @@ if (root) {
               <Route path="/file" element={<FilePage />} />
               <Route path="/forecast" element={<ForecastPage />} />
               <Route path="/tiers" element={<TiersPage />} />
+              <Route path="/readiness" element={<ReadinessPage />} />
               <Route path="/points" element={<PointsPage />} />
               <Route path="/landings" element={<LandingsPage />} />
               <Route path="/machines" element={<MachinesPage />} />

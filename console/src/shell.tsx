@@ -8,6 +8,7 @@ import {
   Database,
   KeyRound,
   Layers,
+  LifeBuoy,
   Link2,
   List,
   LogOut,
@@ -26,6 +27,7 @@ import { SecondFactorCard } from "./pages/secondfactor";
 const nav = [
   { to: "/", text: "Tide board", icon: ChartNoAxesColumn },
   { to: "/groups", text: "Groups", icon: Layers },
+  { to: "/readiness", text: "Readiness", icon: LifeBuoy },
   { to: "/calendar", text: "Calendar", icon: CalendarDays },
   { to: "/forecast", text: "Forecast", icon: ChartLine },
   { to: "/points", text: "Recovery points", icon: Archive },

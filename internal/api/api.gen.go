@@ -85,6 +85,7 @@ const (
 	LandingStatePreparing LandingState = "preparing"
 	LandingStateRemoving  LandingState = "removing"
 	LandingStateRunning   LandingState = "running"
+	LandingStateWaiting   LandingState = "waiting"
 )
 
 // Valid indicates whether the value is a known member of the LandingState enum.
@@ -103,6 +104,8 @@ func (e LandingState) Valid() bool {
 	case LandingStateRemoving:
 		return true
 	case LandingStateRunning:
+		return true
+	case LandingStateWaiting:
 		return true
 	default:
 		return false
@@ -233,6 +236,9 @@ type Berth struct {
 	// After Command that the agent of the guest runs when it has started
 	After *string `json:"after,omitempty"`
 
+	// Before Name of a command of the host here, which runs before it starts
+	Before *string `json:"before,omitempty"`
+
 	// Cpus 0 is as many as at home
 	Cpus      *int      `json:"cpus,omitempty"`
 	Datastore *string   `json:"datastore,omitempty"`
@@ -242,9 +248,12 @@ type Berth struct {
 	DrillName *string `json:"drillName,omitempty"`
 
 	// DrillPercent Of processors and memory, in drills
-	DrillPercent *int            `json:"drillPercent,omitempty"`
-	Folder       *string         `json:"folder,omitempty"`
-	Machines     *[]BerthMachine `json:"machines,omitempty"`
+	DrillPercent *int    `json:"drillPercent,omitempty"`
+	Folder       *string `json:"folder,omitempty"`
+
+	// Format Of its disks once they are local, such as qcow2
+	Format   *string         `json:"format,omitempty"`
+	Machines *[]BerthMachine `json:"machines,omitempty"`
 
 	// MemoryBytes 0 is as much as at home
 	MemoryBytes *int64 `json:"memoryBytes,omitempty"`
@@ -274,6 +283,7 @@ type Berth struct {
 // BerthArrival defines model for BerthArrival.
 type BerthArrival struct {
 	After            BerthValue         `json:"after"`
+	Before           BerthValue         `json:"before"`
 	Cards            []BerthArrivalCard `json:"cards"`
 	Cpus             int                `json:"cpus"`
 	Datastore        BerthValue         `json:"datastore"`
@@ -282,6 +292,7 @@ type BerthArrival struct {
 	DrillMemoryBytes int64              `json:"drillMemoryBytes"`
 	DrillName        BerthValue         `json:"drillName"`
 	Folder           BerthValue         `json:"folder"`
+	Format           BerthValue         `json:"format"`
 	ID               string             `json:"id"`
 	Machine          string             `json:"machine"`
 	MemoryBytes      int64              `json:"memoryBytes"`
@@ -318,6 +329,21 @@ type BerthAttached struct {
 	Network BerthValue `json:"network"`
 }
 
+// BerthBack defines model for BerthBack.
+type BerthBack struct {
+	// Berth How machines arrive. What is left out is as the layer below says
+	Berth Berth `json:"berth"`
+
+	// From Where what is known of them comes from
+	From string `json:"from"`
+
+	// Notes What could not be filled
+	Notes []string `json:"notes"`
+
+	// Site Where the machines run today
+	Site string `json:"site"`
+}
+
 // BerthCard defines model for BerthCard.
 type BerthCard struct {
 	// Address rule, keep, dhcp, or an address with its mask
@@ -336,8 +362,13 @@ type BerthCard struct {
 
 // BerthChoices What can be chosen on the platform that machines arrive on
 type BerthChoices struct {
-	Datastores   []string             `json:"datastores"`
-	Folders      []string             `json:"folders"`
+	// Commands Of the host there, that may run before a machine starts
+	Commands   []string `json:"commands"`
+	Datastores []string `json:"datastores"`
+	Folders    []string `json:"folders"`
+
+	// Formats Of disks
+	Formats      []string             `json:"formats"`
 	HomeNetworks []string             `json:"homeNetworks"`
 	Networks     []BerthNetworkChoice `json:"networks"`
 	Platforms    []string             `json:"platforms"`
@@ -377,8 +408,11 @@ type BerthMachine struct {
 	Address *string `json:"address,omitempty"`
 
 	// After Command that the agent of the guest runs when it has started
-	After *string      `json:"after,omitempty"`
-	Cards *[]BerthCard `json:"cards,omitempty"`
+	After *string `json:"after,omitempty"`
+
+	// Before Name of a command of the host here, which runs before it starts
+	Before *string      `json:"before,omitempty"`
+	Cards  *[]BerthCard `json:"cards,omitempty"`
 
 	// Cpus 0 is as many as at home
 	Cpus      *int      `json:"cpus,omitempty"`
@@ -391,6 +425,9 @@ type BerthMachine struct {
 	// DrillPercent Of processors and memory, in drills
 	DrillPercent *int    `json:"drillPercent,omitempty"`
 	Folder       *string `json:"folder,omitempty"`
+
+	// Format Of its disks once they are local, such as qcow2
+	Format *string `json:"format,omitempty"`
 
 	// Machine Name or ID
 	Machine string `json:"machine"`
@@ -879,6 +916,9 @@ type Group struct {
 	Term             int64         `json:"term"`
 	Tier             *FollowedTier `json:"tier,omitempty"`
 	Together         bool          `json:"together"`
+
+	// Waiting Why a cycle is due and does not begin, in words; left out if that is not so
+	Waiting *string `json:"waiting,omitempty"`
 }
 
 // GroupDirection defines model for Group.Direction.
@@ -1029,6 +1069,28 @@ type GroupPatch struct {
 	WithoutDisks *[]string `json:"withoutDisks,omitempty"`
 }
 
+// GroupReadiness defines model for GroupReadiness.
+type GroupReadiness struct {
+	// At When it was last looked at; left out if never
+	At        *time.Time `json:"at,omitempty"`
+	Direction string     `json:"direction"`
+
+	// Findings What stops it first; as they were last seen
+	Findings []ReadinessFinding `json:"findings"`
+	Home     string             `json:"home"`
+	ID       string             `json:"id"`
+
+	// Known False if nothing was seen, or too long ago to be said of now
+	Known bool   `json:"known"`
+	Name  string `json:"name"`
+
+	// Ready Nothing stops a recovery; false if that is not known
+	Ready bool `json:"ready"`
+
+	// Recovery The site that looks
+	Recovery string `json:"recovery"`
+}
+
 // IfAway defines model for IfAway.
 type IfAway struct {
 	// AfterSeconds From now; at once if left out
@@ -1078,6 +1140,9 @@ type Landing struct {
 	BytesPerSecond *int64        `json:"bytesPerSecond,omitempty"`
 	CaptureAt      time.Time     `json:"captureAt"`
 
+	// Check What came of the check of its wave; left out if there is none
+	Check *string `json:"check,omitempty"`
+
 	// Cpus Where it is not as at home
 	Cpus      *int       `json:"cpus,omitempty"`
 	CreatedAt time.Time  `json:"createdAt"`
@@ -1085,7 +1150,10 @@ type Landing struct {
 	Datastore string     `json:"datastore"`
 	Error     *string    `json:"error,omitempty"`
 	FinishAt  *time.Time `json:"finishAt,omitempty"`
-	GroupName string     `json:"groupName"`
+
+	// Format Of its disks once they are local
+	Format    *string `json:"format,omitempty"`
+	GroupName string  `json:"groupName"`
 
 	// Guest What came of what the guest was told through its agent
 	Guest      *string    `json:"guest,omitempty"`
@@ -1107,10 +1175,16 @@ type Landing struct {
 	Point        string       `json:"point"`
 	PointNumber  int64        `json:"pointNumber"`
 
+	// Power on, off or suspended, as its platform shows it; left out while that is not known
+	Power *string `json:"power,omitempty"`
+
 	// StartedAt When its guest began to run
 	StartedAt  *time.Time   `json:"startedAt,omitempty"`
 	State      LandingState `json:"state"`
 	TotalBytes int64        `json:"totalBytes"`
+
+	// Wave Of those that start together, by the berth
+	Wave *int `json:"wave,omitempty"`
 
 	// Way How its addresses get into the guest: leave, dhcp, agent or seed
 	Way *string `json:"way,omitempty"`
@@ -1830,6 +1904,12 @@ type PointPatch struct {
 	Until  *time.Time `json:"until,omitempty"`
 }
 
+// PowerSwitch defines model for PowerSwitch.
+type PowerSwitch struct {
+	// To on; off, at once, as if the plug was pulled; or shut-down, by its guest
+	To string `json:"to"`
+}
+
 // Preview defines model for Preview.
 type Preview struct {
 	Changes []Change `json:"changes"`
@@ -1874,7 +1954,7 @@ type Progress struct {
 
 // Promise defines model for Promise.
 type Promise struct {
-	// Cadence In words: every 5 min, back to back, by hand, or times such as "weekdays at 02:00" or recurrence rules of RFC 5545. Where it is given it goes before cadenceSeconds
+	// Cadence In words: every 5 min, every 15 min or sooner (the most that may pass), back to back, by hand, or times such as "weekdays at 02:00" or recurrence rules of RFC 5545. Where it is given it goes before cadenceSeconds
 	Cadence *string `json:"cadence,omitempty"`
 
 	// CadenceSeconds From one start to the next; 0 by hand, and where cadence says something else
@@ -1992,6 +2072,26 @@ type RateWindow struct {
 
 	// To Like 18:00; at or before from it ends the next day
 	To string `json:"to"`
+}
+
+// ReadinessFinding defines model for ReadinessFinding.
+type ReadinessFinding struct {
+	// Kind point, platform, berth, machines, start, room, certificate, clock or both sites
+	Kind string `json:"kind"`
+
+	// Machine Left out if it is of the group
+	Machine *string `json:"machine,omitempty"`
+	Mend    string  `json:"mend"`
+
+	// Page Where it is mended: group, berth, points, platforms, landings, sites or store
+	Page string `json:"page"`
+
+	// Since Since when it has been seen, at most since the start of the service that looks
+	Since time.Time `json:"since"`
+
+	// Stops The group would not come up as a whole; if not, it would, but not as it should
+	Stops bool   `json:"stops"`
+	What  string `json:"what"`
 }
 
 // RecoveryCodes defines model for RecoveryCodes.
@@ -2212,6 +2312,18 @@ type SiteForecastRequest struct {
 
 	// Rates What if links carried this much
 	Rates *[]IfRate `json:"rates,omitempty"`
+}
+
+// SiteReadiness defines model for SiteReadiness.
+type SiteReadiness struct {
+	// Groups Groups that are home here or come here
+	Groups int              `json:"groups"`
+	List   []GroupReadiness `json:"list"`
+
+	// Ready That would recover right now
+	Ready   int    `json:"ready"`
+	Site    string `json:"site"`
+	Unknown int    `json:"unknown"`
 }
 
 // SpaceAt defines model for SpaceAt.
@@ -2725,6 +2837,9 @@ type CreateInvitationJSONRequestBody = NewInvitation
 // CreateLandingsJSONRequestBody defines body for CreateLandings for application/json ContentType.
 type CreateLandingsJSONRequestBody = NewLanding
 
+// SwitchLandingJSONRequestBody defines body for SwitchLanding for application/json ContentType.
+type SwitchLandingJSONRequestBody = PowerSwitch
+
 // AcceptInvitationJSONRequestBody defines body for AcceptInvitation for application/json ContentType.
 type AcceptInvitationJSONRequestBody = AcceptInvitation
 
@@ -3093,6 +3208,11 @@ type ClientInterface interface {
 	// Corresponds with PUT /groups/{id}/berth (the `SetBerth` operationId).
 	SetBerth(ctx context.Context, id string, body SetBerthJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetBerthBack The berth for the way back, filled from where the machines run today
+	//
+	// Corresponds with GET /groups/{id}/berth/back (the `GetBerthBack` operationId).
+	GetBerthBack(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// PreviewBerthWithBody What a berth would make of a group's machines; what is wrong with it is in the answer
 	//
 	// Takes any type of body and a specified content type.
@@ -3154,6 +3274,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /groups/{id}/preview (the `PreviewGroup` operationId).
 	PreviewGroup(ctx context.Context, id string, body PreviewGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetReadiness Whether a group would recover right now, as it is
+	//
+	// Corresponds with GET /groups/{id}/readiness (the `GetReadiness` operationId).
+	GetReadiness(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ResumeGroup Let cycles run again
 	//
@@ -3217,6 +3342,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /landings/{id} (the `GetLanding` operationId).
 	GetLanding(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SwitchLandingWithBody Switch it on or off, or ask its guest to shut down
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /landings/{id}/power (the `SwitchLanding` operationId).
+	SwitchLandingWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SwitchLanding Switch it on or off, or ask its guest to shut down
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /landings/{id}/power (the `SwitchLanding` operationId).
+	SwitchLanding(ctx context.Context, id string, body SwitchLandingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLandingScreen What is on its screen
+	//
+	// Corresponds with GET /landings/{id}/screen (the `GetLandingScreen` operationId).
+	GetLandingScreen(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListLinks Links to other sites
 	//
@@ -3456,6 +3600,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /points/{id}/lock (the `LockPoint` operationId).
 	LockPoint(ctx context.Context, id string, body LockPointJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListReadiness Which groups would recover right now, as they are; those that would not come first
+	//
+	// Corresponds with GET /readiness (the `ListReadiness` operationId).
+	ListReadiness(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PreviewRuleWithBody What a rule matches now, and what becomes of each machine
 	//
@@ -4379,6 +4528,21 @@ func (c *Client) SetBerth(ctx context.Context, id string, body SetBerthJSONReque
 	return c.Client.Do(req)
 }
 
+// GetBerthBack The berth for the way back, filled from where the machines run today
+//
+// Corresponds with GET /groups/{id}/berth/back (the `GetBerthBack` operationId).
+func (c *Client) GetBerthBack(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetBerthBackRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // PreviewBerthWithBody What a berth would make of a group's machines; what is wrong with it is in the answer
 //
 // Takes any type of body and a specified content type.
@@ -4531,6 +4695,21 @@ func (c *Client) PreviewGroupWithBody(ctx context.Context, id string, contentTyp
 // Corresponds with POST /groups/{id}/preview (the `PreviewGroup` operationId).
 func (c *Client) PreviewGroup(ctx context.Context, id string, body PreviewGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPreviewGroupRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetReadiness Whether a group would recover right now, as it is
+//
+// Corresponds with GET /groups/{id}/readiness (the `GetReadiness` operationId).
+func (c *Client) GetReadiness(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReadinessRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -4704,6 +4883,55 @@ func (c *Client) DeleteLanding(ctx context.Context, id string, reqEditors ...Req
 // Corresponds with GET /landings/{id} (the `GetLanding` operationId).
 func (c *Client) GetLanding(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLandingRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SwitchLandingWithBody Switch it on or off, or ask its guest to shut down
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /landings/{id}/power (the `SwitchLanding` operationId).
+func (c *Client) SwitchLandingWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSwitchLandingRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SwitchLanding Switch it on or off, or ask its guest to shut down
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /landings/{id}/power (the `SwitchLanding` operationId).
+func (c *Client) SwitchLanding(ctx context.Context, id string, body SwitchLandingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSwitchLandingRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLandingScreen What is on its screen
+//
+// Corresponds with GET /landings/{id}/screen (the `GetLandingScreen` operationId).
+func (c *Client) GetLandingScreen(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLandingScreenRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -5333,6 +5561,21 @@ func (c *Client) LockPointWithBody(ctx context.Context, id string, contentType s
 // Corresponds with POST /points/{id}/lock (the `LockPoint` operationId).
 func (c *Client) LockPoint(ctx context.Context, id string, body LockPointJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLockPointRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListReadiness Which groups would recover right now, as they are; those that would not come first
+//
+// Corresponds with GET /readiness (the `ListReadiness` operationId).
+func (c *Client) ListReadiness(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListReadinessRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -7544,6 +7787,40 @@ func NewSetBerthRequestWithBody(server string, id string, contentType string, bo
 	return req, nil
 }
 
+// NewGetBerthBackRequest constructs an http.Request for the GetBerthBack method
+func NewGetBerthBackRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups/%s/berth/back", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewPreviewBerthRequest calls the generic PreviewBerth builder with application/json body
 func NewPreviewBerthRequest(server string, id string, body PreviewBerthJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -7895,6 +8172,40 @@ func NewPreviewGroupRequestWithBody(server string, id string, contentType string
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetReadinessRequest constructs an http.Request for the GetReadiness method
+func NewGetReadinessRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups/%s/readiness", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -8303,6 +8614,87 @@ func NewGetLandingRequest(server string, id string) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/landings/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSwitchLandingRequest calls the generic SwitchLanding builder with application/json body
+func NewSwitchLandingRequest(server string, id string, body SwitchLandingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSwitchLandingRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSwitchLandingRequestWithBody constructs an http.Request for the SwitchLanding method, with any body, and a specified content type
+func NewSwitchLandingRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/landings/%s/power", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetLandingScreenRequest constructs an http.Request for the GetLandingScreen method
+func NewGetLandingScreenRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/landings/%s/screen", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -9588,6 +9980,33 @@ func NewLockPointRequestWithBody(server string, id string, contentType string, b
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListReadinessRequest constructs an http.Request for the ListReadiness method
+func NewListReadinessRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/readiness")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -11294,6 +11713,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /groups/{id}/berth (the `SetBerth` operationId).
 	SetBerthWithResponse(ctx context.Context, id string, body SetBerthJSONRequestBody, reqEditors ...RequestEditorFn) (*SetBerthResponse, error)
 
+	// GetBerthBackWithResponse The berth for the way back, filled from where the machines run today
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /groups/{id}/berth/back (the `GetBerthBack` operationId).
+	GetBerthBackWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetBerthBackResponse, error)
+
 	// PreviewBerthWithBodyWithResponse What a berth would make of a group's machines; what is wrong with it is in the answer
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -11363,6 +11789,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /groups/{id}/preview (the `PreviewGroup` operationId).
 	PreviewGroupWithResponse(ctx context.Context, id string, body PreviewGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewGroupResponse, error)
+
+	// GetReadinessWithResponse Whether a group would recover right now, as it is
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /groups/{id}/readiness (the `GetReadiness` operationId).
+	GetReadinessWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetReadinessResponse, error)
 
 	// ResumeGroupWithResponse Let cycles run again
 	//
@@ -11440,6 +11873,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /landings/{id} (the `GetLanding` operationId).
 	GetLandingWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetLandingResponse, error)
+
+	// SwitchLandingWithBodyWithResponse Switch it on or off, or ask its guest to shut down
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /landings/{id}/power (the `SwitchLanding` operationId).
+	SwitchLandingWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SwitchLandingResponse, error)
+
+	// SwitchLandingWithResponse Switch it on or off, or ask its guest to shut down
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /landings/{id}/power (the `SwitchLanding` operationId).
+	SwitchLandingWithResponse(ctx context.Context, id string, body SwitchLandingJSONRequestBody, reqEditors ...RequestEditorFn) (*SwitchLandingResponse, error)
+
+	// GetLandingScreenWithResponse What is on its screen
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /landings/{id}/screen (the `GetLandingScreen` operationId).
+	GetLandingScreenWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetLandingScreenResponse, error)
 
 	// ListLinksWithResponse Links to other sites
 	//
@@ -11713,6 +12167,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /points/{id}/lock (the `LockPoint` operationId).
 	LockPointWithResponse(ctx context.Context, id string, body LockPointJSONRequestBody, reqEditors ...RequestEditorFn) (*LockPointResponse, error)
+
+	// ListReadinessWithResponse Which groups would recover right now, as they are; those that would not come first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /readiness (the `ListReadiness` operationId).
+	ListReadinessWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListReadinessResponse, error)
 
 	// PreviewRuleWithBodyWithResponse What a rule matches now, and what becomes of each machine
 	//
@@ -13410,6 +13871,54 @@ func (r SetBerthResponse) ContentType() string {
 	return ""
 }
 
+type GetBerthBackResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *BerthBack
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetBerthBackResponse) GetJSON200() *BerthBack {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetBerthBackResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetBerthBackResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetBerthBackResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetBerthBackResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetBerthBackResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type PreviewBerthResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13740,6 +14249,54 @@ func (r PreviewGroupResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PreviewGroupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetReadinessResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *GroupReadiness
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetReadinessResponse) GetJSON200() *GroupReadiness {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetReadinessResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetReadinessResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetReadinessResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetReadinessResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetReadinessResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14165,6 +14722,88 @@ func (r GetLandingResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetLandingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SwitchLandingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SwitchLandingResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SwitchLandingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SwitchLandingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SwitchLandingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SwitchLandingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLandingScreenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLandingScreenResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLandingScreenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLandingScreenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLandingScreenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLandingScreenResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -15474,6 +16113,54 @@ func (r LockPointResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r LockPointResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListReadinessResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SiteReadiness
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListReadinessResponse) GetJSON200() *SiteReadiness {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListReadinessResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListReadinessResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListReadinessResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListReadinessResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListReadinessResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17894,6 +18581,19 @@ func (c *ClientWithResponses) SetBerthWithResponse(ctx context.Context, id strin
 	return ParseSetBerthResponse(rsp)
 }
 
+// GetBerthBackWithResponse The berth for the way back, filled from where the machines run today
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /groups/{id}/berth/back (the `GetBerthBack` operationId).
+func (c *ClientWithResponses) GetBerthBackWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetBerthBackResponse, error) {
+	rsp, err := c.GetBerthBack(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetBerthBackResponse(rsp)
+}
+
 // PreviewBerthWithBodyWithResponse What a berth would make of a group's machines; what is wrong with it is in the answer
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -18022,6 +18722,19 @@ func (c *ClientWithResponses) PreviewGroupWithResponse(ctx context.Context, id s
 		return nil, err
 	}
 	return ParsePreviewGroupResponse(rsp)
+}
+
+// GetReadinessWithResponse Whether a group would recover right now, as it is
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /groups/{id}/readiness (the `GetReadiness` operationId).
+func (c *ClientWithResponses) GetReadinessWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetReadinessResponse, error) {
+	rsp, err := c.GetReadiness(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetReadinessResponse(rsp)
 }
 
 // ResumeGroupWithResponse Let cycles run again
@@ -18165,6 +18878,45 @@ func (c *ClientWithResponses) GetLandingWithResponse(ctx context.Context, id str
 		return nil, err
 	}
 	return ParseGetLandingResponse(rsp)
+}
+
+// SwitchLandingWithBodyWithResponse Switch it on or off, or ask its guest to shut down
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /landings/{id}/power (the `SwitchLanding` operationId).
+func (c *ClientWithResponses) SwitchLandingWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SwitchLandingResponse, error) {
+	rsp, err := c.SwitchLandingWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSwitchLandingResponse(rsp)
+}
+
+// SwitchLandingWithResponse Switch it on or off, or ask its guest to shut down
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /landings/{id}/power (the `SwitchLanding` operationId).
+func (c *ClientWithResponses) SwitchLandingWithResponse(ctx context.Context, id string, body SwitchLandingJSONRequestBody, reqEditors ...RequestEditorFn) (*SwitchLandingResponse, error) {
+	rsp, err := c.SwitchLanding(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSwitchLandingResponse(rsp)
+}
+
+// GetLandingScreenWithResponse What is on its screen
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /landings/{id}/screen (the `GetLandingScreen` operationId).
+func (c *ClientWithResponses) GetLandingScreenWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetLandingScreenResponse, error) {
+	rsp, err := c.GetLandingScreen(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLandingScreenResponse(rsp)
 }
 
 // ListLinksWithResponse Links to other sites
@@ -18672,6 +19424,19 @@ func (c *ClientWithResponses) LockPointWithResponse(ctx context.Context, id stri
 		return nil, err
 	}
 	return ParseLockPointResponse(rsp)
+}
+
+// ListReadinessWithResponse Which groups would recover right now, as they are; those that would not come first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /readiness (the `ListReadiness` operationId).
+func (c *ClientWithResponses) ListReadinessWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListReadinessResponse, error) {
+	rsp, err := c.ListReadiness(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListReadinessResponse(rsp)
 }
 
 // PreviewRuleWithBodyWithResponse What a rule matches now, and what becomes of each machine
@@ -20330,6 +21095,39 @@ func ParseSetBerthResponse(rsp *http.Response) (*SetBerthResponse, error) {
 	return response, nil
 }
 
+// ParseGetBerthBackResponse parses an HTTP response from a GetBerthBackWithResponse call
+func ParseGetBerthBackResponse(rsp *http.Response) (*GetBerthBackResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetBerthBackResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest BerthBack
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParsePreviewBerthResponse parses an HTTP response from a PreviewBerthWithResponse call
 func ParsePreviewBerthResponse(rsp *http.Response) (*PreviewBerthResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -20544,6 +21342,39 @@ func ParsePreviewGroupResponse(rsp *http.Response) (*PreviewGroupResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Preview
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetReadinessResponse parses an HTTP response from a GetReadinessWithResponse call
+func ParseGetReadinessResponse(rsp *http.Response) (*GetReadinessResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReadinessResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest GroupReadiness
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -20851,6 +21682,61 @@ func ParseGetLandingResponse(rsp *http.Response) (*GetLandingResponse, error) {
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSwitchLandingResponse parses an HTTP response from a SwitchLandingWithResponse call
+func ParseSwitchLandingResponse(rsp *http.Response) (*SwitchLandingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SwitchLandingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLandingScreenResponse parses an HTTP response from a GetLandingScreenWithResponse call
+func ParseGetLandingScreenResponse(rsp *http.Response) (*GetLandingScreenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLandingScreenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -21768,6 +22654,39 @@ func ParseLockPointResponse(rsp *http.Response) (*LockPointResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Point
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListReadinessResponse parses an HTTP response from a ListReadinessWithResponse call
+func ParseListReadinessResponse(rsp *http.Response) (*ListReadinessResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListReadinessResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SiteReadiness
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -23214,6 +24133,9 @@ type ServerInterface interface {
 	// SetBerth Say how a group's machines arrive; it is kept at the recovery site
 	// (PUT /groups/{id}/berth)
 	SetBerth(ctx *echo.Context, id string) error
+	// GetBerthBack The berth for the way back, filled from where the machines run today
+	// (GET /groups/{id}/berth/back)
+	GetBerthBack(ctx *echo.Context, id string) error
 	// PreviewBerth What a berth would make of a group's machines; what is wrong with it is in the answer
 	// (POST /groups/{id}/berth/preview)
 	PreviewBerth(ctx *echo.Context, id string) error
@@ -23235,6 +24157,9 @@ type ServerInterface interface {
 	// PreviewGroup What a change would do, without making it
 	// (POST /groups/{id}/preview)
 	PreviewGroup(ctx *echo.Context, id string) error
+	// GetReadiness Whether a group would recover right now, as it is
+	// (GET /groups/{id}/readiness)
+	GetReadiness(ctx *echo.Context, id string) error
 	// ResumeGroup Let cycles run again
 	// (POST /groups/{id}/resume)
 	ResumeGroup(ctx *echo.Context, id string) error
@@ -23262,6 +24187,12 @@ type ServerInterface interface {
 	// GetLanding One machine made from a point
 	// (GET /landings/{id})
 	GetLanding(ctx *echo.Context, id string) error
+	// SwitchLanding Switch it on or off, or ask its guest to shut down
+	// (POST /landings/{id}/power)
+	SwitchLanding(ctx *echo.Context, id string) error
+	// GetLandingScreen What is on its screen
+	// (GET /landings/{id}/screen)
+	GetLandingScreen(ctx *echo.Context, id string) error
 	// ListLinks Links to other sites
 	// (GET /links)
 	ListLinks(ctx *echo.Context) error
@@ -23346,6 +24277,9 @@ type ServerInterface interface {
 	// LockPoint Keep anybody from deleting it until a time; a lock is never made shorter
 	// (POST /points/{id}/lock)
 	LockPoint(ctx *echo.Context, id string) error
+	// ListReadiness Which groups would recover right now, as they are; those that would not come first
+	// (GET /readiness)
+	ListReadiness(ctx *echo.Context) error
 	// PreviewRule What a rule matches now, and what becomes of each machine
 	// (POST /rules/preview)
 	PreviewRule(ctx *echo.Context) error
@@ -24000,6 +24934,22 @@ func (w *ServerInterfaceWrapper) SetBerth(ctx *echo.Context) error {
 	return err
 }
 
+// GetBerthBack converts echo context to params.
+func (w *ServerInterfaceWrapper) GetBerthBack(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetBerthBack(ctx, id)
+	return err
+}
+
 // PreviewBerth converts echo context to params.
 func (w *ServerInterfaceWrapper) PreviewBerth(ctx *echo.Context) error {
 	var err error
@@ -24141,6 +25091,22 @@ func (w *ServerInterfaceWrapper) PreviewGroup(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.PreviewGroup(ctx, id)
+	return err
+}
+
+// GetReadiness converts echo context to params.
+func (w *ServerInterfaceWrapper) GetReadiness(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetReadiness(ctx, id)
 	return err
 }
 
@@ -24305,6 +25271,38 @@ func (w *ServerInterfaceWrapper) GetLanding(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetLanding(ctx, id)
+	return err
+}
+
+// SwitchLanding converts echo context to params.
+func (w *ServerInterfaceWrapper) SwitchLanding(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SwitchLanding(ctx, id)
+	return err
+}
+
+// GetLandingScreen converts echo context to params.
+func (w *ServerInterfaceWrapper) GetLandingScreen(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetLandingScreen(ctx, id)
 	return err
 }
 
@@ -24801,6 +25799,15 @@ func (w *ServerInterfaceWrapper) LockPoint(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.LockPoint(ctx, id)
+	return err
+}
+
+// ListReadiness converts echo context to params.
+func (w *ServerInterfaceWrapper) ListReadiness(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListReadiness(ctx)
 	return err
 }
 
@@ -25384,9 +26391,12 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/estate/schema", wrapper.GetEstateSchema, options.OperationMiddlewares["getEstateSchema"]...)
 	router.POST(options.BaseURL+"/forecast/site", wrapper.ForecastSite, options.OperationMiddlewares["forecastSite"]...)
 	router.GET(options.BaseURL+"/groups/:id/forecasts", wrapper.ListForecasts, options.OperationMiddlewares["listForecasts"]...)
+	router.GET(options.BaseURL+"/readiness", wrapper.ListReadiness, options.OperationMiddlewares["listReadiness"]...)
+	router.GET(options.BaseURL+"/groups/:id/readiness", wrapper.GetReadiness, options.OperationMiddlewares["getReadiness"]...)
 	router.GET(options.BaseURL+"/groups/:id/berth", wrapper.GetBerth, options.OperationMiddlewares["getBerth"]...)
 	router.PUT(options.BaseURL+"/groups/:id/berth", wrapper.SetBerth, options.OperationMiddlewares["setBerth"]...)
 	router.POST(options.BaseURL+"/groups/:id/berth/preview", wrapper.PreviewBerth, options.OperationMiddlewares["previewBerth"]...)
+	router.GET(options.BaseURL+"/groups/:id/berth/back", wrapper.GetBerthBack, options.OperationMiddlewares["getBerthBack"]...)
 	router.GET(options.BaseURL+"/berths/:of/:id", wrapper.GetBerthDefault, options.OperationMiddlewares["getBerthDefault"]...)
 	router.PUT(options.BaseURL+"/berths/:of/:id", wrapper.SetBerthDefault, options.OperationMiddlewares["setBerthDefault"]...)
 	router.POST(options.BaseURL+"/berths/:of/:id/preview", wrapper.PreviewBerthDefault, options.OperationMiddlewares["previewBerthDefault"]...)
@@ -25405,6 +26415,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/landings", wrapper.CreateLandings, options.OperationMiddlewares["createLandings"]...)
 	router.DELETE(options.BaseURL+"/landings/:id", wrapper.DeleteLanding, options.OperationMiddlewares["deleteLanding"]...)
 	router.GET(options.BaseURL+"/landings/:id", wrapper.GetLanding, options.OperationMiddlewares["getLanding"]...)
+	router.POST(options.BaseURL+"/landings/:id/power", wrapper.SwitchLanding, options.OperationMiddlewares["switchLanding"]...)
+	router.GET(options.BaseURL+"/landings/:id/screen", wrapper.GetLandingScreen, options.OperationMiddlewares["getLandingScreen"]...)
 	router.GET(options.BaseURL+"/store", wrapper.GetStore, options.OperationMiddlewares["getStore"]...)
 	router.POST(options.BaseURL+"/store/verify", wrapper.VerifyStore, options.OperationMiddlewares["verifyStore"]...)
 	router.GET(options.BaseURL+"/store/losses", wrapper.ListLosses, options.OperationMiddlewares["listLosses"]...)
@@ -26526,6 +27538,45 @@ func (response SetBerthdefaultApplicationProblemPlusJSONResponse) VisitSetBerthR
 	return err
 }
 
+type GetBerthBackRequestObject struct {
+	ID string `json:"id"`
+}
+
+type GetBerthBackResponseObject interface {
+	VisitGetBerthBackResponse(w http.ResponseWriter) error
+}
+
+type GetBerthBack200JSONResponse BerthBack
+
+func (response GetBerthBack200JSONResponse) VisitGetBerthBackResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetBerthBackdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetBerthBackdefaultApplicationProblemPlusJSONResponse) VisitGetBerthBackResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type PreviewBerthRequestObject struct {
 	ID   string `json:"id"`
 	Body *PreviewBerthJSONRequestBody
@@ -26793,6 +27844,45 @@ type PreviewGroupdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response PreviewGroupdefaultApplicationProblemPlusJSONResponse) VisitPreviewGroupResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReadinessRequestObject struct {
+	ID string `json:"id"`
+}
+
+type GetReadinessResponseObject interface {
+	VisitGetReadinessResponse(w http.ResponseWriter) error
+}
+
+type GetReadiness200JSONResponse GroupReadiness
+
+func (response GetReadiness200JSONResponse) VisitGetReadinessResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReadinessdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetReadinessdefaultApplicationProblemPlusJSONResponse) VisitGetReadinessResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -27143,6 +28233,85 @@ type GetLandingdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetLandingdefaultApplicationProblemPlusJSONResponse) VisitGetLandingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SwitchLandingRequestObject struct {
+	ID   string `json:"id"`
+	Body *SwitchLandingJSONRequestBody
+}
+
+type SwitchLandingResponseObject interface {
+	VisitSwitchLandingResponse(w http.ResponseWriter) error
+}
+
+type SwitchLanding204Response struct {
+}
+
+func (response SwitchLanding204Response) VisitSwitchLandingResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SwitchLandingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SwitchLandingdefaultApplicationProblemPlusJSONResponse) VisitSwitchLandingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLandingScreenRequestObject struct {
+	ID string `json:"id"`
+}
+
+type GetLandingScreenResponseObject interface {
+	VisitGetLandingScreenResponse(w http.ResponseWriter) error
+}
+
+type GetLandingScreen200ImagePngResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetLandingScreen200ImagePngResponse) VisitGetLandingScreenResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "image/png")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetLandingScreendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLandingScreendefaultApplicationProblemPlusJSONResponse) VisitGetLandingScreenResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -28215,6 +29384,44 @@ type LockPointdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response LockPointdefaultApplicationProblemPlusJSONResponse) VisitLockPointResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListReadinessRequestObject struct {
+}
+
+type ListReadinessResponseObject interface {
+	VisitListReadinessResponse(w http.ResponseWriter) error
+}
+
+type ListReadiness200JSONResponse SiteReadiness
+
+func (response ListReadiness200JSONResponse) VisitListReadinessResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListReadinessdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListReadinessdefaultApplicationProblemPlusJSONResponse) VisitListReadinessResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -29871,6 +31078,9 @@ type StrictServerInterface interface {
 	// SetBerth Say how a group's machines arrive; it is kept at the recovery site
 	// (PUT /groups/{id}/berth)
 	SetBerth(ctx context.Context, request SetBerthRequestObject) (SetBerthResponseObject, error)
+	// GetBerthBack The berth for the way back, filled from where the machines run today
+	// (GET /groups/{id}/berth/back)
+	GetBerthBack(ctx context.Context, request GetBerthBackRequestObject) (GetBerthBackResponseObject, error)
 	// PreviewBerth What a berth would make of a group's machines; what is wrong with it is in the answer
 	// (POST /groups/{id}/berth/preview)
 	PreviewBerth(ctx context.Context, request PreviewBerthRequestObject) (PreviewBerthResponseObject, error)
@@ -29892,6 +31102,9 @@ type StrictServerInterface interface {
 	// PreviewGroup What a change would do, without making it
 	// (POST /groups/{id}/preview)
 	PreviewGroup(ctx context.Context, request PreviewGroupRequestObject) (PreviewGroupResponseObject, error)
+	// GetReadiness Whether a group would recover right now, as it is
+	// (GET /groups/{id}/readiness)
+	GetReadiness(ctx context.Context, request GetReadinessRequestObject) (GetReadinessResponseObject, error)
 	// ResumeGroup Let cycles run again
 	// (POST /groups/{id}/resume)
 	ResumeGroup(ctx context.Context, request ResumeGroupRequestObject) (ResumeGroupResponseObject, error)
@@ -29919,6 +31132,12 @@ type StrictServerInterface interface {
 	// GetLanding One machine made from a point
 	// (GET /landings/{id})
 	GetLanding(ctx context.Context, request GetLandingRequestObject) (GetLandingResponseObject, error)
+	// SwitchLanding Switch it on or off, or ask its guest to shut down
+	// (POST /landings/{id}/power)
+	SwitchLanding(ctx context.Context, request SwitchLandingRequestObject) (SwitchLandingResponseObject, error)
+	// GetLandingScreen What is on its screen
+	// (GET /landings/{id}/screen)
+	GetLandingScreen(ctx context.Context, request GetLandingScreenRequestObject) (GetLandingScreenResponseObject, error)
 	// ListLinks Links to other sites
 	// (GET /links)
 	ListLinks(ctx context.Context, request ListLinksRequestObject) (ListLinksResponseObject, error)
@@ -30003,6 +31222,9 @@ type StrictServerInterface interface {
 	// LockPoint Keep anybody from deleting it until a time; a lock is never made shorter
 	// (POST /points/{id}/lock)
 	LockPoint(ctx context.Context, request LockPointRequestObject) (LockPointResponseObject, error)
+	// ListReadiness Which groups would recover right now, as they are; those that would not come first
+	// (GET /readiness)
+	ListReadiness(ctx context.Context, request ListReadinessRequestObject) (ListReadinessResponseObject, error)
 	// PreviewRule What a rule matches now, and what becomes of each machine
 	// (POST /rules/preview)
 	PreviewRule(ctx context.Context, request PreviewRuleRequestObject) (PreviewRuleResponseObject, error)
@@ -31006,6 +32228,31 @@ func (sh *strictHandler) SetBerth(ctx *echo.Context, id string) error {
 	return nil
 }
 
+// GetBerthBack operation middleware
+func (sh *strictHandler) GetBerthBack(ctx *echo.Context, id string) error {
+	var request GetBerthBackRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetBerthBack(ctx.Request().Context(), request.(GetBerthBackRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetBerthBack")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetBerthBackResponseObject); ok {
+		return validResponse.VisitGetBerthBackResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // PreviewBerth operation middleware
 func (sh *strictHandler) PreviewBerth(ctx *echo.Context, id string) error {
 	var request PreviewBerthRequestObject
@@ -31249,6 +32496,31 @@ func (sh *strictHandler) PreviewGroup(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(PreviewGroupResponseObject); ok {
 		return validResponse.VisitPreviewGroupResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetReadiness operation middleware
+func (sh *strictHandler) GetReadiness(ctx *echo.Context, id string) error {
+	var request GetReadinessRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetReadiness(ctx.Request().Context(), request.(GetReadinessRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetReadiness")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetReadinessResponseObject); ok {
+		return validResponse.VisitGetReadinessResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -31517,6 +32789,79 @@ func (sh *strictHandler) GetLanding(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(GetLandingResponseObject); ok {
 		return validResponse.VisitGetLandingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SwitchLanding operation middleware
+func (sh *strictHandler) SwitchLanding(ctx *echo.Context, id string) error {
+	var request SwitchLandingRequestObject
+
+	request.ID = id
+
+	var body SwitchLandingJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SwitchLanding(ctx.Request().Context(), request.(SwitchLandingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SwitchLanding")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SwitchLandingResponseObject); ok {
+		return validResponse.VisitSwitchLandingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetLandingScreen operation middleware
+func (sh *strictHandler) GetLandingScreen(ctx *echo.Context, id string) error {
+	var request GetLandingScreenRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLandingScreen(ctx.Request().Context(), request.(GetLandingScreenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLandingScreen")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetLandingScreenResponseObject); ok {
+		return validResponse.VisitGetLandingScreenResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -32452,6 +33797,29 @@ func (sh *strictHandler) LockPoint(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(LockPointResponseObject); ok {
 		return validResponse.VisitLockPointResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListReadiness operation middleware
+func (sh *strictHandler) ListReadiness(ctx *echo.Context) error {
+	var request ListReadinessRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListReadiness(ctx.Request().Context(), request.(ListReadinessRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListReadiness")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListReadinessResponseObject); ok {
+		return validResponse.VisitListReadinessResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -47,9 +47,11 @@ type Config struct {
 	Peering   *peering.Peering
 	// Seals are the points of a group that this site holds, oldest first.
 	Seals func(group string) []*points.Seal
-	Trail *audit.Trail
-	Hub   *events.Hub
-	Log   *slog.Logger
+	// Commands are those of this host that may run before a machine starts.
+	Commands func() []string
+	Trail    *audit.Trail
+	Hub      *events.Hub
+	Log      *slog.Logger
 }
 
 // Kinds of what a berth is said of.
@@ -197,7 +199,7 @@ func (b *Berths) place(name string) (berth.Place, bool) {
 	}
 	inv := p.Held()
 	_, lands := p.Lander()
-	out := berth.Place{Name: p.Name, Kind: p.Kind, Seen: p.Seen(), Lands: lands, Folders: inv.Folders, Names: inv.Names, Ways: inv.Ways}
+	out := berth.Place{Name: p.Name, Kind: p.Kind, Seen: p.Seen(), Lands: lands, Folders: inv.Folders, Names: inv.Names, Ways: inv.Ways, Formats: inv.Formats, Commands: b.Commands()}
 	for _, x := range inv.Pools {
 		out.Pools = append(out.Pools, berth.Pool{Name: x.Name, MemoryBytes: x.MemoryBytes})
 	}
@@ -311,6 +313,9 @@ func (b *Berths) Arrivals(r directory.Record) ([]berth.Arrival, []berth.Finding)
 	return arrivals, b.survey(r, x, arrivals)
 }
 
+// Waves is what is said of the waves in which machines of a group that comes here start.
+func (b *Berths) Waves(r directory.Record) []berth.Wave { return b.get(OfGroup, r.ID).Waves }
+
 // view is what is told of a group's berth.
 func (b *Berths) view(r directory.Record, revision int64, x berth.Berth, said []berth.Machine, faults []problem.Field) View {
 	arrivals, from := b.resolve(r, x, said)
@@ -335,7 +340,7 @@ func (b *Berths) view(r directory.Record, revision int64, x berth.Berth, said []
 }
 
 func (b *Berths) choices(name string, arrivals []berth.Arrival) Choices {
-	c := Choices{Platforms: []string{}, Pools: []string{}, Datastores: []string{}, Folders: []string{}, Networks: []NetworkChoice{}, HomeNetworks: []string{}, Ways: []string{string(berth.Leave)}}
+	c := Choices{Platforms: []string{}, Pools: []string{}, Datastores: []string{}, Folders: []string{}, Networks: []NetworkChoice{}, HomeNetworks: []string{}, Ways: []string{string(berth.Leave)}, Formats: []string{}, Commands: b.Commands()}
 	for _, p := range b.Inventory.All() {
 		c.Platforms = append(c.Platforms, p.Name)
 	}
@@ -360,6 +365,9 @@ func (b *Berths) choices(name string, arrivals []berth.Arrival) Choices {
 	c.Folders = append(c.Folders, inv.Folders...)
 	for _, w := range inv.Ways {
 		c.Ways = append(c.Ways, string(w))
+	}
+	for _, f := range inv.Formats {
+		c.Formats = append(c.Formats, f.Name)
 	}
 	for _, x := range inv.Networks {
 		c.Networks = append(c.Networks, NetworkChoice{x.Name, x.Note(), x.Isolated})

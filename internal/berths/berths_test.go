@@ -160,7 +160,7 @@ func TestBerthsAreReadAsWritten(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		settings := func() map[string]any {
 			out := map[string]any{}
-			for _, k := range []string{"pool", "datastore", "folder", "name", "suffix", "after", "way", "address"} {
+			for _, k := range []string{"pool", "datastore", "folder", "name", "suffix", "format", "before", "after", "way", "address"} {
 				if rapid.Bool().Draw(t, k) {
 					out[k] = word.Draw(t, k)
 				}
@@ -237,4 +237,42 @@ func TestADefaultIsOfItsPlatform(t *testing.T) {
 	require.Equal(t, []string{"/pier", "pier-lan", "quay.example"}, []string{where, network, suffix})
 	where, network, suffix = folder(`{"platform":"slip"}`)
 	require.Equal(t, []string{"", "", "quay.example"}, []string{where, network, suffix})
+}
+
+// The way back leads to where the machines run today: home knows it by its platform, the
+// recovery site by the newest point.
+func TestTheWayBack(t *testing.T) {
+	ctx, home, recovery, g := pier(t)
+	anna := rooms.Anna()
+	_, err := recovery.Berths.Write(ctx, anna, g.ID, 0, json.RawMessage(`{"networks":[{"home":"pier-lan","live":"pier-lan","drill":"pier-dark"}],"way":"seed","name":"{name}-em","rules":["10.40.9.0/24 -> 10.40.9.0/24"],"waves":[{"number":1,"check":"agent"}],"machines":[{"machine":"tick-db","wave":1}]}`))
+	require.NoError(t, err)
+	read := func(h *rooms.House) (berths.BackView, api.Berth) {
+		v, err := h.Berths.Back(ctx, anna, g.ID)
+		require.NoError(t, err)
+		var b api.Berth
+		require.NoError(t, json.Unmarshal(v.Berth, &b))
+		_, fs, err := berths.Decode(v.Berth)
+		require.NoError(t, err)
+		require.Empty(t, fs, "it can be saved as it is")
+		return v, b
+	}
+	v, b := read(home)
+	require.Equal(t, rooms.HomeName, v.Site)
+	require.Equal(t, "as they run now", v.From)
+	require.NotEmpty(t, *b.Machines)
+	m := (*b.Machines)[0]
+	require.Equal(t, "tick-db-em", m.Machine, "as it is named where it returns from")
+	require.Equal(t, "tick-db", *m.Name)
+	require.Equal(t, "pier-lan", *(*m.Cards)[0].Live)
+	require.Equal(t, "10.40.9.11/24", *(*m.Cards)[0].Address)
+	require.Equal(t, "agent", *(*b.Waves)[0].Check)
+
+	recovery.Leave()
+	_, err = home.Berths.Back(ctx, anna, g.ID)
+	require.Error(t, err, "its names there are not known")
+	there, kept := read(recovery)
+	require.Equal(t, rooms.HomeName, there.Site)
+	require.Contains(t, there.From, "as in point ")
+	require.Equal(t, m.Machine, (*kept.Machines)[0].Machine)
+	require.Contains(t, there.Notes[0], "the mask of that is not known here")
 }

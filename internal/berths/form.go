@@ -36,6 +36,8 @@ type formSettings struct {
 	Suffix       string        `json:"suffix,omitempty"`
 	Address      string        `json:"address,omitempty"`
 	Way          string        `json:"way,omitempty"`
+	Format       string        `json:"format,omitempty"`
+	Before       string        `json:"before,omitempty"`
 	After        string        `json:"after,omitempty"`
 }
 
@@ -71,7 +73,7 @@ type formWave struct {
 
 func writeSettings(s berth.Settings) formSettings {
 	f := formSettings{Platform: s.Platform, Pool: s.Pool, Datastore: s.Datastore, Folder: s.Folder, Name: s.Name, DrillName: s.DrillName, CPUs: s.CPUs, MemoryBytes: s.MemoryBytes, DrillPercent: s.DrillPercent,
-		Suffix: s.Suffix, Address: s.Address, Way: string(s.Way), After: s.After}
+		Suffix: s.Suffix, Address: s.Address, Way: string(s.Way), Format: s.Format, Before: s.Before, After: s.After}
 	for _, n := range s.Networks {
 		f.Networks = append(f.Networks, formNetwork(n))
 	}
@@ -90,7 +92,7 @@ func (f formSettings) read(prefix string, faults *[]problem.Field) berth.Setting
 	}
 	trim := strings.TrimSpace
 	s := berth.Settings{Platform: trim(f.Platform), Pool: trim(f.Pool), Datastore: trim(f.Datastore), Folder: trim(f.Folder), Name: trim(f.Name), DrillName: trim(f.DrillName), CPUs: f.CPUs, MemoryBytes: f.MemoryBytes, DrillPercent: f.DrillPercent,
-		Suffix: trim(f.Suffix), Address: trim(f.Address), Way: berth.Way(trim(f.Way)), After: trim(f.After)}
+		Suffix: trim(f.Suffix), Address: trim(f.Address), Way: berth.Way(trim(f.Way)), Format: trim(f.Format), Before: trim(f.Before), After: trim(f.After)}
 	for _, n := range f.Networks {
 		s.Networks = append(s.Networks, berth.NetworkMap{Home: trim(n.Home), Live: trim(n.Live), Drill: trim(n.Drill)})
 	}
@@ -215,6 +217,8 @@ type ArrivalView struct {
 	WayLimit         string     `json:"wayLimit"`
 	DNS              ValueView  `json:"dns"`
 	Suffix           ValueView  `json:"suffix"`
+	Format           ValueView  `json:"format"`
+	Before           ValueView  `json:"before"`
 	After            ValueView  `json:"after"`
 	Wave             int        `json:"wave"`
 	Cards            []CardView `json:"cards"`
@@ -246,6 +250,8 @@ type Choices struct {
 	Networks     []NetworkChoice `json:"networks"`
 	HomeNetworks []string        `json:"homeNetworks"` // that the machines are on
 	Ways         []string        `json:"ways"`
+	Formats      []string        `json:"formats"`  // of disks
+	Commands     []string        `json:"commands"` // of this host, that may run before a machine starts
 }
 
 // NetworkChoice is a network that cards can be attached to.
@@ -260,7 +266,7 @@ func valueView(v berth.Value) ValueView { return ValueView{v.Text, v.From} }
 func arrivalView(a berth.Arrival) ArrivalView {
 	v := ArrivalView{ID: a.Machine.ID, Machine: a.Machine.Name, Platform: valueView(a.Platform), Pool: valueView(a.Pool), Datastore: valueView(a.Datastore), Folder: valueView(a.Folder), Name: valueView(a.Name), DrillName: valueView(a.DrillName),
 		CPUs: a.CPUs, DrillCPUs: a.DrillCPUs, MemoryBytes: a.Memory, DrillMemoryBytes: a.DrillMemory, SizeFrom: a.SizeFrom, Way: valueView(a.Way), WayLimit: berth.Way(a.Way.Text).Limit(),
-		DNS: valueView(a.DNS), Suffix: valueView(a.Suffix), After: valueView(a.After), Wave: a.Wave, Cards: []CardView{}}
+		DNS: valueView(a.DNS), Suffix: valueView(a.Suffix), Format: valueView(a.Format), Before: valueView(a.Before), After: valueView(a.After), Wave: a.Wave, Cards: []CardView{}}
 	for _, c := range a.Cards {
 		x := CardView{MAC: c.Home.MAC, Network: c.Home.Network, Live: attachedView(c.Live), Drill: attachedView(c.Drill)}
 		if c.Home.Address.IsValid() {

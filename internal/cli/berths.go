@@ -26,8 +26,72 @@ more than the default of its link, and that more than the default of the platfor
 				}
 				return a.emit(v, func(w *tabwriter.Writer) { berthPage(w, args[0], v) })
 			})},
-		a.berthSetCmd(), a.berthDefaultsCmd())
+		a.berthSetCmd(), a.berthBackCmd(), a.berthDefaultsCmd())
 	return c
+}
+
+func (a *app) berthBackCmd() *cobra.Command {
+	return &cobra.Command{Use: "back GROUP", Short: "The berth for the way back, filled from where the machines run today", Args: cobra.ExactArgs(1), Example: "  kestrel berth back Ticketing",
+		RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
+			v, err := read[api.BerthBack](c.GetBerthBack(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			return a.emit(v, func(w *tabwriter.Writer) { backPage(w, args[0], v) })
+		})}
+}
+
+func backPage(w *tabwriter.Writer, group string, v api.BerthBack) {
+	row(w, "Way back of", group)
+	row(w, "To", v.Site)
+	row(w, "Machines", v.From)
+	for _, n := range v.Notes {
+		row(w, "!", n)
+	}
+	b := v.Berth
+	settingRows(w, "", []setting{{"platform", b.Platform}, {"pool", b.Pool}, {"datastore", b.Datastore}, {"folder", b.Folder}})
+	if b.Machines == nil {
+		return
+	}
+	for _, m := range *b.Machines {
+		row(w)
+		wave := 1
+		if m.Wave != nil {
+			wave = *m.Wave
+		}
+		row(w, m.Machine, fmt.Sprintf("wave %d", wave))
+		settingRows(w, "  ", []setting{{"name", m.Name}, {"pool", m.Pool}, {"datastore", m.Datastore}, {"folder", m.Folder}})
+		if m.Cpus != nil && m.MemoryBytes != nil {
+			row(w, "  size", fmt.Sprintf("%d processors, %s", *m.Cpus, size(*m.MemoryBytes)))
+		}
+		if m.Cards == nil {
+			continue
+		}
+		for _, c := range *m.Cards {
+			text := orNothing(c.Live)
+			if c.Address != nil {
+				text += " " + *c.Address
+			}
+			if c.Gateway != nil && *c.Gateway != "none" {
+				text += " by " + *c.Gateway
+			}
+			row(w, "  card "+c.Card, text)
+		}
+	}
+}
+
+// setting is one that may be said.
+type setting struct {
+	name string
+	text *string
+}
+
+func settingRows(w *tabwriter.Writer, indent string, all []setting) {
+	for _, x := range all {
+		if x.text != nil && *x.text != "" {
+			row(w, indent+x.name, *x.text)
+		}
+	}
 }
 
 func (a *app) berthSetCmd() *cobra.Command {
@@ -103,11 +167,11 @@ func (a *app) berthDefaultsCmd() *cobra.Command {
 
 // berthFlags are settings of a berth. Each names what it changes; what is not named stays.
 type berthFlags struct {
-	platform, pool, datastore, folder, name, drillName, cpus, memory, suffix, address, way, after string
-	percent                                                                                       int
-	networks, drills, rules, dns                                                                  []string
-	own, cards, waves, checks, waits                                                              []string
-	severalGateways                                                                               bool
+	platform, pool, datastore, folder, name, drillName, cpus, memory, suffix, address, way, format, before, after string
+	percent                                                                                                       int
+	networks, drills, rules, dns                                                                                  []string
+	own, cards, waves, checks, waits, limits                                                                      []string
+	severalGateways                                                                                               bool
 }
 
 func (b *berthFlags) add(c *cobra.Command, ofGroup bool) {
@@ -128,6 +192,8 @@ func (b *berthFlags) add(c *cobra.Command, ofGroup bool) {
 	f.StringVar(&b.suffix, "suffix", "", "search domain")
 	f.StringVar(&b.address, "address", "", "rule (the first that fits, or as at home), keep or dhcp")
 	f.StringVar(&b.way, "way", "", "how an address gets into a guest: leave, dhcp, agent or seed")
+	f.StringVar(&b.format, "format", "", "format of the disks once they are local, such as qcow2")
+	f.StringVar(&b.before, "before", "", "name of a command of the recovery site's host that runs before a machine starts, from its folder of commands")
 	f.StringVar(&b.after, "after", "", "command that the agent of the guest runs when it has started")
 	if !ofGroup {
 		return
@@ -137,13 +203,14 @@ func (b *berthFlags) add(c *cobra.Command, ofGroup bool) {
 	f.StringArrayVar(&b.waves, "wave", nil, "MACHINE=NUMBER: machines of one wave start together, the first without being told")
 	f.StringArrayVar(&b.checks, "wave-check", nil, "NUMBER=none, NUMBER=agent or NUMBER='port 443': what has to be true before the next wave starts")
 	f.StringArrayVar(&b.waits, "wave-wait", nil, "NUMBER=SPAN: how long is waited after that, such as 1=30s")
+	f.StringArrayVar(&b.limits, "wave-limit", nil, "NUMBER=SPAN: how long the check may take, such as 1=5m; then the next wave starts all the same")
 	f.BoolVar(&b.severalGateways, "several-gateways", false, "more than one card of a machine may have a gateway")
 }
 
 // settingFlags are those that change something.
 func settingFlags() []string {
-	return []string{"platform", "pool", "datastore", "folder", "name-pattern", "drill-name-pattern", "cpus", "memory", "drill-percent", "network", "drill-network", "rule", "dns", "suffix", "address", "way", "after",
-		"machine", "card", "wave", "wave-check", "wave-wait", "several-gateways"}
+	return []string{"platform", "pool", "datastore", "folder", "name-pattern", "drill-name-pattern", "cpus", "memory", "drill-percent", "network", "drill-network", "rule", "dns", "suffix", "address", "way", "format", "before", "after",
+		"machine", "card", "wave", "wave-check", "wave-wait", "wave-limit", "several-gateways"}
 }
 
 func (b *berthFlags) changed(cmd *cobra.Command) bool {
@@ -165,7 +232,7 @@ func (b *berthFlags) apply(cmd *cobra.Command, v api.Berth) (api.Berth, error) {
 		to   **string
 		text string
 	}{"platform": {&v.Platform, b.platform}, "pool": {&v.Pool, b.pool}, "datastore": {&v.Datastore, b.datastore}, "folder": {&v.Folder, b.folder}, "name-pattern": {&v.Name, b.name}, "drill-name-pattern": {&v.DrillName, b.drillName},
-		"suffix": {&v.Suffix, b.suffix}, "address": {&v.Address, b.address}, "way": {&v.Way, b.way}, "after": {&v.After, b.after}} {
+		"suffix": {&v.Suffix, b.suffix}, "address": {&v.Address, b.address}, "way": {&v.Way, b.way}, "format": {&v.Format, b.format}, "before": {&v.Before, b.before}, "after": {&v.After, b.after}} {
 		if given(name) {
 			*x.to = strOr(x.text)
 		}
@@ -295,17 +362,31 @@ func (b *berthFlags) applyMachines(v *api.Berth) error {
 		}
 		machineOf(v, name).Wave = n
 	}
-	for _, text := range append(append([]string(nil), b.checks...), b.waits...) {
+	for _, text := range b.checks {
 		number, to, _ := strings.Cut(text, "=")
 		n, err := wholeNumber("--wave-check", number)
 		if err != nil {
 			return err
 		}
-		w := waveOf(v, *n)
-		if d, err := span.Parse(to); err == nil {
-			w.WaitSeconds = new(int64(d.Seconds()))
-		} else {
-			w.Check = &to
+		waveOf(v, *n).Check = &to
+	}
+	for flag, texts := range map[string][]string{"--wave-wait": b.waits, "--wave-limit": b.limits} {
+		for _, text := range texts {
+			number, to, _ := strings.Cut(text, "=")
+			n, err := wholeNumber(flag, number)
+			if err != nil {
+				return err
+			}
+			d, err := span.Parse(to)
+			if err != nil {
+				return usage("%s %s: %v", flag, text, err)
+			}
+			w := waveOf(v, *n)
+			if flag == "--wave-wait" {
+				w.WaitSeconds = new(int64(d.Seconds()))
+			} else {
+				w.LimitSeconds = new(int64(d.Seconds()))
+			}
 		}
 	}
 	return nil
@@ -371,7 +452,7 @@ func waveOf(v *api.Berth, number int) *api.BerthWave {
 }
 
 func setMachine(m *api.BerthMachine, k, text string) (err error) {
-	texts := map[string]**string{"pool": &m.Pool, "datastore": &m.Datastore, "folder": &m.Folder, "name": &m.Name, "drillName": &m.DrillName, "suffix": &m.Suffix, "address": &m.Address, "way": &m.Way, "after": &m.After}
+	texts := map[string]**string{"pool": &m.Pool, "datastore": &m.Datastore, "folder": &m.Folder, "name": &m.Name, "drillName": &m.DrillName, "suffix": &m.Suffix, "address": &m.Address, "way": &m.Way, "format": &m.Format, "before": &m.Before, "after": &m.After}
 	switch to, ok := texts[k]; {
 	case ok:
 		*to = strOr(text)
@@ -384,7 +465,7 @@ func setMachine(m *api.BerthMachine, k, text string) (err error) {
 	case k == "memory":
 		m.MemoryBytes, err = memory("--machine memory", text)
 	default:
-		return usage("--machine: %q is none of pool, datastore, folder, name, drillName, cpus, memory, drillPercent, suffix, address, way, after, wave", k)
+		return usage("--machine: %q is none of pool, datastore, folder, name, drillName, cpus, memory, drillPercent, suffix, address, way, format, before, after, wave", k)
 	}
 	return err
 }
@@ -446,7 +527,7 @@ func berthPage(w *tabwriter.Writer, group string, v api.BerthView) {
 		for _, x := range []struct {
 			name  string
 			value api.BerthValue
-		}{{"platform", m.Platform}, {"pool", m.Pool}, {"datastore", m.Datastore}, {"folder", m.Folder}, {"name", m.Name}, {"name in drills", m.DrillName}, {"DNS", m.DNS}, {"domain", m.Suffix}, {"command after", m.After}} {
+		}{{"platform", m.Platform}, {"pool", m.Pool}, {"datastore", m.Datastore}, {"folder", m.Folder}, {"disk format", m.Format}, {"name", m.Name}, {"name in drills", m.DrillName}, {"DNS", m.DNS}, {"domain", m.Suffix}, {"command before", m.Before}, {"command after", m.After}} {
 			if x.value.Value != "" {
 				row(w, "  "+x.name, valueText(x.value))
 			}
@@ -483,14 +564,7 @@ func berthDefaultPage(w *tabwriter.Writer, v api.BerthDefault) {
 	row(w, "Revision", v.Revision)
 	findingRows(w, v.Faults, v.Warnings)
 	b := v.Berth
-	for _, x := range []struct {
-		name string
-		text *string
-	}{{"platform", b.Platform}, {"pool", b.Pool}, {"datastore", b.Datastore}, {"folder", b.Folder}, {"name", b.Name}, {"name in drills", b.DrillName}, {"domain", b.Suffix}, {"address", b.Address}, {"address by", b.Way}, {"command after", b.After}} {
-		if x.text != nil {
-			row(w, "  "+x.name, *x.text)
-		}
-	}
+	settingRows(w, "  ", []setting{{"platform", b.Platform}, {"pool", b.Pool}, {"datastore", b.Datastore}, {"folder", b.Folder}, {"disk format", b.Format}, {"name", b.Name}, {"name in drills", b.DrillName}, {"domain", b.Suffix}, {"address", b.Address}, {"address by", b.Way}, {"command before", b.Before}, {"command after", b.After}})
 	if b.Cpus != nil && *b.Cpus > 0 {
 		row(w, "  processors", *b.Cpus)
 	}

@@ -23,7 +23,7 @@ type promiseFlags struct {
 
 func (p *promiseFlags) add(c *cobra.Command) {
 	c.Flags().StringVar(&p.rpo, "rpo", "", "RPO target, such as 15min")
-	c.Flags().StringVar(&p.every, "every", "", `cadence, such as 5min; "back to back"; "hand" for cycles run by hand; or times such as "weekdays at 02:00" or "last friday of the month at 22:00"`)
+	c.Flags().StringVar(&p.every, "every", "", `cadence, such as 5min; "15min or sooner", the most that may pass; "back to back"; "hand" for cycles run by hand; or times such as "weekdays at 02:00" or "last friday of the month at 22:00"`)
 	c.Flags().StringVar(&p.quiet, "quiet", "", `when no cycle starts by itself, such as "mon-fri 08:00-18:00; 2026-12-24 to 2026-12-26"; none for never`)
 	c.Flags().StringVar(&p.zone, "zone", "", "time zone of times and dates, such as Europe/Oslo (default UTC)")
 	c.Flags().IntVar(&p.least, "least-points", 0, "how many of the newest points always stay, whatever the ladder says, up to 100")

@@ -73,6 +73,9 @@ func groupPage(w *tabwriter.Writer, g api.Group) {
 	}
 	row(w, "Points", fmt.Sprintf("%d, oldest %s, newest %s", g.Points, clockTime(g.OldestCaptureAt), clockTime(g.NewestCaptureAt)))
 	row(w, "Next cycle", clockTime(g.NextStartAt))
+	if g.Waiting != nil {
+		row(w, "Waits", *g.Waiting)
+	}
 	if g.Running != nil {
 		row(w, "Running", progressText(*g.Running))
 	}

@@ -3,6 +3,8 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
+	"os"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -37,9 +39,40 @@ func (a *app) landingCmd() *cobra.Command {
 			}
 			return a.emit(l, func(w *tabwriter.Writer) { landingPage(w, l) })
 		}},
-		a.landingRemoveCmd())
+		&cobra.Command{Use: "switch LANDING on|off|shut-down", Short: "Switch a landed machine on or off, or ask its guest to shut down", Example: "  kestrel landing switch purser shut-down", Args: cobra.ExactArgs(2),
+			RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
+				if err := done(c.SwitchLanding(cmd.Context(), args[0], api.PowerSwitch{To: args[1]})); err != nil {
+					return err
+				}
+				return a.did("The platform was told: %s %s.", args[0], args[1])
+			})},
+		a.landingScreenCmd(), a.landingRemoveCmd())
 	return c
 }
+
+func (a *app) landingScreenCmd() *cobra.Command {
+	return &cobra.Command{Use: "screen LANDING FILE", Short: "Write what is on a landed machine's screen to a file, as a PNG", Example: "  kestrel landing screen purser purser.png", Args: cobra.ExactArgs(2),
+		RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
+			res, err := c.GetLandingScreen(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			defer func() { _ = res.Body.Close() }()
+			if res.StatusCode >= 300 {
+				return done(res, nil)
+			}
+			shot, err := io.ReadAll(io.LimitReader(res.Body, maxScreen))
+			if err != nil {
+				return fmt.Errorf("read the picture: %w", err)
+			}
+			if err := os.WriteFile(args[1], shot, 0o600); err != nil {
+				return fmt.Errorf("write the picture: %w", err)
+			}
+			return a.did("Written: %s (%s).", args[1], size(int64(len(shot))))
+		})}
+}
+
+const maxScreen = 64 << 20 // bytes
 
 func (a *app) landingRemoveCmd() *cobra.Command {
 	var yes bool
@@ -174,7 +207,7 @@ func awaitLanding(ctx context.Context, c *api.Client, id string) (api.Landing, e
 }
 
 func landingState(l api.Landing) string {
-	text := map[api.LandingState]string{api.LandingStatePreparing: "◌ being made", api.LandingStateCopying: "◔ copied first", api.LandingStateRunning: "◑ runs off the point",
+	text := map[api.LandingState]string{api.LandingStatePreparing: "◌ being made", api.LandingStateWaiting: "◌ waits for its turn", api.LandingStateCopying: "◔ copied first", api.LandingStateRunning: "◑ runs off the point",
 		api.LandingStateLocal: "● local", api.LandingStateOff: "○ off, not local", api.LandingStateRemoving: "◌ being removed", api.LandingStateGone: "✕ gone"}[l.State]
 	if l.Error != nil {
 		return "✕ " + *l.Error
@@ -225,6 +258,9 @@ func landingPage(w *tabwriter.Writer, l api.Landing) {
 	if l.Note != nil {
 		row(w, "", *l.Note)
 	}
+	if l.Power != nil {
+		row(w, "Power", *l.Power)
+	}
 	row(w, "Local", localText(l))
 	row(w, "Started", clockTime(l.StartedAt))
 	for _, n := range l.Nics {
@@ -236,6 +272,15 @@ func landingPage(w *tabwriter.Writer, l api.Landing) {
 	}
 	if l.Berth != nil {
 		row(w, "Arrives", fmt.Sprintf("as the berth says (%s); addresses: %s", *l.Berth, *l.Way))
+	}
+	if l.Wave != nil {
+		row(w, "Wave", *l.Wave)
+	}
+	if l.Check != nil {
+		row(w, "Check", *l.Check)
+	}
+	if l.Format != nil {
+		row(w, "Disk format", *l.Format)
 	}
 	if l.Cpus != nil {
 		row(w, "Processors", fmt.Sprint(*l.Cpus))

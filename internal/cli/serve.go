@@ -26,6 +26,7 @@ import (
 	"kestrel/internal/core/span"
 	"kestrel/internal/httpapi"
 	"kestrel/internal/lab"
+	"kestrel/internal/mover"
 	"kestrel/internal/nbd"
 	"kestrel/internal/platform/libvirt"
 	"kestrel/internal/reach"
@@ -40,6 +41,9 @@ func logger(a *app, level string) (*slog.Logger, error) {
 	}
 	return slog.New(slog.NewJSONHandler(a.Err, &slog.HandlerOptions{Level: l})), nil
 }
+
+// maxCycles is more than any site has use for.
+const maxCycles = 1000
 
 func (a *app) serveCmd() *cobra.Command {
 	var cfg site.Config
@@ -96,6 +100,11 @@ keeps its password off the process list.`,
 					return usage("--store-floor: %q is no number of bytes; write it like 20GiB", floor)
 				}
 				cfg.StoreFloor = int64(n)
+			}
+			for flag, n := range map[string]int{"--cycles": cfg.Cycles.Site - 1, "--link-cycles": cfg.Cycles.Link, "--platform-cycles": cfg.Cycles.Platform, "--datastore-cycles": cfg.Cycles.Datastore} {
+				if n < 0 || n > maxCycles {
+					return usage("%s: give a number up to %d; of the site, at least 1", flag, maxCycles)
+				}
 			}
 			var every time.Duration
 			if verify != "0" {
@@ -176,6 +185,10 @@ keeps its password off the process list.`,
 	f.StringVar(&cfg.NBDAddress, "nbd-address", "", "HOST:PORT under which hypervisors reach --nbd-listen")
 	f.StringVar(&cfg.NBDCertificates, "nbd-certificates", "", "folder with cacert.pem, servercert.pem and serverkey.pem: serve NBD under TLS only")
 	f.StringVar(&floor, "store-floor", "", "room that arriving cycles leave free on the point store's file system, such as 20GiB (default a twentieth of it, 1 to 50 GiB)")
+	f.IntVar(&cfg.Cycles.Site, "cycles", mover.UsualCycles, "cycles of groups that may run at the same time")
+	f.IntVar(&cfg.Cycles.Link, "link-cycles", 0, "of them, over one link; 0 for no limit of its own")
+	f.IntVar(&cfg.Cycles.Platform, "platform-cycles", 0, "of them, from one platform")
+	f.IntVar(&cfg.Cycles.Datastore, "datastore-cycles", 0, "of them, from one datastore")
 	secret.add(c)
 	place.add(c)
 	longTerm.add(c)

@@ -21,6 +21,7 @@ import (
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/group"
 	"kestrel/internal/core/promise"
+	"kestrel/internal/core/schedule"
 	"kestrel/internal/core/term"
 	"kestrel/internal/core/words"
 	"kestrel/internal/events"
@@ -307,6 +308,18 @@ func taken(err error, name string) error {
 	return err
 }
 
+// anchors are those of the other groups that are home here, have the cadence of a group, and
+// go the same way.
+func (d *Directory) anchors(r Record) []time.Time {
+	var out []time.Time
+	for _, o := range d.All() {
+		if o.Direction == Out && o.Link == r.Link && o.Spec.Promise.Cadence.Every == r.Spec.Promise.Cadence.Every {
+			out = append(out, o.Anchor)
+		}
+	}
+	return out
+}
+
 // Create stores a new group that is home here.
 func (d *Directory) Create(ctx context.Context, who actor.Actor, r Record) (Record, error) {
 	if fs := d.Check(r.Spec, ""); len(fs) > 0 {
@@ -314,7 +327,9 @@ func (d *Directory) Create(ctx context.Context, who actor.Actor, r Record) (Reco
 	}
 	r.Direction, r.Term, r.Revision = Out, term.New().Term, 1
 	r.CreatedAt = d.clk.Now().UTC()
-	r.Anchor = r.CreatedAt
+	if r.Anchor.IsZero() {
+		r.Anchor = schedule.Anchor(r.ID, r.CreatedAt, r.Spec.Promise.Cadence.Every, d.anchors(r))
+	}
 	line := d.trail.Line(who, object(r), r.Revision, group.Diff(group.Spec{}, r.Spec), fmt.Sprintf("%s made the group %s of %s, kept at %s", who, r.Spec.Name, strings.Join(r.Spec.MachineNames(), ", "), r.RecoveryName))
 	if err := d.store.AddGroup(ctx, write(r), line); err != nil {
 		return Record{}, taken(err, r.Spec.Name)

@@ -169,6 +169,7 @@ type storedPromise struct {
 	Target  int64        `json:"rpoTargetSeconds"`
 	Cadence int64        `json:"cadenceSeconds"`
 	Keep    []storedRung `json:"keep"`
+	Sooner  bool         `json:"sooner,omitempty"` // Cadence is the most that may pass
 	// Cadence is how long it is from one start to the next; 0 also where there is one of
 	// these.
 	BackToBack bool     `json:"backToBack,omitempty"`
@@ -180,8 +181,8 @@ type storedPromise struct {
 
 // cadenceOf reads one. What was written is not refused later: a calendar or quiet time
 // that cannot be read any more is left out, and said by the check of the specification.
-func cadenceOf(every time.Duration, backToBack bool, rules []string, quiet, zone string) cadence.Cadence {
-	c := cadence.Cadence{Every: every, BackToBack: backToBack, Calendar: calendar.Calendar{Rules: rules}}
+func cadenceOf(every time.Duration, sooner, backToBack bool, rules []string, quiet, zone string) cadence.Cadence {
+	c := cadence.Cadence{Every: every, Sooner: sooner, BackToBack: backToBack, Calendar: calendar.Calendar{Rules: rules}}
 	if q, err := cadence.ParseQuiet(quiet, zone); err == nil {
 		c.Quiet = q
 	}
@@ -257,6 +258,7 @@ func form(s group.Spec) stored {
 		x.Priority = string(s.Priority)
 	}
 	c := s.Promise.Cadence
+	x.Promise.Sooner = c.Sooner
 	x.Promise.BackToBack, x.Promise.Calendar, x.Promise.Quiet, x.Promise.Zone = c.BackToBack, c.Calendar.Rules, quietText(c.Quiet), s.Promise.Zone
 	x.Promise.Least = s.Promise.Least
 	if s.Rule != nil {
@@ -299,7 +301,7 @@ func Decode(b []byte, name string) (group.Spec, error) {
 // read is the specification of a stored form.
 func (x stored) read(name string) (group.Spec, error) {
 	s := group.Spec{Name: x.Name, Tags: x.Tags, Platform: x.Platform, Apart: x.Apart, Priority: group.Priority(x.Priority), CompareEvery: span(x.CompareEvery), HomePoints: x.HomePoints || x.KeepHere, LockFor: span(x.LockFor),
-		Promise: promise.Promise{Target: span(x.Promise.Target), Cadence: cadenceOf(span(x.Promise.Cadence), x.Promise.BackToBack, x.Promise.Calendar, x.Promise.Quiet, x.Promise.Zone), Zone: x.Promise.Zone, Least: x.Promise.Least}}
+		Promise: promise.Promise{Target: span(x.Promise.Target), Cadence: cadenceOf(span(x.Promise.Cadence), x.Promise.Sooner, x.Promise.BackToBack, x.Promise.Calendar, x.Promise.Quiet, x.Promise.Zone), Zone: x.Promise.Zone, Least: x.Promise.Least}}
 	if s.Name == "" {
 		s.Name = name
 	}
@@ -401,6 +403,7 @@ type Wish struct {
 // a zone.
 type storedCadence struct {
 	Every      int64    `json:"everySeconds,omitempty"`
+	Sooner     bool     `json:"sooner,omitempty"`
 	BackToBack bool     `json:"backToBack,omitempty"`
 	Calendar   []string `json:"calendar,omitempty"`
 }
@@ -435,7 +438,7 @@ func EncodeWish(w Wish) []byte {
 		x.RestMode = new(string(*w.RestMode))
 	}
 	if c := w.Cadence; c != nil {
-		x.Cadence = &storedCadence{seconds(c.Every), c.BackToBack, c.Calendar.Rules}
+		x.Cadence = &storedCadence{seconds(c.Every), c.Sooner, c.BackToBack, c.Calendar.Rules}
 	}
 	if w.Quiet != nil {
 		x.Quiet = new(quietText(*w.Quiet))
@@ -520,7 +523,7 @@ func DecodeWish(b []byte) (Wish, error) {
 		w.RestMode = new(group.Mode(*x.RestMode))
 	}
 	if c := x.Cadence; c != nil {
-		w.Cadence = new(cadenceOf(span(c.Every), c.BackToBack, c.Calendar, "", ""))
+		w.Cadence = new(cadenceOf(span(c.Every), c.Sooner, c.BackToBack, c.Calendar, "", ""))
 	}
 	if x.Quiet != nil {
 		q, err := cadence.ParseQuiet(*x.Quiet, "")

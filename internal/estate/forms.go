@@ -134,6 +134,8 @@ type berthSettings struct {
 	Suffix       string         `json:"suffix,omitempty"`
 	Address      string         `json:"address,omitempty" jsonschema:"enum=rule,enum=keep,enum=dhcp"`
 	Way          string         `json:"way,omitempty" jsonschema:"enum=leave,enum=dhcp,enum=agent,enum=seed"`
+	Format       string         `json:"format,omitempty" jsonschema:"description=Of the disks once they are local"`
+	Before       string         `json:"before,omitempty" jsonschema:"description=Name of a command of the recovery site's host\\, which runs before a machine starts"`
 	After        string         `json:"after,omitempty"`
 }
 

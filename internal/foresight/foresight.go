@@ -78,6 +78,15 @@ const (
 	enoughHours = 24
 )
 
+// Hourly tells how much of a group changes at an instant, as a share of the usual: by what
+// was seen when it was last looked for, 1 where that is nothing.
+func (f *Foresight) Hourly(group string, at time.Time) float64 {
+	f.mu.Lock()
+	hours := f.weeks[group]
+	f.mu.Unlock()
+	return change.Share(hours, at)
+}
+
 // busy tells which hours of the week are busier, for all groups.
 func (f *Foresight) busy(ctx context.Context, now time.Time) (map[string][]change.Hour, error) {
 	f.mu.Lock()
@@ -230,7 +239,7 @@ func typical(all []change.Sample) change.Curve {
 
 // group is one as forecasts need it, and where what is known of its change comes from.
 func (f *Foresight) group(ctx context.Context, r directory.Record, s group.Spec, now time.Time, weeks map[string][]change.Hour) (forecast.Group, known, error) {
-	g := forecast.Group{ID: r.ID, Name: s.Name, Link: r.Link, Target: s.Promise.Target, Cadence: s.Promise.Cadence, Anchor: r.Anchor, Weight: s.Priority.Weight(), Busy: weeks[r.ID], Zone: time.UTC}
+	g := forecast.Group{ID: r.ID, Name: s.Name, Link: r.Link, Target: s.Promise.Target, Cadence: s.Promise.Cadence, Anchor: r.Anchor, Weight: s.Priority.Weight(), Busy: weeks[r.ID], Zone: time.UTC, Platform: s.Platform}
 	if p := s.Pause; p != nil && s.PausedAt(now) {
 		g.Paused, g.Until = true, p.Until
 	}

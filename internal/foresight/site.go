@@ -16,7 +16,6 @@ import (
 	"kestrel/internal/core/span"
 	"kestrel/internal/core/words"
 	"kestrel/internal/directory"
-	"kestrel/internal/mover"
 	"kestrel/internal/peering"
 	"kestrel/internal/problem"
 )
@@ -69,7 +68,7 @@ func (f *Foresight) scene(ctx context.Context, now time.Time, long time.Duration
 	if err != nil {
 		return nil, err
 	}
-	s := &scene{in: forecast.Input{Now: now, For: long, Slots: mover.Slots}}
+	s := &scene{in: forecast.Input{Now: now, For: long, Limits: f.Mover.Limits}}
 	for _, l := range f.Peering.All() {
 		s.links = append(s.links, l)
 		s.in.Links = append(s.in.Links, forecast.Link{ID: l.ID, Plan: l.Pace(), Zone: time.Local})

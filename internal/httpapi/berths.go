@@ -51,6 +51,11 @@ func (h *handlers) PreviewBerth(ctx context.Context, request api.PreviewBerthReq
 	return told[api.PreviewBerth200JSONResponse](v, err)
 }
 
+func (h *handlers) GetBerthBack(ctx context.Context, request api.GetBerthBackRequestObject) (api.GetBerthBackResponseObject, error) {
+	v, err := h.Berths.Back(ctx, who(ctx), request.ID)
+	return told[api.GetBerthBack200JSONResponse](v, err)
+}
+
 func (h *handlers) GetBerthDefault(_ context.Context, request api.GetBerthDefaultRequestObject) (api.GetBerthDefaultResponseObject, error) {
 	v, err := h.Berths.Default(request.Of, request.ID)
 	return told[api.GetBerthDefault200JSONResponse](v, err)

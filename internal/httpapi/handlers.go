@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"bytes"
 	"context"
 	"encoding/hex"
 	"encoding/json"
@@ -531,6 +532,15 @@ func (h *handlers) CreateLandings(ctx context.Context, request api.CreateLanding
 func (h *handlers) GetLanding(_ context.Context, request api.GetLandingRequestObject) (api.GetLandingResponseObject, error) {
 	v, err := h.Landings.Get(request.ID)
 	return api.GetLanding200JSONResponse(v), err
+}
+
+func (h *handlers) SwitchLanding(ctx context.Context, request api.SwitchLandingRequestObject) (api.SwitchLandingResponseObject, error) {
+	return api.SwitchLanding204Response{}, h.Landings.Switch(ctx, who(ctx), request.ID, request.Body.To)
+}
+
+func (h *handlers) GetLandingScreen(ctx context.Context, request api.GetLandingScreenRequestObject) (api.GetLandingScreenResponseObject, error) {
+	shot, err := h.Landings.Screen(ctx, request.ID)
+	return api.GetLandingScreen200ImagePngResponse{Body: bytes.NewReader(shot), ContentLength: int64(len(shot))}, err
 }
 
 func (h *handlers) DeleteLanding(ctx context.Context, request api.DeleteLandingRequestObject) (api.DeleteLandingResponseObject, error) {

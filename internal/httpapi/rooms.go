@@ -49,6 +49,7 @@ type Rooms struct {
 	Berths     Berths
 	Foresight  Foresight
 	Estate     Estate
+	Lookout    Lookout
 }
 
 // Estate is the settings of the site as a file.
@@ -70,6 +71,7 @@ type Berths interface {
 	Write(ctx context.Context, who actor.Actor, group string, revision int64, wish json.RawMessage) (berths.View, error)
 	Default(of, id string) (berths.DefaultView, error)
 	PreviewDefault(of, id string, wish json.RawMessage) (berths.DefaultView, error)
+	Back(ctx context.Context, who actor.Actor, group string) (berths.BackView, error)
 	WriteDefault(ctx context.Context, who actor.Actor, of, id string, revision int64, wish json.RawMessage) (berths.DefaultView, error)
 }
 
@@ -268,6 +270,8 @@ type Landings interface {
 	Get(id string) (api.Landing, error)
 	GroupOf(id string) (string, error)
 	Create(ctx context.Context, who actor.Actor, in api.NewLanding, checkOnly bool) ([]api.Landing, error)
+	Switch(ctx context.Context, who actor.Actor, id, to string) error
+	Screen(ctx context.Context, id string) ([]byte, error)
 	Remove(ctx context.Context, who actor.Actor, id string) error
 }
 

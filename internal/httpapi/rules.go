@@ -90,6 +90,9 @@ func rules() map[string]rule {
 		"ForecastSite":    site(v),
 		"ListForecasts":   onGroup(v, func(r api.ListForecastsRequestObject) string { return r.ID }),
 		"GetBerth":        onGroup(v, func(r api.GetBerthRequestObject) string { return r.ID }),
+		"ListReadiness":   site(v),
+		"GetReadiness":    onGroup(v, func(r api.GetReadinessRequestObject) string { return r.ID }),
+		"GetBerthBack":    onGroup(v, func(r api.GetBerthBackRequestObject) string { return r.ID }),
 		"PreviewBerth":    onGroup(v, func(r api.PreviewBerthRequestObject) string { return r.ID }),
 		"SetBerth":        onGroup(a, func(r api.SetBerthRequestObject) string { return r.ID }),
 		"GetBerthDefault": site(o), "PreviewBerthDefault": site(o), "SetBerthDefault": site(a),
@@ -113,9 +116,11 @@ func rules() map[string]rule {
 		"CreateLandings": onPoint(o, func(r api.CreateLandingsRequestObject) string {
 			return r.Body.Point
 		}),
-		"GetLanding":    onLanding(v, func(r api.GetLandingRequestObject) string { return r.ID }),
-		"DeleteLanding": onLanding(o, func(r api.DeleteLandingRequestObject) string { return r.ID }),
-		"GetStore":      site(v), "ListLosses": site(v), "VerifyStore": site(o), "SweepStore": site(o), "RewriteStore": site(a),
+		"GetLanding":       onLanding(v, func(r api.GetLandingRequestObject) string { return r.ID }),
+		"SwitchLanding":    onLanding(o, func(r api.SwitchLandingRequestObject) string { return r.ID }),
+		"GetLandingScreen": onLanding(o, func(r api.GetLandingScreenRequestObject) string { return r.ID }),
+		"DeleteLanding":    onLanding(o, func(r api.DeleteLandingRequestObject) string { return r.ID }),
+		"GetStore":         site(v), "ListLosses": site(v), "VerifyStore": site(o), "SweepStore": site(o), "RewriteStore": site(a),
 		"ListCopies": site(v), "CarryCopy": site(a), "DeleteCopy": site(a),
 		"ListOperations": site(v), "GetOperation": site(v), "CancelOperation": site(o),
 	}

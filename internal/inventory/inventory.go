@@ -545,3 +545,19 @@ func Host(address string) string {
 func ShortName(host string) bool {
 	return host != "" && host != "localhost" && net.ParseIP(host) == nil && !strings.Contains(host, ".")
 }
+
+// DatastoresOf lists the names of the datastores that the disks of machines are on, as the
+// platform was last seen, in order.
+func (p Platform) DatastoresOf(machines []group.Machine) []string {
+	var out []string
+	for _, m := range machines {
+		now, _ := p.Machine(m.ID)
+		for _, d := range now.Disks {
+			if d.Datastore != "" && !slices.Contains(out, d.Datastore) {
+				out = append(out, d.Datastore)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}

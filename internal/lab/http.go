@@ -27,6 +27,15 @@ func (l *Lab) Handler(user, password string) http.Handler {
 		}
 		answer(w, p, l.SetPower(r.PathValue("id"), p.State))
 	})
+	mux.HandleFunc("GET /v1/machines/{id}/screen", func(w http.ResponseWriter, r *http.Request) {
+		shot, err := l.Screen(r.PathValue("id"))
+		if err != nil {
+			answer(w, nil, err)
+			return
+		}
+		w.Header().Set("Content-Type", "image/png")
+		_, _ = w.Write(shot)
+	})
 	mux.HandleFunc("GET /v1/checkpoints", func(w http.ResponseWriter, _ *http.Request) { answer(w, l.Checkpoints(), nil) })
 	mux.HandleFunc("POST /v1/checkpoints", func(w http.ResponseWriter, r *http.Request) {
 		var c wire.CheckpointRequest

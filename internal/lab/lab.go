@@ -337,7 +337,7 @@ func (l *Lab) Inventory() platform.Inventory {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	inv := platform.Inventory{Hosts: l.scenario.Hosts, Pools: l.scenario.Pools, Networks: slices.Clone(l.scenario.Networks), Folders: slices.Clone(l.scenario.Folders),
-		Names: berth.Names{Most: maxName, Only: "-_.", Start: true}, Ways: []berth.Way{berth.DHCP, berth.Agent}}
+		Names: berth.Names{Most: maxName, Only: "-_.", Start: true}, Ways: []berth.Way{berth.DHCP, berth.Agent}, Formats: []berth.Format{{Name: wire.Format}}}
 	for i := range inv.Networks {
 		inv.Networks[i].Kind = cmp.Or(inv.Networks[i].Kind, platform.NetworkVirtual)
 	}

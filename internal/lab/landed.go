@@ -37,6 +37,7 @@ const (
 
 // program is what a machine's guest does.
 func (m *machine) program() (p wire.Program, err error) {
+	p.Ports = m.Ports
 	if p.Workload, err = json.Marshal(m.Workload); err != nil || m.Agent == nil {
 		return p, err
 	}
@@ -119,7 +120,7 @@ func (l *Lab) reopenLanded(x *landed, power string) error {
 	}
 	x.done = make([]int64, len(x.Disks))
 	m := &machine{id: x.ID, power: power, landed: x, ScenarioMachine: ScenarioMachine{Name: x.Name, Folder: x.Machine.Folder, Tags: []string{"landed"}, Pool: x.Pool, Guest: x.Machine.Guest,
-		CPUs: x.Machine.CPUs, MemGiB: float64(x.Machine.MemoryBytes) / (1 << 30)}}
+		CPUs: x.Machine.CPUs, Ports: x.Program.Ports, MemGiB: float64(x.Machine.MemoryBytes) / (1 << 30)}}
 	if len(l.scenario.Hosts) > 0 {
 		m.Host = l.scenario.Hosts[0].Name
 	}
@@ -333,6 +334,17 @@ func (l *Lab) RunIn(id, command string) (wire.Ran, error) {
 	return wire.Ran{}, l.save()
 }
 
+// Answers tells who answers in a landed machine.
+func (l *Lab) Answers(id string) (wire.Answers, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	m, err := l.landing(id)
+	if err != nil || m.power != platform.PowerOn {
+		return wire.Answers{}, err
+	}
+	return wire.Answers{Agent: m.Agent != nil && !m.Agent.Silent, Ports: m.Ports}, nil
+}
+
 // RemoveLanded stops a landed machine and removes it; one that is not there is no error.
 func (l *Lab) RemoveLanded(id string) error {
 	l.mu.Lock()
@@ -396,6 +408,10 @@ func (l *Lab) handleLandings(mux *http.ServeMux) {
 			return
 		}
 		out, err := l.RunIn(r.PathValue("id"), in.Command)
+		answer(w, out, err)
+	})
+	mux.HandleFunc("GET /v1/landings/{id}/answers", func(w http.ResponseWriter, r *http.Request) {
+		out, err := l.Answers(r.PathValue("id"))
 		answer(w, out, err)
 	})
 	mux.HandleFunc("DELETE /v1/landings/{id}", func(w http.ResponseWriter, r *http.Request) {

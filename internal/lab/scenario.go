@@ -51,6 +51,8 @@ type ScenarioMachine struct {
 	// Agent is the program in its guest that can be asked to bring it to rest; nil if
 	// there is none.
 	Agent *Agent `yaml:"agent"`
+	// Ports are the TCP ports that it takes connections on while it runs.
+	Ports []int `yaml:"ports"`
 }
 
 // Agent is a guest agent.

@@ -22,6 +22,7 @@ import (
 // Berths tells how the machines of a group arrive here; *berths.Berths is one.
 type Berths interface {
 	Arrivals(r directory.Record) ([]berth.Arrival, []berth.Finding)
+	Waves(r directory.Record) []berth.Wave
 }
 
 // arrival is what a landing's record holds of how it arrives by a berth.
@@ -33,7 +34,9 @@ type arrival struct {
 	Memory int64        `json:"memory,omitempty"`
 	DNS    []netip.Addr `json:"dns,omitempty"`
 	Suffix string       `json:"suffix,omitempty"`
+	Before string       `json:"before,omitempty"` // command of this host
 	After  string       `json:"after,omitempty"`
+	turn
 	// Told says that all that is told by the agent was, or that it was given up.
 	Told bool   `json:"told,omitempty"`
 	Came string `json:"came,omitempty"` // in words
@@ -61,6 +64,7 @@ func (l *Landings) arrivals(x *plan, machines []points.SealMachine, kind string)
 			x.fault("berth", "The berth of %s: %s", x.seal.Group.Name, f.Message)
 		}
 	}
+	x.waves = l.Berths.Waves(l.Groups.All()[at])
 	for _, a := range all {
 		out[a.Machine.ID] = a
 	}
@@ -73,13 +77,15 @@ func (l *Landings) arrivals(x *plan, machines []points.SealMachine, kind string)
 }
 
 // berthed settles what a machine gets by the berth.
-func (s *state) berthed(kind berth.Kind, a berth.Arrival) {
+func (x *plan) berthed(s *state, kind berth.Kind, a berth.Arrival) {
 	s.detail.Name = a.Name.Text
 	cpus, memory := a.CPUs, a.Memory
 	if kind == berth.Drill {
 		s.detail.Name, cpus, memory = a.DrillName.Text, a.DrillCPUs, a.DrillMemory
 	}
-	d := &arrival{Kind: kind, Way: berth.Way(a.Way.Text), Pool: a.Pool.Text, Suffix: a.Suffix.Text, After: a.After.Text}
+	d := &arrival{Kind: kind, Way: berth.Way(a.Way.Text), Pool: a.Pool.Text, Suffix: a.Suffix.Text, Before: a.Before.Text, After: a.After.Text,
+		turn: turn{Together: x.together, Wave: a.Wave, Waves: x.waves}}
+	s.detail.Format = a.Format.Text
 	if cpus != a.Machine.CPUs {
 		d.CPUs = cpus
 	}

@@ -34,6 +34,9 @@ type plan struct {
 	place  inventory.Platform
 	all    []*state
 	faults []problem.Field
+	// together marks those that are started together, in waves.
+	together string
+	waves    []berth.Wave
 }
 
 func (x *plan) fault(field, format string, a ...any) {
@@ -83,8 +86,39 @@ func (l *Landings) Create(ctx context.Context, who actor.Actor, in api.NewLandin
 	return out, nil
 }
 
+// Refusals tells why the machines of a point could not be started live as their group's
+// berth says, beside what the berth says itself and whether the platform answers.
+func (l *Landings) Refusals(seal *points.Seal) []string {
+	x := l.plan(actor.System(), seal, api.NewLanding{Point: seal.Point, Berth: new(string(berth.Live)), HomeNetwork: new(true), NotWhole: new(true)})
+	var out []string
+	for _, f := range x.faults {
+		if f.Field != "berth" && f.Field != "platform" {
+			out = append(out, f.Message)
+		}
+	}
+	return out
+}
+
+// Live lists the machines that were made from a group's points, run now, and are not in a
+// drill: they are attached to something.
+func (l *Landings) Live(group string) []string {
+	seen := l.seen()
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	var out []string
+	for _, s := range l.byID {
+		a := s.detail.Arrival
+		attached := slices.ContainsFunc(s.detail.NICs, func(c card) bool { return c.Network != "" })
+		if s.detail.GroupID == group && seen[s.rec.ID].Power == platform.PowerOn && attached && a != nil && a.Kind == berth.Live {
+			out = append(out, s.detail.Name)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
 func (l *Landings) plan(who actor.Actor, seal *points.Seal, in api.NewLanding) *plan {
-	x := &plan{seal: seal}
+	x := &plan{seal: seal, together: uuid.NewString()}
 	how := atOnce
 	if in.How != nil && *in.How != "" {
 		how = *in.How
@@ -128,7 +162,7 @@ func (l *Landings) plan(who actor.Actor, seal *points.Seal, in api.NewLanding) *
 	for _, m := range machines {
 		a := arrivals[m.ID]
 		if !strings.EqualFold(a.Platform.Text, x.place.Name) {
-			a.Pool, a.Datastore = berth.Value{}, berth.Value{} // they are of the platform that the berth names
+			a.Pool, a.Datastore, a.Format = berth.Value{}, berth.Value{}, berth.Value{} // they are of the platform that the berth names
 		}
 		wish := a.Datastore.Text
 		if in.Datastore != nil && *in.Datastore != "" {
@@ -145,7 +179,7 @@ func (l *Landings) plan(who actor.Actor, seal *points.Seal, in api.NewLanding) *
 			s.detail.Limit = *in.LocalBytesPerSecond
 		}
 		if kind != "" {
-			s.berthed(berth.Kind(kind), a)
+			x.berthed(s, berth.Kind(kind), a)
 		}
 		s.detail.Name = prefix + s.detail.Name
 		if err := lander.Fits(m.Config); err != nil {
@@ -246,7 +280,7 @@ func (x *plan) datastore(wish string) (store platform.Datastore, ok bool) {
 	case len(names) == 0:
 		x.fault("datastore", "%s has no datastore. Define and start a storage pool there.", x.place.Name)
 	case wish == "":
-		x.fault("datastore", "%s has more than one; say which: %s.", x.place.Name, strings.Join(names, ", "))
+		x.fault("datastore", "%s has more than one datastore; say which: %s.", x.place.Name, strings.Join(names, ", "))
 	default:
 		x.fault("datastore", "%s has no datastore %q; choose one of %s.", x.place.Name, wish, strings.Join(names, ", "))
 	}

@@ -41,6 +41,7 @@ type Config struct {
 	Inventory  *inventory.Inventory
 	Groups     *directory.Directory
 	Berths     Berths
+	Commands   Commands
 	Work       string // folder for what is made and removed at once
 	Operations *operation.Operations
 	Trail      *audit.Trail
@@ -81,6 +82,7 @@ type state struct {
 // States of a landing, as they are stored and shown.
 const (
 	preparing = string(api.LandingStatePreparing)
+	waiting   = string(api.LandingStateWaiting) // for its turn
 	copying   = string(api.LandingStateCopying)
 	running   = string(api.LandingStateRunning)
 	local     = string(api.LandingStateLocal)
@@ -99,6 +101,7 @@ type detail struct {
 	CaptureAt   time.Time        `json:"captureAt"`
 	Datastore   string           `json:"datastore"` // ID
 	Store       string           `json:"store"`     // its name
+	Format      string           `json:"format,omitempty"`
 	How         string           `json:"how"`
 	NICs        []card           `json:"nics"`
 	Arrival     *arrival         `json:"arrival,omitempty"` // nil without a berth
@@ -169,7 +172,7 @@ func (l *Landings) Resume(ctx context.Context) error {
 	l.mu.Lock()
 	var open []*state
 	for _, s := range l.byID {
-		if s.rec.State != gone && (s.rec.State != local || s.untold()) {
+		if s.rec.State != gone && (s.rec.State != local || s.unsettled()) {
 			open = append(open, s)
 		}
 	}
@@ -355,12 +358,14 @@ func (l *Landings) step(ctx context.Context, s *state) (over bool, err error) {
 	case gone:
 		return true, nil
 	case local:
-		err := l.tell(ctx, d, s)
+		err := l.settle(ctx, d, s)
 		l.mu.Lock()
 		defer l.mu.Unlock()
-		return !s.untold(), err
+		return !s.unsettled(), err
 	case preparing:
 		return false, l.prepare(ctx, d, s)
+	case waiting:
+		return false, l.launch(ctx, d, s)
 	case removing:
 		return true, l.finish(ctx, d, s) // a restart came between
 	}
@@ -376,24 +381,25 @@ func (l *Landings) step(ctx context.Context, s *state) (over bool, err error) {
 	whole, idle := l.count(s, now)
 	switch {
 	case whole && state == copying:
+		if ready, err := l.ready(ctx, s); err != nil || !ready {
+			return false, err
+		}
 		if err := d.ResumeLanded(ctx, s.rec.ID); err != nil {
 			return false, err
 		}
+		l.started(s)
 		fallthrough
 	case whole:
 		l.set(s, local, "")
 		at := l.Clock.Now().UTC()
 		l.mu.Lock()
 		s.detail.LocalAt = &at
-		if s.detail.StartedAt == nil {
-			s.detail.StartedAt = &at
-		}
 		l.mu.Unlock()
 		l.release(s)
 		l.Trail.Note(ctx, actor.System(), object(s), "%s is local: it needs the point no longer", s.detail.Name)
 		l.mu.Lock()
 		defer l.mu.Unlock()
-		return !s.untold(), nil
+		return !s.unsettled(), nil
 	case now.Crashed && s.detail.Crashes < crashesBorne:
 		// A machine that somebody waits for is not left lying because of what is no
 		// fault of its own. Its disks are as after a power cut.
@@ -414,7 +420,7 @@ func (l *Landings) step(ctx context.Context, s *state) (over bool, err error) {
 	case state == off:
 		l.set(s, running, "")
 	}
-	if err := l.tell(ctx, d, s); err != nil {
+	if err := l.settle(ctx, d, s); err != nil {
 		return false, err
 	}
 	if at := s.detail.StartedAt; idle && (at == nil || l.Clock.Now().Sub(*at) >= localAfter) {
@@ -459,7 +465,7 @@ func (l *Landings) count(s *state, now platform.Landed) (whole, idle bool) {
 	return whole, idle
 }
 
-// prepare makes the machine and starts it.
+// prepare makes the machine, and starts it if it is its turn.
 func (l *Landings) prepare(ctx context.Context, d platform.Lander, s *state) error {
 	host, port, secure, err := l.Serving.Reach()
 	if err != nil {
@@ -471,7 +477,7 @@ func (l *Landings) prepare(ctx context.Context, d platform.Lander, s *state) err
 	if seal == nil {
 		return errors.New("the point that it is made from is gone")
 	}
-	r := platform.Landing{ID: s.rec.ID, Name: s.detail.Name, Datastore: s.detail.Datastore}
+	r := platform.Landing{ID: s.rec.ID, Name: s.detail.Name, Datastore: s.detail.Datastore, Format: s.detail.Format}
 	for _, m := range seal.Machines {
 		if m.ID != s.rec.Machine {
 			continue
@@ -493,19 +499,7 @@ func (l *Landings) prepare(ctx context.Context, d platform.Lander, s *state) err
 	if err := d.Land(ctx, r); err != nil {
 		return err
 	}
-	if err := d.StartLanded(ctx, s.rec.ID, s.detail.How == copiedFirst); err != nil {
-		return err
-	}
-	if s.detail.How == copiedFirst {
-		l.set(s, copying, "")
-		return nil
-	}
-	l.set(s, running, "")
-	at := l.Clock.Now().UTC()
-	l.mu.Lock()
-	s.detail.StartedAt = &at
-	l.mu.Unlock()
-	return nil
+	return l.launch(ctx, d, s)
 }
 
 // Remove stops a landed machine and removes all that was made for it.

@@ -43,7 +43,46 @@ type hypervisor struct {
 	silent  bool  // its guests' agents
 	ran     []string
 	unfit   error
-	stopped bool // its copying does not get on
+	stopped bool            // its copying does not get on
+	ports   map[string]bool // of landed machines that take connections, as ID:PORT
+	fitted  []string        // commands of the host that ran
+	broken  error           // of those
+}
+
+func (h *hypervisor) AgentAnswers(context.Context, string) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.silent {
+		return platform.ErrSilent
+	}
+	return nil
+}
+
+func (h *hypervisor) PortOpen(_ context.Context, id string, port int) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if !h.ports[fmt.Sprint(id, ":", port)] {
+		return fmt.Errorf("%w: connection refused", platform.ErrClosed)
+	}
+	return nil
+}
+
+func (h *hypervisor) Switch(_ context.Context, _, to string) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.note("switch " + to)
+}
+
+func (h *hypervisor) Screen(context.Context, string) ([]byte, error) {
+	return nil, platform.ErrNoScreen
+}
+
+// Run runs commands of the host.
+func (h *hypervisor) Run(_ context.Context, name string, told map[string]string) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.fitted = append(h.fitted, name+" for "+told["KESTREL_MACHINE"]+" as "+told["KESTREL_NAME"])
+	return h.broken
 }
 
 func (h *hypervisor) note(what string) error {
@@ -194,6 +233,7 @@ type rig struct {
 	// arrivals and findings are what the group's berth says.
 	arrivals []berth.Arrival
 	findings []berth.Finding
+	waves    []berth.Wave
 	stop     func()
 	stopped  bool
 }
@@ -248,7 +288,7 @@ func (r *rig) start() {
 	require.NoError(r.t, err)
 	serve, err := serving.Open(r.t.Context(), serving.Config{DB: r.DB, Keeper: r.Keeper, Trail: r.Trail, Clock: clock.Wall{}, Log: r.Log, StateDir: r.dir, Listener: address{}})
 	require.NoError(r.t, err)
-	r.l, err = landing.Open(r.t.Context(), landing.Config{Site: r.Name, DB: r.DB, Keeper: r.Keeper, Serving: serve, Inventory: r.inv, Groups: r.Groups, Berths: r, Work: r.dir, Operations: r.Operations, Trail: r.Trail, Clock: clock.Wall{}, Hub: r.Hub, Log: r.Log})
+	r.l, err = landing.Open(r.t.Context(), landing.Config{Site: r.Name, DB: r.DB, Keeper: r.Keeper, Serving: serve, Inventory: r.inv, Groups: r.Groups, Berths: r, Commands: r.h, Work: r.dir, Operations: r.Operations, Trail: r.Trail, Clock: clock.Wall{}, Hub: r.Hub, Log: r.Log})
 	require.NoError(r.t, err)
 	require.NoError(r.t, r.l.Resume(r.t.Context()))
 	ctx, cancel := context.WithCancel(context.Background())
@@ -264,6 +304,9 @@ func (r *rig) start() {
 func (r *rig) Arrivals(directory.Record) ([]berth.Arrival, []berth.Finding) {
 	return r.arrivals, r.findings
 }
+
+// Waves is what the rig was told of them.
+func (r *rig) Waves(directory.Record) []berth.Wave { return r.waves }
 
 func (r *rig) halt() {
 	if !r.stopped {

@@ -56,6 +56,10 @@ func (a *arrival) view(v *api.Landing) {
 	if a.Came != "" {
 		v.Guest = new(a.Came)
 	}
+	v.Wave = new(a.Wave)
+	if a.Checked != "" {
+		v.Check = new(a.Checked)
+	}
 	if a.CPUs > 0 {
 		v.Cpus = new(a.CPUs)
 	}
@@ -78,6 +82,12 @@ func (l *Landings) view(s *state, platformName string, now platform.Machine) api
 	}
 	for _, n := range x.NICs {
 		v.Nics = append(v.Nics, n.view(now))
+	}
+	if now.Power != "" {
+		v.Power = new(now.Power)
+	}
+	if x.Format != "" {
+		v.Format = &x.Format
 	}
 	x.Arrival.view(&v)
 	at := l.Clock.Now()

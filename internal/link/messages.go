@@ -62,9 +62,11 @@ type GroupReport struct {
 
 // Live is what only the home site can see of a group, on its clock.
 type Live struct {
-	PlatformUp        bool             `json:"platformUp"`
-	DueSince          time.Time        `json:"dueSince"`
-	NextStart         time.Time        `json:"nextStart"`
+	PlatformUp bool      `json:"platformUp"`
+	DueSince   time.Time `json:"dueSince"`
+	NextStart  time.Time `json:"nextStart"`
+	// Waiting says in words why the group is due and no cycle begins; empty if one does.
+	Waiting           string           `json:"waiting,omitempty"`
 	Backlog           map[string]int64 `json:"backlog,omitempty"` // bytes by machine ID
 	BacklogKnown      bool             `json:"backlogKnown"`
 	ChangeRate        float64          `json:"changeRate"` // bytes a second, 0 if unknown
@@ -103,6 +105,9 @@ type GroupState struct {
 	// them are not to be had from home any more.
 	LostPoints int   `json:"lostPoints"`
 	LostBytes  int64 `json:"lostBytes"`
+	// Ready is whether the group would recover there right now, in the form of the room
+	// that looks at it; nil if that site does not say.
+	Ready json.RawMessage `json:"ready,omitempty"`
 }
 
 // PointState is a point as the recovery site holds it.

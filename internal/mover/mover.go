@@ -30,8 +30,10 @@ import (
 )
 
 const (
-	// Slots bounds how many cycles of this site run at the same time.
-	Slots = 4
+	// UsualCycles is how many cycles of a site run at the same time if nothing is said.
+	UsualCycles = 4
+	// reckonEvery is how often it is reckoned anew what a group's next cycle will take.
+	reckonEvery = 15 * time.Second
 	// keptCycles of a group are in the database, keptAccounts in memory.
 	keptCycles   = 500
 	keptAccounts = 24
@@ -59,13 +61,17 @@ type Records interface {
 
 // Source is a platform as cycles need it.
 type Source struct {
+	Name   string
 	Driver platform.Driver
 	Up     bool
 	Err    error // why it is not up, if that is known
+	// Datastores lists the names of those that machines' disks are on; nil knows none.
+	Datastores func(machines []group.Machine) []string
 }
 
 // Way is a link as cycles need it.
 type Way struct {
+	Name     string // of the other site
 	Reached  bool
 	Limit    int64 // bytes a second now; 0 for none
 	Encoding points.Encoding
@@ -100,7 +106,12 @@ type Config struct {
 	// Pass runs one cycle; cycle.Run if nil.
 	Pass func(ctx context.Context, d platform.Driver, r cycle.Remote, clk clock.Clock, job cycle.Job, report func(cycle.Progress)) (*points.Seal, error)
 	// Decide gives what begins now; schedule.Decide if nil.
-	Decide func(now time.Time, groups []schedule.Facts, slots int) schedule.Decision
+	Decide func(now time.Time, groups []schedule.Facts, busy schedule.Load) schedule.Decision
+	// Limits is how many cycles may run at once.
+	Limits schedule.Limits
+	// Hourly tells how much of a group changes at an instant, as a share of the usual; nil
+	// is as usual at all times.
+	Hourly func(group string, at time.Time) float64
 	Trail  *audit.Trail
 	Clock  clock.Clock
 	Hub    *events.Hub
@@ -113,13 +124,14 @@ type Config struct {
 type Mover struct {
 	Config
 
-	mu      sync.Mutex
-	by      map[string]*state
-	running int
-	ctx     context.Context // of Run; nil before it
-	wg      sync.WaitGroup
-	kick    chan struct{}
-	asking  map[string]bool // platforms that are being asked for backlogs
+	mu     sync.Mutex
+	by     map[string]*state
+	ahead  time.Time       // when starts before they fall due were looked for
+	short  time.Duration   // schedule.Outlook
+	ctx    context.Context // of Run; nil before it
+	wg     sync.WaitGroup
+	kick   chan struct{}
+	asking map[string]bool // platforms that are being asked for backlogs
 
 	deciding []schedule.Facts // used anew at each step
 }
@@ -141,7 +153,14 @@ type state struct {
 	learned     change.Learned
 	homeFailure string // why points are not kept at home as well
 	accounts    []cycle.Account
-	length      time.Duration // expected of the next cycle, from the accounts
+	length      time.Duration // expected of the next cycle
+	still, work time.Duration // as schedule.Facts has them
+	copying     time.Duration // schedule.Facts.Copy
+	reckoned    time.Time     // when these were; zero if they are to be
+	datastores  []string
+	waiting     string // why it is due and does not begin, in words
+	spilled     bool
+	early       *schedule.Early
 	foretold    foretold
 	machinesAt  int64 // the revision of the group that last changed its machines
 }
@@ -158,6 +177,8 @@ type running struct {
 	resumeAt int64 // bytes read when this attempt began
 	began    time.Time
 	start    string // why it began
+	uses     schedule.Use
+	share    float64 // of its link, as a weight
 }
 
 // stop ends a cycle where it is; the lock is held.
@@ -208,8 +229,8 @@ func New(ctx context.Context, cfg Config) (*Mover, error) {
 		s := m.of(c.GroupID)
 		s.accounts = append(s.accounts, a)
 	}
-	for _, s := range m.by {
-		s.length = expected(s.accounts)
+	if m.Limits == (schedule.Limits{}) {
+		m.Limits.Site = UsualCycles
 	}
 	cfg.Groups.Watch(m.changed)
 	return m, nil
@@ -297,7 +318,7 @@ func (m *Mover) Run(ctx context.Context) {
 // facts are what is known of a group for deciding; the lock is held.
 func (m *Mover) facts(r *directory.Record, s *state, now time.Time) schedule.Facts {
 	f := schedule.Facts{ID: r.ID, Name: r.Spec.Name, Target: r.Spec.Promise.Target, Cadence: r.Spec.Promise.Cadence, Anchor: r.Anchor,
-		Paused: r.Spec.PausedAt(now), Running: s.run != nil || s.ending, AskedAt: s.askedAt, RetryAt: s.retryAt, DueSince: s.dueSince, Length: s.length,
+		Paused: r.Spec.PausedAt(now), Running: s.run != nil || s.ending, AskedAt: s.askedAt, RetryAt: s.retryAt, DueSince: s.dueSince, Length: s.length, Still: s.still, Work: s.work, Copy: s.copying, Weight: r.Spec.Priority.Weight(), Datastores: s.datastores, Spilled: s.spilled, Early: s.early,
 		CutOff: len(s.accounts) > 0 && s.accounts[0].State == cycle.Waiting}
 	if s.rep.LastStart != nil {
 		f.Last = *s.rep.LastStart
@@ -319,17 +340,6 @@ type foretold struct {
 	revision int64
 	last     time.Time
 	schedule.Foretold
-}
-
-// expected is how long the next cycle will take, from the newest ones of its kind.
-func expected(as []cycle.Account) time.Duration {
-	var took []time.Duration
-	for _, a := range as {
-		if a.State == cycle.Sealed && a.Kind == cycle.KindChanges {
-			took = append(took, a.Took())
-		}
-	}
-	return schedule.Expect(took)
 }
 
 // looked is what other rooms know of a group that is home here.
@@ -379,8 +389,10 @@ func (m *Mover) step() time.Time {
 	facts := m.deciding[:0]
 	for i, r := range home {
 		s := m.of(r.ID)
+		s.reckon(m, r, seen[i], now)
 		f := m.facts(r, s, now)
 		f.Captured, f.PlatformUp, f.LinkUp = seen[i].captured, seen[i].source.Up, seen[i].way.Reached && seen[i].known
+		f.Platform, f.Link = seen[i].source.Name, seen[i].way.Name
 		if due := f.Due(now); due && s.dueSince.IsZero() {
 			s.dueSince = now
 			f.DueSince = now
@@ -390,24 +402,30 @@ func (m *Mover) step() time.Time {
 		facts = append(facts, f)
 	}
 	m.deciding = facts
-	d := m.Decide(now, facts, Slots-m.running)
+	m.plan(facts, now)
+	d := m.Decide(now, facts, m.busy())
+	for _, f := range facts {
+		m.of(f.ID).waiting = ""
+	}
+	for _, x := range d.Waiting {
+		m.of(x.ID).waiting = x.Why
+	}
 	for _, st := range d.Start {
 		i := slices.IndexFunc(home, func(r *directory.Record) bool { return r.ID == st.ID })
 		s := m.of(st.ID)
 		if home[i].Revision < s.machinesAt {
 			continue // other machines since we looked, and another look follows
 		}
-		m.begin(*home[i], s, seen[i].source, seen[i].way, st.Why())
+		m.begin(*home[i], s, seen[i].source, seen[i].way, st)
 	}
 	return d.Next
 }
 
 // begin sets a cycle going; the lock is held.
-func (m *Mover) begin(r directory.Record, s *state, src Source, way Way, why string) {
+func (m *Mover) begin(r directory.Record, s *state, src Source, way Way, st schedule.Start) {
 	ctx, cancel := context.WithCancel(m.ctx)
-	run := &running{cancel: cancel, done: make(chan struct{}), began: m.Clock.Now(), start: why}
-	s.run, s.askedAt, s.dueSince = run, time.Time{}, time.Time{}
-	m.running++
+	run := &running{cancel: cancel, done: make(chan struct{}), began: m.Clock.Now(), start: st.Why(), uses: st.Uses, share: st.Share}
+	s.run, s.askedAt, s.dueSince, s.early = run, time.Time{}, time.Time{}, nil
 	m.wg.Go(func() {
 		defer cancel()
 		err := m.guarded(ctx, r, s, run, src, way)
@@ -526,7 +544,7 @@ func (m *Mover) Live(id string) link.Live {
 	s := m.of(id)
 	f := m.facts(&r, s, now)
 	f.Running = s.run != nil
-	v := link.Live{PlatformUp: known && src.Up, DueSince: s.dueSince, NextStart: f.NextStart(now), Backlog: s.backlog, BacklogKnown: s.backlogOK, ChangeRate: s.changeRate, Failure: s.failure,
+	v := link.Live{PlatformUp: known && src.Up, DueSince: s.dueSince, NextStart: f.NextStart(now), Waiting: s.waiting, Backlog: s.backlog, BacklogKnown: s.backlogOK, ChangeRate: s.changeRate, Failure: s.failure,
 		LinkLimit: way.Limit, Cycles: slices.Clone(s.accounts[:min(toldAccounts, len(s.accounts))]), HomePoints: homePoints}
 	if r.Spec.HomePoints {
 		v.HomePointsFailure = s.homeFailure

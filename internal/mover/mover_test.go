@@ -16,6 +16,7 @@ import (
 	"kestrel/internal/clock"
 	"kestrel/internal/core/cadence"
 	"kestrel/internal/core/group"
+	"kestrel/internal/core/schedule"
 	"kestrel/internal/cycle"
 	"kestrel/internal/directory"
 	"kestrel/internal/mover"
@@ -124,6 +125,9 @@ type rig struct {
 	mu        sync.Mutex
 	jobs      []cycle.Job
 	abandoned []string
+	limit     int64     // of the link
+	weights   []float64 // that cycles were given
+	limits    schedule.Limits
 	does      func(ctx context.Context, job cycle.Job, report func(cycle.Progress)) error
 }
 
@@ -146,10 +150,17 @@ func (r *rig) start() {
 		Source: func(string) (mover.Source, bool) {
 			r.mu.Lock()
 			defer r.mu.Unlock()
-			return mover.Source{Driver: r.src, Up: r.up}, true
+			return mover.Source{Name: "quay", Driver: r.src, Up: r.up, Datastores: func([]group.Machine) []string { return []string{"array-a"} }}, true
 		},
 		Way: func(string) (mover.Way, bool) {
-			return mover.Way{Reached: true, Ours: func(t time.Time) time.Time { return t }, Remote: func(string, float64) cycle.Remote { return nil },
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			return mover.Way{Name: rooms.RecoveryName, Limit: r.limit, Reached: true, Ours: func(t time.Time) time.Time { return t }, Remote: func(_ string, weight float64) cycle.Remote {
+				r.mu.Lock()
+				defer r.mu.Unlock()
+				r.weights = append(r.weights, weight)
+				return nil
+			},
 				Abandon: func(_ context.Context, intake string) error {
 					r.mu.Lock()
 					defer r.mu.Unlock()
@@ -157,7 +168,7 @@ func (r *rig) start() {
 					return nil
 				}}, true
 		},
-		Platforms: func() []string { return []string{"p"} }, Pass: r.pass, Trail: r.home.Trail, Clock: clock.Wall{}, Hub: r.home.Hub, Log: r.home.Log, Pulse: time.Second})
+		Platforms: func() []string { return []string{"p"} }, Limits: r.limits, Pass: r.pass, Trail: r.home.Trail, Clock: clock.Wall{}, Hub: r.home.Hub, Log: r.home.Log, Pulse: time.Second})
 	require.NoError(r.t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})
@@ -209,7 +220,9 @@ func (r *rig) ran() []cycle.Job {
 
 func (r *rig) create(s group.Spec) directory.Record {
 	r.t.Helper()
-	rec, err := r.home.Groups.Create(r.t.Context(), rooms.Anna(), rooms.Record(uuid.NewString(), s))
+	group := rooms.Record(uuid.NewString(), s)
+	group.Anchor = time.Now() // its starts lie on the minutes from now on
+	rec, err := r.home.Groups.Create(r.t.Context(), rooms.Anna(), group)
 	require.NoError(r.t, err)
 	return rec
 }
@@ -605,5 +618,73 @@ func TestRestThatIsRequired(t *testing.T) {
 		}
 		require.GreaterOrEqual(t, len(rested), 4)
 		require.Equal(t, []bool{true, false, false, true}, rested[:4], "at one of three captures")
+	})
+}
+
+// A group that waits for a place says for which, to its recovery site as well, and no longer
+// once it begins.
+func TestWhoWaitsSaysWhy(t *testing.T) {
+	virtual(t, func(t *testing.T, r *rig) {
+		r.stop()
+		r.limits = schedule.Limits{Site: 8, Datastore: 1}
+		r.start()
+		free := make(chan struct{})
+		r.set(func(ctx context.Context, _ cycle.Job, _ func(cycle.Progress)) error {
+			select {
+			case <-free:
+			case <-ctx.Done():
+			}
+			return ctx.Err()
+		})
+		first := r.create(rooms.Spec("Ticketing"))
+		after(time.Second)
+		second := r.create(rooms.Spec("Crew rota"))
+		after(2 * time.Second)
+		require.Len(t, r.ran(), 1)
+		require.Empty(t, r.m.Live(first.ID).Waiting)
+		require.Equal(t, "one cycle runs on array-a", r.m.Live(second.ID).Waiting)
+		close(free)
+		after(2 * time.Second)
+		require.Len(t, r.ran(), 2)
+		require.Empty(t, r.m.Live(second.ID).Waiting)
+	})
+}
+
+// Where more is promised over a link than that carries, one group keeps its target, and the
+// other has the slow lane.
+func TestTheSlowLane(t *testing.T) {
+	virtual(t, func(t *testing.T, r *rig) {
+		r.mu.Lock()
+		r.limit = 1 << 20
+		r.mu.Unlock()
+		r.src.hangs.Store(true) // it does not count what changes; cycles tell
+		r.set(func(ctx context.Context, job cycle.Job, report func(cycle.Progress)) error {
+			at := time.Now().UTC()
+			report(cycle.Progress{Kind: cycle.KindChanges, Phase: "ship", CaptureAt: at, ReadBytes: 45 << 20, ChangedBytes: 45 << 20, WireBytes: 45 << 20, Phases: []cycle.Phase{{Name: "ship", From: at, To: new(at.Add(time.Second))}}})
+			return clock.Sleep(ctx, clock.Wall{}, time.Second)
+		})
+		a, b := r.create(rooms.Spec("Ticketing")), r.create(rooms.Spec("Crew rota")) // 45 MiB a minute each, of 60 that the link carries
+		after(10 * time.Minute)
+		r.mu.Lock()
+		slow := 0
+		for _, w := range r.weights {
+			if w < 0.5 {
+				slow++
+			}
+		}
+		all := len(r.weights)
+		r.mu.Unlock()
+		require.Positive(t, slow)
+		require.Less(t, slow, all)
+		whys := ""
+		for _, g := range []directory.Record{a, b} {
+			as, err := r.m.Accounts(t.Context(), g.ID, 0, 5)
+			require.NoError(t, err)
+			for _, x := range as {
+				whys += x.Why + "\n"
+			}
+		}
+		require.Contains(t, whys, "has its turn in the slow lane")
+		require.Contains(t, whys, "it is due, ")
 	})
 }

@@ -72,7 +72,10 @@ func (s *state) show(a cycle.Account) {
 			out = append(out, x)
 		}
 	}
-	s.accounts, s.length = out, expected(out)
+	s.accounts = out
+	if a.State == cycle.Sealed {
+		s.reckoned = time.Time{}
+	}
 }
 
 // pass opens the record of a cycle, or the one that was cut off, and runs it.
@@ -95,7 +98,7 @@ func (m *Mover) pass(ctx context.Context, r directory.Record, s *state, run *run
 			}
 		}
 	}
-	to := way.Remote(r.ID, r.Spec.Priority.Weight())
+	to := way.Remote(r.ID, run.share)
 	if r.Spec.HomePoints {
 		m.mu.Lock()
 		s.homeFailure = ""
@@ -349,7 +352,6 @@ func (m *Mover) after(r directory.Record, s *state, run *running, err error) {
 		m.mu.Lock()
 		defer m.mu.Unlock()
 		s.run = nil
-		m.running--
 	}()
 	m.mu.Lock()
 	stopped := run.why != "" || m.ctx.Err() != nil

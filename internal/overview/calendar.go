@@ -130,11 +130,11 @@ func later(a, b time.Time) time.Time {
 
 // length is how long the next cycle of a group is expected to take.
 func (o *Overview) length(r directory.Record) time.Duration {
-	var newest []time.Duration
+	var newest []schedule.Measured
 	for _, c := range o.look(r).live.Cycles {
 		if c.State == cycle.Sealed && c.Kind == cycle.KindChanges {
-			newest = append(newest, c.Took())
+			newest = append(newest, schedule.Measured{Took: c.Took()})
 		}
 	}
-	return schedule.Expect(newest)
+	return schedule.Expect(newest, 0, 0)
 }

@@ -196,6 +196,9 @@ func (o *Overview) show(x sight) api.Group {
 			v.Reasons = []string{wanted(d, now)}
 		}
 	}
+	if live.Waiting != "" && !r.Spec.PausedAt(now) {
+		v.Waiting = new(words.Sentence(live.Waiting))
+	}
 	if v.Reasons == nil {
 		v.Reasons = health.Reasons(x.facts, x.state, o.detail(x))
 	}

@@ -66,6 +66,10 @@ type Config struct {
 	// Act does what an administrator at the recovery site asks of a group that is
 	// home here.
 	Act func(ctx context.Context, who actor.Actor, group, action string, body []byte) error
+	// Ready tells whether a group that comes here would recover right now, and Heard takes
+	// what a recovery site says of that; nil tells or takes nothing.
+	Ready func(group string) json.RawMessage
+	Heard func(group string, ready json.RawMessage)
 	// Berth tells how machines of a group that comes here arrive, or writes it; nil
 	// answers nobody.
 	Berth func(ctx context.Context, who actor.Actor, group string, a link.BerthAsk) (json.RawMessage, error)
@@ -471,6 +475,9 @@ func (p *Peering) answered(ctx context.Context, s *state, st link.GroupState) {
 			p.Hub.Send(events.Event{Type: "group", ID: st.ID})
 		}
 		return
+	}
+	if p.Heard != nil && len(st.Ready) > 0 {
+		p.Heard(st.ID, st.Ready)
 	}
 	err := p.Keeper.Confirmed(ctx, st, downAfter*p.BeatEvery, func(ctx context.Context) ([]link.PointState, error) { return s.peer.Points(ctx, st.ID) })
 	if err != nil && ctx.Err() == nil {

@@ -99,7 +99,11 @@ func (p *Peering) reported(ctx context.Context, s *state, ahead time.Duration, r
 	if err := p.takeReport(ctx, s, ahead, r); err != nil {
 		return st, err
 	}
-	return p.Keeper.State(r.ID), nil
+	st = p.Keeper.State(r.ID)
+	if p.Ready != nil {
+		st.Ready = p.Ready(r.ID)
+	}
+	return st, nil
 }
 
 // why is what a peer is told of an error: problems as they are, and of anything

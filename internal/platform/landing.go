@@ -11,6 +11,29 @@ import (
 // ErrSilent says that a guest has no agent, or that it does not answer.
 var ErrSilent = errors.New("its guest agent does not answer")
 
+// ErrClosed says that a machine takes no connections on a port, as far as can be seen from here.
+var ErrClosed = errors.New("nobody takes connections there")
+
+// ErrNoScreen says that a machine has nothing to look at: it has no graphics card, or is off.
+var ErrNoScreen = errors.New("it has no screen that could be seen")
+
+// What a machine's power can be switched to.
+const (
+	SwitchOn   = "on"
+	SwitchOff  = "off"       // at once, as if the plug was pulled
+	SwitchDown = "shut-down" // its guest is asked to end by itself
+)
+
+// Operator is a driver that switches machines and shows what is on their screens. Machines
+// are named by their IDs, at home and landed alike.
+type Operator interface {
+	// Switch asks for a power state. It returns when the platform was told; what comes of
+	// shutting down is seen in the inventory. A machine that is there already is no error.
+	Switch(ctx context.Context, machine, to string) error
+	// Screen is what a machine shows, as a PNG. It wraps ErrNoScreen.
+	Screen(ctx context.Context, machine string) ([]byte, error)
+}
+
 // KindOf is the kind of platform that a machine's description is of: each puts what only it
 // understands under its own name. It is empty if none is there, as in points of earlier
 // versions.
@@ -38,6 +61,9 @@ type Landing struct {
 	Name      string
 	Config    json.RawMessage // the machine as the point keeps it
 	Datastore string          // ID
+	// Format is that of its disks once they are local, one of the inventory's; empty is the
+	// first of those.
+	Format string
 	// Pool is the name of where it is to run; empty is wherever the datastore is.
 	Pool string
 	// CPUs and MemoryBytes are what it gets; 0 is as at home.
@@ -119,6 +145,12 @@ type Lander interface {
 	// RunIn runs a command in the guest of a landed machine, by its agent, and waits until
 	// it has ended. It wraps ErrSilent if there is no agent, or it does not answer yet.
 	RunIn(ctx context.Context, id, command string, limit time.Duration) error
+	// AgentAnswers tells whether the agent of a landed machine's guest answers. It wraps
+	// ErrSilent if not.
+	AgentAnswers(ctx context.Context, id string) error
+	// PortOpen tells whether a landed machine takes connections on a TCP port, at any of the
+	// addresses that are known of it. It wraps ErrClosed if not.
+	PortOpen(ctx context.Context, id string, port int) error
 	// Landed tells how a landed machine is. It wraps ErrGone.
 	Landed(ctx context.Context, id string) (Landed, error)
 	// RemoveLanded stops it and removes all that Land made; no error if

@@ -67,6 +67,9 @@ type Inventory struct {
 	Names berth.Names `json:"names"`
 	// Ways are those by which it can give a landed machine its addresses.
 	Ways []berth.Way `json:"ways,omitempty"`
+	// Formats are those that the disks of a landed machine can have there, the usual one
+	// first.
+	Formats []berth.Format `json:"formats,omitempty"`
 	// Trouble names the parts that could not be asked, such as one host of
 	// several; what is listed of them is what was last seen.
 	Trouble string `json:"trouble,omitempty"`

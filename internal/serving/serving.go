@@ -6,6 +6,7 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/tls"
+	"crypto/x509"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -19,6 +20,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -251,6 +253,22 @@ func (s *Serving) Reachable(p inventory.Platform) error {
 		}
 	}
 	return nil
+}
+
+// CertificateEnds is when the certificate ends with which exports are served; zero if they
+// are served without.
+func (s *Serving) CertificateEnds() time.Time {
+	if s.TLS == nil || len(s.TLS.Certificates) == 0 {
+		return time.Time{}
+	}
+	c := s.TLS.Certificates[0]
+	if c.Leaf == nil && len(c.Certificate) > 0 {
+		c.Leaf, _ = x509.ParseCertificate(c.Certificate[0])
+	}
+	if c.Leaf == nil {
+		return time.Time{}
+	}
+	return c.Leaf.NotAfter
 }
 
 // Loopback tells whether a host is this machine itself.

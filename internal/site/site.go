@@ -23,6 +23,7 @@ import (
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/group"
 	"kestrel/internal/core/ladder"
+	"kestrel/internal/core/schedule"
 	"kestrel/internal/core/scope"
 	"kestrel/internal/core/span"
 	"kestrel/internal/core/words"
@@ -34,11 +35,13 @@ import (
 	"kestrel/internal/files/bucket"
 	"kestrel/internal/foresight"
 	"kestrel/internal/history"
+	"kestrel/internal/hostcommand"
 	"kestrel/internal/httpapi"
 	"kestrel/internal/inventory"
 	"kestrel/internal/keeper"
 	"kestrel/internal/landing"
 	"kestrel/internal/link"
+	"kestrel/internal/lookout"
 	"kestrel/internal/mover"
 	"kestrel/internal/nbd"
 	"kestrel/internal/operation"
@@ -72,6 +75,8 @@ type Config struct {
 	// NBDCertificates is a folder with cacert.pem, servercert.pem and
 	// serverkey.pem; with it, points are served under TLS only.
 	NBDCertificates string
+	// Cycles is how many may run at once; mover.UsualCycles of the site if nothing is said.
+	Cycles schedule.Limits
 	// StoreFloor is the room in bytes that arriving cycles leave free; 0 for the
 	// default.
 	StoreFloor int64
@@ -125,6 +130,7 @@ type LongTerm struct {
 const (
 	beatPulses    = 4
 	refreshPulses = 20
+	lookPulses    = 20 // between two looks at readiness
 	peoplePulses  = 10 // what was changed on the host or ran out is seen within so many
 	tidyPulses    = 120
 )
@@ -170,6 +176,7 @@ type Site struct {
 	Serving    *serving.Serving
 	Landings   *landing.Landings
 	Overview   *overview.Overview
+	Lookout    *lookout.Lookout
 }
 
 // New opens everything a site needs. Call Run to set it to work, and Close at the
@@ -389,12 +396,20 @@ func (s *Site) openRooms(ctx context.Context, objects, farObjects *bucket.FS) (e
 		Act: func(ctx context.Context, who actor.Actor, id, action string, body []byte) error {
 			return s.Protection.Act(ctx, who, id, action, body)
 		},
+		Ready: func(id string) json.RawMessage { return s.Lookout.Tell(id) },
+		Heard: func(id string, ready json.RawMessage) { s.Lookout.Hear(id, ready) },
 		Berth: func(ctx context.Context, who actor.Actor, id string, a link.BerthAsk) (json.RawMessage, error) {
 			return s.Berths.Asked(ctx, who, id, a)
 		}}); err != nil {
 		return err
 	}
-	if s.Mover, err = mover.New(ctx, mover.Config{Owner: owner, Groups: s.Groups, Records: db, Points: s.Keeper, Arrived: s.History.Arrived, Source: s.source, Way: s.way, Platforms: s.platformIDs,
+	if s.Mover, err = mover.New(ctx, mover.Config{Owner: owner, Groups: s.Groups, Records: db, Points: s.Keeper, Arrived: s.History.Arrived, Source: s.source, Way: s.way, Platforms: s.platformIDs, Limits: cfg.Cycles,
+		Hourly: func(group string, at time.Time) float64 {
+			if s.Foresight == nil {
+				return 1 // it is being opened
+			}
+			return s.Foresight.Hourly(group, at)
+		},
 		Trail: s.Trail, Clock: clk, Hub: hub, Log: log, Pulse: cfg.Pulse}); err != nil {
 		return err
 	}
@@ -412,14 +427,16 @@ func (s *Site) openRooms(ctx context.Context, objects, farObjects *bucket.FS) (e
 	s.Foresight = foresight.New(foresight.Config{DB: db, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Mover: s.Mover, Keeper: s.Keeper, History: s.History, Clock: clk, Log: log,
 		Surveyed: s.Surveys.Change, Draft: s.Protection.Draft, Edited: s.Protection.Edited, Every: tidyPulses * cfg.Pulse})
 	s.Access.Revoked = s.recheck
-	if s.Berths, err = berths.Open(ctx, berths.Config{Site: s.self.Name, DB: db, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Seals: s.Keeper.Seals, Trail: s.Trail, Hub: hub, Log: log}); err != nil {
+	commands := hostcommand.Folder(filepath.Join(cfg.StateDir, "commands"))
+	if s.Berths, err = berths.Open(ctx, berths.Config{Site: s.self.Name, DB: db, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Seals: s.Keeper.Seals, Commands: commands.Names, Trail: s.Trail, Hub: hub, Log: log}); err != nil {
 		return err
 	}
 	s.Estate = estate.New(estate.Config{Site: s.self, Groups: s.Groups, Tiers: s.Tiers, Protection: s.Protection, Berths: s.Berths, Inventory: s.Inventory, Peering: s.Peering})
-	if s.Landings, err = landing.Open(ctx, landing.Config{Site: s.self.Name, DB: db, Keeper: s.Keeper, Serving: s.Serving, Inventory: s.Inventory, Groups: s.Groups, Berths: s.Berths, Work: cfg.StateDir, Operations: s.Operations,
+	if s.Landings, err = landing.Open(ctx, landing.Config{Site: s.self.Name, DB: db, Keeper: s.Keeper, Serving: s.Serving, Inventory: s.Inventory, Groups: s.Groups, Berths: s.Berths, Commands: commands, Work: cfg.StateDir, Operations: s.Operations,
 		Trail: s.Trail, Clock: clk, Hub: hub, Log: log}); err != nil {
 		return err
 	}
+	s.Lookout = lookout.New(lookout.Config{Groups: s.Groups, Berths: s.Berths, Landings: s.Landings, Keeper: s.Keeper, Inventory: s.Inventory, Serving: s.Serving, Peering: s.Peering, Clock: clk, Hub: hub, Log: log, Every: lookPulses * cfg.Pulse})
 	s.Overview = overview.New(overview.Config{Site: s.self.Name, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Mover: s.Mover, Keeper: s.Keeper, History: s.History, Clock: clk, Leavers: s.Coverage.Leavers})
 	return nil
 }
@@ -468,7 +485,7 @@ func (s *Site) platformIDs() []string {
 // source is a platform as cycles need it.
 func (s *Site) source(id string) (mover.Source, bool) {
 	p, ok := s.Inventory.Get(id)
-	return mover.Source{Driver: p.Driver, Up: p.Up, Err: p.Err}, ok
+	return mover.Source{Name: p.Name, Driver: p.Driver, Up: p.Up, Err: p.Err, Datastores: p.DatastoresOf}, ok
 }
 
 // way is a link as cycles need it.
@@ -477,7 +494,7 @@ func (s *Site) way(id string) (mover.Way, bool) {
 	if !ok {
 		return mover.Way{}, false
 	}
-	return mover.Way{Reached: l.Reached, Limit: l.Limit, Encoding: l.Encoding(), Ours: l.Ours, Abandon: l.Abandon,
+	return mover.Way{Name: l.Peer, Reached: l.Reached, Limit: l.Limit, Encoding: l.Encoding(), Ours: l.Ours, Abandon: l.Abandon,
 		Remote: func(group string, weight float64) cycle.Remote { return l.Remote(group, weight) }}, true
 }
 
@@ -497,7 +514,7 @@ func (s *Site) Run(ctx context.Context) error {
 	}
 	serve(func() error { return link.Serve(ctx, s.linkL, s.id, s.Peering, s.log) })
 	serve(func() error { return nbd.ServeTLS(ctx, s.nbdL, s.Serving, s.nbdTLS) })
-	for _, run := range []func(context.Context){s.Inventory.Run, s.Operations.Run, s.Peering.Run, s.Mover.Run, s.Coverage.Run, s.Surveys.Run, s.Tiers.Run, s.Foresight.Run, s.Keeper.Run, s.Keeper.Verify, s.Keeper.Move, s.tidy} {
+	for _, run := range []func(context.Context){s.Inventory.Run, s.Operations.Run, s.Peering.Run, s.Mover.Run, s.Coverage.Run, s.Surveys.Run, s.Tiers.Run, s.Foresight.Run, s.Lookout.Run, s.Keeper.Run, s.Keeper.Verify, s.Keeper.Move, s.tidy} {
 		wg.Go(func() { run(ctx) })
 	}
 	if s.Courier != nil {
@@ -587,7 +604,7 @@ func (s *Site) Now() time.Time { return s.clk.Now() }
 // Rooms is the site as the API asks it.
 func (s *Site) Rooms() httpapi.Rooms {
 	r := httpapi.Rooms{Version: Version, Site: s, Access: s.Access, Safeguards: s.Safeguards, Box: s.box, Trail: s.Trail, Notary: s.Notary, Events: s.Hub, Directory: s.Groups, Groups: s.Protection, Overview: s.Overview, Platforms: s.Inventory, Links: s.Peering,
-		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Operations: s.Operations, Coverage: s.Coverage, Surveys: s.Surveys, Tiers: s.Tiers, Berths: s.Berths, Foresight: s.Foresight, Estate: s.Estate}
+		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Operations: s.Operations, Coverage: s.Coverage, Surveys: s.Surveys, Tiers: s.Tiers, Berths: s.Berths, Foresight: s.Foresight, Estate: s.Estate, Lookout: s.Lookout}
 	if s.Courier != nil {
 		r.Courier = s.Courier
 	}

@@ -6,7 +6,7 @@ import { useMay } from "../asks";
 import { useDraft } from "../draft";
 import { count } from "../format";
 import { useSettled } from "../settled";
-import { Button, Card, Empty, Fault, Page } from "../ui";
+import { Button, Card, Empty, Fault, Page, td, th } from "../ui";
 import { Findings, NetworkTable, Places, Rules, WavesCard } from "./berthfields";
 import { Arrivals } from "./berthmachines";
 
@@ -38,7 +38,61 @@ export function GroupBerthPage() {
     >
       <Fault of={saved.error ?? group.error} />
       {saved.data && <GroupForm key={saved.data.revision} id={id} saved={saved.data} />}
+      {saved.data && <WayBack id={id} />}
     </Page>
+  );
+}
+
+/** WayBack is the berth by which the machines return, filled from where they run today. */
+function WayBack({ id }: { id: string }) {
+  const back = useQuery({
+    queryKey: ["berth", id, "back"],
+    queryFn: () => ask(api.GET("/groups/{id}/berth/back", { params: { path: { id } } })),
+    retry: false,
+  });
+  const v = back.data;
+  const b = v?.berth;
+  return (
+    <Card title="Way back" aside={v ? `to ${v.site}; machines ${v.from}` : undefined}>
+      <Fault of={back.error} />
+      {v?.notes.map((n) => (
+        <p key={n} className="px-4 pt-2 text-tight-ink text-xs">
+          ◆ {n}
+        </p>
+      ))}
+      {v && !b?.machines?.length && <Empty>Nothing is known here yet of where its machines run.</Empty>}
+      {!!b?.machines?.length && (
+        <table className="w-full">
+          <thead>
+            <tr>
+              <th className={th}>Machine here</th>
+              <th className={th}>Name there</th>
+              <th className={th}>Pool, datastore, folder</th>
+              <th className={th}>Networks and addresses</th>
+            </tr>
+          </thead>
+          <tbody>
+            {b.machines.map((m) => (
+              <tr key={m.machine} className="border-line border-t">
+                <td className={`${td} font-semibold`}>{m.machine}</td>
+                <td className={td}>{m.name}</td>
+                <td className={td}>
+                  {[m.pool ?? b.pool, m.datastore ?? b.datastore, m.folder ?? b.folder].filter(Boolean).join(", ")}
+                </td>
+                <td className={td}>
+                  {m.cards?.map((c) => (
+                    <div key={c.card}>
+                      {c.live} {c.address}
+                      {c.gateway && c.gateway !== "none" ? ` by ${c.gateway}` : ""}
+                    </div>
+                  ))}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </Card>
   );
 }
 

@@ -177,6 +177,15 @@ export function Places(p: {
           hint={counts(first?.folder, b.folder)}
           set={set("folder")}
         />
+        <Choose
+          label="Disk format"
+          value={b.format}
+          options={v.choices.formats}
+          empty={empty}
+          hint={counts(first?.format, b.format)}
+          faults={at("format")}
+          set={set("format")}
+        />
         <Text
           label="Names"
           value={b.name}
@@ -242,6 +251,19 @@ export function Places(p: {
           hint={counts(first?.suffix, b.suffix)}
           faults={at("suffix")}
           set={set("suffix")}
+        />
+        <Choose
+          label="Command before the start"
+          value={b.before}
+          options={v.choices.commands}
+          empty={empty}
+          hint={
+            v.choices.commands.length
+              ? "run by the host of the recovery site"
+              : "none is in the folder of commands of the recovery site's host"
+          }
+          faults={at("before")}
+          set={set("before")}
         />
         <Text
           label="Command after the start"
@@ -368,11 +390,17 @@ export function WavesCard(p: { b: Berth; set: SetBerth; arrivals: Arrival[] }) {
     (a, b) => a - b,
   );
   const waves = p.b.waves ?? [];
-  const put = (number: number, key: "check" | "waitSeconds", x: string | number) => {
+  const put = (number: number, key: "check" | "waitSeconds" | "limitSeconds", x: string | number) => {
     const next = said(waves.find((w) => w.number === number) ?? { number }, key, x);
     const rest = waves.filter((w) => w.number !== number);
     p.set?.(
-      said(p.b, "waves", next.check || next.waitSeconds ? [...rest, next].sort((a, b) => a.number - b.number) : rest),
+      said(
+        p.b,
+        "waves",
+        next.check || next.waitSeconds || next.limitSeconds
+          ? [...rest, next].sort((a, b) => a.number - b.number)
+          : rest,
+      ),
     );
   };
   return (
@@ -383,6 +411,7 @@ export function WavesCard(p: { b: Berth; set: SetBerth; arrivals: Arrival[] }) {
             <th className={th}>Wave</th>
             <th className={th}>Machines</th>
             <th className={th}>Before the next starts</th>
+            <th className={th}>Within, seconds</th>
             <th className={th}>Then wait, seconds</th>
           </tr>
         </thead>
@@ -410,6 +439,17 @@ export function WavesCard(p: { b: Berth; set: SetBerth; arrivals: Arrival[] }) {
                 </td>
                 <td className={td}>
                   <input
+                    aria-label={`Limit of the check of wave ${n}`}
+                    inputMode="numeric"
+                    className={`${inputLook} max-w-24`}
+                    disabled={!p.set}
+                    placeholder="600"
+                    value={w?.limitSeconds ?? ""}
+                    onChange={(e) => put(n, "limitSeconds", Number(e.target.value.replace(/\D/g, "")))}
+                  />
+                </td>
+                <td className={td}>
+                  <input
                     aria-label={`Wait after wave ${n}`}
                     inputMode="numeric"
                     className={`${inputLook} max-w-24`}
@@ -423,6 +463,9 @@ export function WavesCard(p: { b: Berth; set: SetBerth; arrivals: Arrival[] }) {
           })}
         </tbody>
       </table>
+      <p className="border-line border-t px-4 py-2 text-muted text-xs">
+        A check that does not pass within its time is said so, and the next wave starts all the same.
+      </p>
     </Card>
   );
 }

@@ -201,6 +201,8 @@ function Machine({ a, b, set, choices }: { a: Arrival; b: Berth; set: SetBerth; 
           choices.ways.map((w) => ({ value: w, text: ways[w] ?? w })),
           text("way"),
         )}
+        {select("Disk format", own.format, names(choices.formats), text("format"))}
+        {select("Command before the start", own.before, names(choices.commands), text("before"))}
         <Text label="Command after the start" value={own.after} set={text("after")} />
       </div>
       {a.cards.map((c, i) => (

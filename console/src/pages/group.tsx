@@ -12,6 +12,7 @@ import { Bar, Button, Card, Empty, Fault, Page, State, td, th, When } from "../u
 import { Chart } from "../water";
 import { Foretold } from "./beside";
 import { PauseDialog } from "./holding";
+import { GroupReadiness } from "./readiness";
 
 const ranges: [string, number][] = [
   ["15 min", 900],
@@ -131,6 +132,7 @@ export function GroupPage() {
         <div className="grid min-w-0 gap-4">
           <ExposureCard g={g} />
           <PointsCard g={g} now={now} />
+          <GroupReadiness id={g.id} />
           <MachinesCard g={g} />
         </div>
         <div className="grid gap-4">
@@ -411,6 +413,7 @@ function PromiseCard({ g }: { g: Group }) {
             ) : (
               g.running && g.promise.cadence !== "by hand" && ", next when this one ends"
             )}
+            {g.waiting && <div className="text-muted text-xs">It waits: {g.waiting}</div>}
           </dd>
         </div>
         {g.promise.quiet && (

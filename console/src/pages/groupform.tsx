@@ -512,7 +512,7 @@ function Form({ of, start, tag, again }: { of?: Group; start: Values; tag?: stri
               </Field>
               <Field
                 label="Cycles start every, or at"
-                hint="5 min, back to back, weekdays at 02:00, last friday of the month at 22:00, or hand."
+                hint="5 min, 15 min or sooner, back to back, weekdays at 02:00, last friday of the month at 22:00, or hand."
                 faults={faultsAt("promise.cadenceSeconds")}
               >
                 {(i, d) => <input id={i} aria-describedby={d} className={inputLook} {...form.register("every")} />}

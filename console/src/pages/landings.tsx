@@ -1,4 +1,4 @@
-import { useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { useAddress, useDialog } from "../address";
 import { api, ask, type Schemas } from "../api";
@@ -6,7 +6,7 @@ import { useMay } from "../asks";
 import { ConfirmDialog, Each, every } from "../dialog";
 import { count, rate, size, when } from "../format";
 import { type Column, given, paged, RowTable, useList } from "../table";
-import { Bar, Button, Card, Empty, Fault, Find, Page, State, When } from "../ui";
+import { Bar, Button, Card, Empty, Fault, Find, Modal, Page, RowMenu, State, When } from "../ui";
 
 type Landing = Schemas["Landing"];
 
@@ -85,7 +85,11 @@ function Address({ n }: { n: Landing["nics"][number] }) {
 
 export function LandingsPage() {
   const [at, set] = useAddress();
-  const dialog = useDialog<"remove">();
+  const dialog = useDialog<"remove" | "screen" | "off">();
+  const flip = useMutation({
+    mutationFn: (x: { id: string; to: string }) =>
+      ask(api.POST("/landings/{id}/power", { params: { path: { id: x.id } }, body: { to: x.to } })),
+  });
   const may = useMay();
   const by = { q: at("q"), sort: at("sort") };
   const list = useList<Landing>("landings", by, 3000, (limit, skip) =>
@@ -97,14 +101,29 @@ export function LandingsPage() {
     right: true,
     cell: (l) =>
       may.operate && (
-        <Button small kind="danger" onClick={() => dialog.open("remove", l.id)}>
-          Remove…
-        </Button>
+        <div className="flex justify-end gap-2">
+          <RowMenu
+            of={l.name}
+            items={[
+              { text: "Look at its screen…", act: () => dialog.open("screen", l.id) },
+              { text: "Switch it on", act: () => flip.mutate({ id: l.id, to: "on" }), why: settled(l) },
+              {
+                text: "Ask its guest to shut down",
+                act: () => flip.mutate({ id: l.id, to: "shut-down" }),
+                why: settled(l),
+              },
+              { text: "Switch it off at once…", act: () => dialog.open("off", l.id), why: settled(l) },
+            ]}
+          />
+          <Button small kind="danger" onClick={() => dialog.open("remove", l.id)}>
+            Remove…
+          </Button>
+        </div>
       ),
   };
   return (
     <Page title="Landings">
-      <Fault of={list.error} />
+      <Fault of={list.error ?? flip.error} />
       <Card title="Machines made from points" aside={list.known && count(list.total, "machine")}>
         {list.known && !list.total && !by.q ? (
           <Empty
@@ -157,7 +176,93 @@ export function LandingsPage() {
           {(landings) => <RemoveDialog landings={landings} onClose={dialog.close} />}
         </Each>
       )}
+      {dialog.name === "screen" && (
+        <Each
+          of="landings"
+          ids={dialog.ids}
+          load={(id) => ask(api.GET("/landings/{id}", { params: { path: { id } } }))}
+          onClose={dialog.close}
+        >
+          {([l]) => l && <Screen l={l} onClose={dialog.close} />}
+        </Each>
+      )}
+      {dialog.name === "off" && (
+        <Each
+          of="landings"
+          ids={dialog.ids}
+          load={(id) => ask(api.GET("/landings/{id}", { params: { path: { id } } }))}
+          onClose={dialog.close}
+        >
+          {([l]) =>
+            l && (
+              <ConfirmDialog
+                title={`Switch off ${l.name}`}
+                intro="It ends as if its plug was pulled: what its guest has not written yet is lost."
+                ask="the machine's name"
+                name={l.name}
+                act={() =>
+                  ask(api.POST("/landings/{id}/power", { params: { path: { id: l.id } }, body: { to: "off" } }))
+                }
+                done={dialog.close}
+                onClose={dialog.close}
+                go="Switch it off"
+                stay="Leave it running"
+              />
+            )
+          }
+        </Each>
+      )}
     </Page>
+  );
+}
+
+/** settled says why a machine cannot be switched yet. */
+function settled(l: Landing): string | undefined {
+  return ["running", "local", "off"].includes(l.state) ? undefined : "It starts by itself when it can.";
+}
+
+/** asAddress puts a picture into an address, which the page may show. */
+function asAddress(picture: Blob): Promise<string> {
+  return new Promise((done, failed) => {
+    const reader = new FileReader();
+    reader.onload = () => done(String(reader.result));
+    reader.onerror = () => failed(reader.error);
+    reader.readAsDataURL(picture);
+  });
+}
+
+/** Screen shows what is on a machine's screen, and looks again now and then. */
+function Screen({ l, onClose }: { l: Landing; onClose: () => void }) {
+  const shot = useQuery({
+    queryKey: ["screen", l.id],
+    queryFn: async () => {
+      const shot = await ask(api.GET("/landings/{id}/screen", { params: { path: { id: l.id } }, parseAs: "blob" }));
+      return { url: await asAddress(shot as unknown as Blob), at: new Date().toISOString() };
+    },
+    refetchInterval: 5000,
+    gcTime: 0,
+    retry: false,
+  });
+  const url = shot.data?.url;
+  return (
+    <Modal
+      open
+      onOpenChange={(open) => !open && onClose()}
+      title={`The screen of ${l.name}`}
+      intro={
+        <>
+          On {l.platformName}, <When at={shot.data?.at} />. It is looked at again every five seconds.
+        </>
+      }
+    >
+      <Fault of={shot.error} />
+      {url && !shot.error && (
+        <img src={url} alt={`What ${l.name} shows`} className="w-full rounded border border-line bg-black" />
+      )}
+      <div className="flex justify-end">
+        <Button onClick={onClose}>Close</Button>
+      </div>
+    </Modal>
   );
 }
 
@@ -181,9 +286,15 @@ function LandingState({ l }: { l: Landing }) {
         </>
       )}
       {l.note && <div className="text-muted text-xs">{l.note}</div>}
+      {l.check && (
+        <div className="text-muted text-xs">
+          Wave {l.wave}: {l.check}
+        </div>
+      )}
       {l.startedAt && (
         <div className="text-muted text-xs">
-          runs since <When at={l.startedAt} />
+          {l.power && l.power !== "on" ? `${l.power} now; started ` : "runs since "}
+          <When at={l.startedAt} />
         </div>
       )}
     </div>

@@ -72,7 +72,16 @@ type Settings struct {
 	Suffix                            string // search domain
 	Address                           string // a mode
 	Way                               Way
+	Format                            string // of its disks
+	Before                            string // name of a command of the recovery site's host, which runs before it starts
 	After                             string // command that the guest's agent runs when it has started
+}
+
+// Format is one in which a platform can keep disks.
+type Format struct {
+	Name string `json:"name"`
+	// Limit says in words what cannot be done with such disks; empty is nothing.
+	Limit string `json:"limit,omitempty"`
 }
 
 // NetworkMap says where the cards of a home network are attached; empty is not said.
@@ -155,6 +164,8 @@ type Place struct {
 	Machines   []string // names
 	Used       []Used   // addresses
 	Ways       []Way    // that it can do
+	Formats    []Format // of disks, the usual one first
+	Commands   []string // of the host there, that may run before a machine starts
 }
 
 // Pool is a share of processors and memory; bytes.
@@ -209,7 +220,8 @@ type Arrival struct {
 	CPUs, DrillCPUs                   int
 	Memory, DrillMemory               int64
 	SizeFrom                          string
-	Way, Suffix, DNS, After           Value
+	Format                            Value
+	Way, Suffix, DNS, Before, After   Value
 	Wave                              int
 	Cards                             []Card
 }
@@ -286,6 +298,10 @@ func arrive(m Machine, own MachineSettings, levels []Level, place func(string) (
 	a.Pool = pick(levels, func(s Settings) string { return s.Pool })
 	a.Datastore = pick(levels, func(s Settings) string { return s.Datastore })
 	a.Folder = pick(levels, func(s Settings) string { return s.Folder })
+	a.Format = pick(levels, func(s Settings) string { return s.Format })
+	if a.Format.Text == "" && len(there.Formats) > 0 {
+		a.Format = Value{there.Formats[0].Name, "the usual one there"}
+	}
 	if a.Datastore.Text == "" && len(there.Datastores) == 1 {
 		a.Datastore = Value{there.Datastores[0].Name, "the only one there"}
 	}
@@ -314,6 +330,7 @@ func arrive(m Machine, own MachineSettings, levels []Level, place func(string) (
 		}
 		return strings.Join(out, ", ")
 	})
+	a.Before = pick(levels, func(s Settings) string { return s.Before })
 	a.After = pick(levels, func(s Settings) string { return s.After })
 	for i, c := range m.Cards {
 		said, _ := own.card(i, c)

@@ -277,7 +277,19 @@ func TestMistakes(t *testing.T) {
 		"two gateways": {func(_ *berth.Berth, _ *berth.Place, ms []berth.Machine) {
 			ms[0].Cards = append(ms[0].Cards, berth.HomeCard{MAC: "02:00:00:00:00:09", Network: "quay-lan", Address: netip.MustParseAddr("10.40.8.77")})
 		}, "machines.tick-db.cards", "more than one card", false},
-		"no way":                   {func(b *berth.Berth, _ *berth.Place, _ []berth.Machine) { b.Way = "" }, "machines.tick-db.cards[0].way", "nothing tells its guest", true},
+		"no way": {func(b *berth.Berth, _ *berth.Place, _ []berth.Machine) { b.Way = "" }, "machines.tick-db.cards[0].way", "nothing tells its guest", true},
+		"format not there": {func(b *berth.Berth, p *berth.Place, _ []berth.Machine) {
+			p.Formats = []berth.Format{{Name: "qcow2"}}
+			b.Format = "vdi"
+		}, "machines.tick-db.format", `no disks in the format "vdi"; it can do qcow2`, false},
+		"format with a limit": {func(b *berth.Berth, p *berth.Place, _ []berth.Machine) {
+			p.Formats = []berth.Format{{Name: "qcow2"}, {Name: "raw", Limit: "no changes are tracked."}}
+			b.Format = "raw"
+		}, "machines.tick-db.format", "Disks of tick-db as raw: no changes are tracked.", true},
+		"command not there": {func(b *berth.Berth, p *berth.Place, _ []berth.Machine) {
+			p.Commands = []string{"open-gate"}
+			b.Before = "open-door"
+		}, "machines.tick-db.before", "it has open-gate", false},
 		"way not there":            {func(_ *berth.Berth, p *berth.Place, _ []berth.Machine) { p.Ways = nil }, "machines.tick-db.way", "cannot do seed", false},
 		"no DHCP server":           {func(b *berth.Berth, _ *berth.Place, _ []berth.Machine) { b.Way = berth.DHCP }, "machines.tick-db.cards[0].way", "no DHCP server", false},
 		"no agent":                 {func(b *berth.Berth, _ *berth.Place, ms []berth.Machine) { b.Way, ms[0].Agent = berth.Agent, false }, "machines.tick-db.way", "No agent", true},

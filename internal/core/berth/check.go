@@ -46,7 +46,7 @@ func (s Settings) Check() []Finding {
 }
 
 func (s Settings) check(f findings) {
-	for _, x := range [][2]string{{"platform", s.Platform}, {"pool", s.Pool}, {"datastore", s.Datastore}, {"folder", s.Folder}, {"name", s.Name}, {"drillName", s.DrillName}} {
+	for _, x := range [][2]string{{"platform", s.Platform}, {"pool", s.Pool}, {"datastore", s.Datastore}, {"folder", s.Folder}, {"format", s.Format}, {"before", s.Before}, {"name", s.Name}, {"drillName", s.DrillName}} {
 		switch _, unseen := ident.Unseen(x[1]); {
 		case unseen || len([]rune(x[1])) > MaxText:
 			f.fault(x[0], "A name has at most %d characters, all of which can be seen.", MaxText)
@@ -311,6 +311,10 @@ func (s *surveyor) machine(f findings, a Arrival) {
 	if a.Folder.Text != "" && len(s.there.Folders) > 0 && !slices.Contains(s.there.Folders, a.Folder.Text) {
 		f.warn("folder", "%s has no folder %q with machines in it.", s.there.Name, a.Folder.Text)
 	}
+	s.format(f, a)
+	if a.Before.Text != "" && !slices.Contains(s.there.Commands, a.Before.Text) {
+		f.fault("before", "The host of the recovery site has no command %q that may run before a machine starts; it has %s. Its administrator puts them into the folder of commands.", a.Before.Text, names(s.there.Commands, func(c string) string { return c }))
+	}
 	s.name(f, "name", a, a.Name.Text)
 	s.name(f, "drillName", a, a.DrillName.Text)
 	if a.Way.Text == string(Agent) && !a.Machine.Agent {
@@ -325,6 +329,20 @@ func (s *surveyor) machine(f findings, a Arrival) {
 	}
 	if a.After.Text != "" && !a.Machine.Agent {
 		f.warn("after", "No agent answers in %s, so the command cannot be run.", a.Machine.Name)
+	}
+}
+
+func (s *surveyor) format(f findings, a Arrival) {
+	if len(s.there.Formats) == 0 {
+		return
+	}
+	name := func(x Format) string { return x.Name }
+	at := slices.IndexFunc(s.there.Formats, func(x Format) bool { return x.Name == a.Format.Text })
+	switch {
+	case at < 0:
+		f.fault("format", "%s keeps no disks in the format %q; it can do %s.", s.there.Name, a.Format.Text, names(s.there.Formats, name))
+	case s.there.Formats[at].Limit != "":
+		f.warn("format", "Disks of %s as %s: %s", a.Machine.Name, a.Format.Text, s.there.Formats[at].Limit)
 	}
 }
 

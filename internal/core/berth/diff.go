@@ -26,9 +26,9 @@ func Diff(before, after []Arrival) []string {
 type fact struct{ name, text string }
 
 func facts(a Arrival) []fact {
-	out := []fact{{"platform", a.Platform.Text}, {"pool", a.Pool.Text}, {"datastore", a.Datastore.Text}, {"folder", a.Folder.Text}, {"name", a.Name.Text}, {"drill name", a.DrillName.Text},
+	out := []fact{{"platform", a.Platform.Text}, {"pool", a.Pool.Text}, {"datastore", a.Datastore.Text}, {"folder", a.Folder.Text}, {"disk format", a.Format.Text}, {"name", a.Name.Text}, {"drill name", a.DrillName.Text},
 		{"processors", fmt.Sprintf("%d (drill %d)", a.CPUs, a.DrillCPUs)}, {"memory", fmt.Sprintf("%d MiB (drill %d MiB)", a.Memory>>20, a.DrillMemory>>20)},
-		{"way", a.Way.Text}, {"DNS", a.DNS.Text}, {"suffix", a.Suffix.Text}, {"command", a.After.Text}, {"wave", fmt.Sprint(a.Wave)}}
+		{"way", a.Way.Text}, {"DNS", a.DNS.Text}, {"suffix", a.Suffix.Text}, {"command before", a.Before.Text}, {"command after", a.After.Text}, {"wave", fmt.Sprint(a.Wave)}}
 	for i, c := range a.Cards {
 		for _, k := range Kinds() {
 			x := c.As(k)

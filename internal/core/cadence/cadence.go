@@ -15,6 +15,9 @@ import (
 type Cadence struct {
 	// Every is the time from one start to the next.
 	Every time.Duration
+	// Sooner makes Every the most that may pass: a cycle begins before that where it would
+	// otherwise come too late for its target.
+	Sooner bool
 	// BackToBack starts a cycle as soon as the one before has ended.
 	BackToBack bool
 	// Calendar starts them at recurring times. At most one of the three is set.
@@ -32,7 +35,7 @@ func (c Cadence) ByHand() bool { return c.Every <= 0 && !c.BackToBack && c.Calen
 
 // Equal tells whether two are the same.
 func (c Cadence) Equal(o Cadence) bool {
-	return c.Every == o.Every && c.BackToBack == o.BackToBack && c.Calendar.Equal(o.Calendar) && c.Quiet.Equal(o.Quiet)
+	return c.Every == o.Every && c.Sooner == o.Sooner && c.BackToBack == o.BackToBack && c.Calendar.Equal(o.Calendar) && c.Quiet.Equal(o.Quiet)
 }
 
 // Zone is the time zone that its times are of; UTC if they are of none.
@@ -67,11 +70,16 @@ func (c Cadence) String() string {
 	case c.ByHand():
 		return "by hand"
 	}
+	if c.Sooner {
+		return "every " + span.Format(c.Every) + orSooner
+	}
 	return "every " + span.Format(c.Every)
 }
 
+const orSooner = " or sooner"
+
 // Parse reads a cadence as people write it: a length of time, with or without the word
-// every; "back to back"; "by hand"; or recurring times in a zone, as calendar.Parse reads
+// every, and at will "or sooner"; "back to back"; "by hand"; or recurring times in a zone, as calendar.Parse reads
 // them.
 func Parse(text, zone string) (Cadence, error) {
 	t := strings.ToLower(strings.TrimSpace(text))
@@ -81,12 +89,13 @@ func Parse(text, zone string) (Cadence, error) {
 	case "back to back", "back-to-back":
 		return Cadence{BackToBack: true}, nil
 	}
-	d, err := span.Parse(strings.TrimPrefix(t, "every "))
+	length, sooner := strings.CutSuffix(t, orSooner)
+	d, err := span.Parse(strings.TrimPrefix(length, "every "))
 	switch {
 	case t == "0":
 		return Cadence{}, nil
 	case err == nil:
-		return Cadence{Every: d}, nil
+		return Cadence{Every: d, Sooner: sooner}, nil
 	case !strings.Contains(t, " at ") && !strings.HasPrefix(t, "at ") && !strings.Contains(t, "freq="):
 		return Cadence{}, fmt.Errorf(`%w; a cadence may also be "back to back", "by hand", or times such as "weekdays at 02:00"`, err)
 	}
@@ -99,6 +108,7 @@ func Parse(text, zone string) (Cadence, error) {
 // slow cycle does not shift the later ones. Starts that passed while a cycle
 // ran, or while the service was down, are not made up one by one: the first
 // one due is given, once. So is one that falls into a quiet time, at its end. A
+// cadence that allows sooner starts has no grid: its next is Every after last. A
 // zero last means that no cycle has begun yet, and the first is due at once. The
 // second result is false if none is ever due.
 func (c Cadence) Next(anchor, last, now time.Time) (time.Time, bool) {
@@ -120,6 +130,8 @@ func (c Cadence) after(anchor, t time.Time) (time.Time, bool) {
 	switch {
 	case c.BackToBack:
 		return t.Add(breath), true
+	case c.Sooner:
+		return t.Add(c.Every), true
 	case !c.Calendar.IsZero():
 		s, ok, err := c.Calendar.After(t)
 		return s.At, ok && err == nil

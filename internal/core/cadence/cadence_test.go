@@ -48,14 +48,14 @@ func TestStartsLieOnTheGrid(t *testing.T) {
 
 func TestParse(t *testing.T) {
 	for text, want := range map[string]string{
-		"5min": "every 5 min", "Every 90 s": "every 1 min 30 s", "hand": "by hand", "by hand": "by hand", "0": "by hand", "Back to back": "back to back",
+		"5min": "every 5 min", "Every 90 s": "every 1 min 30 s", "hand": "by hand", "by hand": "by hand", "0": "by hand", "Back to back": "back to back", "15min or sooner": "every 15 min or sooner", "Every 1h or sooner": "every 1 h or sooner",
 		"weekdays at 02:00": "weekdays at 02:00 (Europe/Oslo)", "at 02:00": "daily at 02:00 (Europe/Oslo)", "FREQ=DAILY;BYHOUR=3": "daily at 03:00 (Europe/Oslo)",
 	} {
 		c, err := cadence.Parse(text, "Europe/Oslo")
 		require.NoError(t, err, text)
 		require.Equal(t, want, c.String())
 	}
-	for text, says := range map[string]string{"": "back to back", "often": "back to back", "moondays at 02:00": "not known as days", "every": "back to back"} {
+	for text, says := range map[string]string{"": "back to back", "often": "back to back", "moondays at 02:00": "not known as days", "every": "back to back", "or sooner": "back to back", "hand or sooner": "back to back"} {
 		_, err := cadence.Parse(text, "")
 		require.ErrorContains(t, err, says, text)
 	}

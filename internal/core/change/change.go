@@ -153,3 +153,18 @@ func Week(all []Sample, in *time.Location) []Hour {
 	}
 	return out
 }
+
+// Share is how busy the hour of the week is that an instant is in, in the instant's zone: 1 is
+// as usual, and what is taken for an hour that was not seen.
+func Share(hours []Hour, t time.Time) float64 {
+	if len(hours) == 0 {
+		return 1
+	}
+	hour := (int(t.Weekday())+6)%7*24 + t.Hour()
+	for _, b := range hours {
+		if b.Hour == hour {
+			return b.Share
+		}
+	}
+	return 1
+}

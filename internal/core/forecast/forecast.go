@@ -5,7 +5,7 @@
 package forecast
 
 import (
-	"maps"
+	"cmp"
 	"math"
 	"slices"
 	"strings"
@@ -21,10 +21,13 @@ import (
 type Group struct {
 	ID, Name string
 	Link     string
-	Target   time.Duration
-	Cadence  cadence.Cadence
-	Anchor   time.Time
-	Weight   float64 // its share of a link beside others'
+	// Platform and Datastores are what its cycles read from.
+	Platform   string
+	Datastores []string
+	Target     time.Duration
+	Cadence    cadence.Cadence
+	Anchor     time.Time
+	Weight     float64 // its share of a link beside others'
 	// Last is the start of its newest cycle, Captured the capture instant of its newest
 	// point; zero if there is none.
 	Last, Captured time.Time
@@ -78,7 +81,7 @@ type Span struct{ From, To time.Time }
 type Input struct {
 	Now    time.Time
 	For    time.Duration
-	Slots  int
+	Limits schedule.Limits
 	Groups []Group
 	Links  []Link
 	// Most is how many cycles are looked at; the forecast ends there. 0 is DefaultMost.
@@ -153,6 +156,9 @@ type state struct {
 	lengths  [3]time.Duration
 	n        int
 	deadline int64
+	spilled  bool
+	early    *schedule.Early
+	uses     schedule.Use // of the cycle under way
 	// of the cycle under way
 	start, capture int64
 	fixed          int64   // nanoseconds left that need no link
@@ -173,12 +179,18 @@ type run struct {
 	now             int64
 	end             int64
 	groups          []*state
-	coming          queue // not due yet, by when
-	ready           queue // due, by deadline
+	coming          queue   // not due yet, by when
+	ready           queue   // due, by deadline
+	slow            []queue // those that are spilled, by link, the first of none
+	spilling        bool
+	planning        []schedule.Facts
 	active          []*state
 	links           []link
 	starts          map[string]*memo
-	stale           bool     // the links are to be shared anew
+	stale           bool // the links are to be shared anew
+	load            schedule.Load
+	planned, ahead  int64    // when it is to be looked again at what links carry, and at early starts
+	sooner          bool     // some group may start sooner than it falls due
 	on, asked, held []*state // used anew each time
 	out             Output
 }
@@ -198,7 +210,7 @@ func Run(in Input) Output {
 	if in.Most == 0 {
 		in.Most = DefaultMost
 	}
-	r := &run{in: in, end: int64(in.For), starts: map[string]*memo{}}
+	r := &run{in: in, end: int64(in.For), starts: map[string]*memo{}, load: schedule.Load{Limits: in.Limits}, slow: make([]queue, len(in.Links)+1)}
 	r.out.Links = make([]LinkLoad, len(in.Links))
 	for i := range in.Links {
 		l := &in.Links[i]
@@ -206,13 +218,7 @@ func Run(in Input) Output {
 		r.links = append(r.links, link{Link: l, load: &r.out.Links[i], until: -1})
 	}
 	r.out.Groups = make([]Outcome, len(in.Groups))
-	ranks := map[string]int{}
-	for _, g := range in.Groups {
-		ranks[g.ID] = 0
-	}
-	for i, id := range slices.Sorted(maps.Keys(ranks)) {
-		ranks[id] = i
-	}
+	ranks := rank(in.Groups)
 	for i := range in.Groups {
 		g := &in.Groups[i]
 		s := &state{Group: g, out: &r.out.Groups[i], link: slices.IndexFunc(in.Links, func(l Link) bool { return l.ID == g.Link })}
@@ -220,7 +226,8 @@ func Run(in Input) Output {
 		s.began, s.sealed = !g.Last.IsZero(), !g.Captured.IsZero()
 		s.last, s.captured = r.since(g.Last), r.since(g.Captured)
 		s.lengths[0] = g.Length
-		s.rank, s.heft, s.most = ranks[g.ID], g.weight(), g.bound()/g.weight()
+		s.rank = ranks[g.ID]
+		r.sooner = r.sooner || g.Cadence.Sooner
 		r.groups = append(r.groups, s)
 		if g.Under != nil {
 			r.takeUp(s)
@@ -231,6 +238,20 @@ func Run(in Input) Output {
 	r.loop()
 	r.finish()
 	return r.out
+}
+
+// rank is the order of groups that are nothing else before each other: by priority, as the
+// scheduler has it, and then by their IDs.
+func rank(gs []Group) map[string]int {
+	order := slices.Clone(gs)
+	slices.SortFunc(order, func(a, b Group) int {
+		return cmp.Or(cmp.Compare(b.weight(), a.weight()), strings.Compare(a.ID, b.ID))
+	})
+	out := map[string]int{}
+	for i, g := range order {
+		out[g.ID] = i
+	}
+	return out
 }
 
 func (r *run) since(t time.Time) int64 {
@@ -318,10 +339,11 @@ func (s *state) expected() time.Duration {
 
 func (r *run) facts(s *state) schedule.Facts {
 	f := schedule.Facts{ID: s.ID, Name: s.Name, Target: s.Target, Cadence: s.Cadence, Anchor: s.Anchor, Last: lastOf(r, s), Length: s.expected(), DueSince: r.time(s.dueAt), PlatformUp: true, LinkUp: true,
-		Foretold: &s.foretold}
+		Foretold: &s.foretold, Weight: s.Weight, Link: s.Link, Platform: s.Platform, Datastores: s.Datastores, Spilled: s.spilled, Early: s.early}
 	s.foretold = schedule.Foretold{At: r.time(s.due), Due: true}
 	if s.sealed {
 		f.Captured = r.time(s.captured)
+		f.Still, f.Copy = s.Lead+s.Tail, r.copying(s)
 	}
 	return f
 }
@@ -330,12 +352,13 @@ func (r *run) loop() {
 	var batch []schedule.Facts
 	for r.now <= r.end && r.out.Cycles < r.in.Most {
 		r.rates()
+		r.replan()
 		for len(r.coming) > 0 && r.coming[0].key <= r.now {
 			s := r.coming.pop()
 			s.dueAt = r.now
 			f := r.facts(s)
 			s.deadline = r.since(f.Deadline(r.time(r.now)))
-			r.ready.push(s.deadline, s)
+			r.wait(s)
 		}
 		batch = r.begin(batch)
 		if r.stale {
@@ -354,34 +377,44 @@ func (r *run) loop() {
 	}
 }
 
-// begin asks the scheduler what begins now, of the groups that are due and whose deadlines
-// are the earliest: of more, it could choose no others.
+// begin asks the scheduler what begins now, of the groups that are due, for which there is
+// room, and whose deadlines are the earliest: of more, it could choose no others.
 func (r *run) begin(batch []schedule.Facts) []schedule.Facts {
-	free := r.in.Slots - len(r.active)
-	if free <= 0 || len(r.ready) == 0 {
+	if len(r.ready) == 0 && !r.spilling || r.in.Limits.Site > 0 && len(r.active) >= r.in.Limits.Site {
 		return batch
 	}
 	batch = batch[:0]
 	asked, held := r.asked[:0], r.held[:0]
-	for len(r.ready) > 0 && len(asked) < free {
-		s := r.ready.pop()
-		if s.link >= 0 && r.links[s.link].down {
-			held = append(held, s)
-			continue
-		}
-		asked = append(asked, s)
+	would := r.load.Clone()
+	ask := func(s *state) {
 		batch = append(batch, r.facts(s))
+		uses := would.Of(&batch[len(batch)-1])
+		if s.link >= 0 && r.links[s.link].down || !would.Room(uses) {
+			held, batch = append(held, s), batch[:len(batch)-1]
+			return
+		}
+		would.Add(uses)
+		asked = append(asked, s)
 	}
-	d := schedule.Decide(r.time(r.now), batch, free)
+	full := func() bool { return r.in.Limits.Site > 0 && len(r.active)+len(asked) >= r.in.Limits.Site }
+	for len(r.ready) > 0 && !full() {
+		ask(r.ready.pop())
+	}
+	for i := range r.slow {
+		if len(r.slow[i]) > 0 && !full() {
+			ask(r.slow[i].pop()) // one at a time over a link
+		}
+	}
+	d := schedule.Decide(r.time(r.now), batch, r.load)
 	for _, s := range asked {
-		if slices.ContainsFunc(d.Start, func(x schedule.Start) bool { return x.ID == s.ID }) {
-			r.start(s)
+		if at := slices.IndexFunc(d.Start, func(x schedule.Start) bool { return x.ID == s.ID }); at >= 0 {
+			r.start(s, d.Start[at])
 		} else {
 			held = append(held, s)
 		}
 	}
 	for _, s := range held {
-		r.ready.push(s.deadline, s)
+		r.wait(s)
 	}
 	r.asked, r.held = asked, held
 	r.stale = r.stale || len(asked) > 0
@@ -396,6 +429,8 @@ func (r *run) takeUp(s *state) {
 		s.capture = max(0, s.last+int64(s.Lead))
 		s.fixed += s.capture
 	}
+	f := r.facts(s)
+	r.use(s, r.load.Of(&f), s.weight())
 	s.left = r.bytes(s)
 	if u.Known {
 		s.left = u.Left * s.wire()
@@ -420,9 +455,10 @@ func (g *Group) wire() float64 {
 	return g.Wire
 }
 
-func (r *run) start(s *state) {
+func (r *run) start(s *state, x schedule.Start) {
+	r.use(s, x.Uses, x.Share)
 	s.start, s.capture = r.now, r.now+int64(s.Lead)
-	s.waits += float64(r.now - s.due)
+	s.waits += float64(max(0, r.now-s.due))
 	s.last, s.began = r.now, true
 	s.left = r.bytes(s)
 	s.fixed = int64(s.Lead + s.Tail)
@@ -433,21 +469,12 @@ func (r *run) start(s *state) {
 
 // share is how busy an hour of the week is, as a share of the mean hour.
 func (g *Group) share(t time.Time) float64 {
-	if len(g.Busy) == 0 {
-		return 1
+	if zone := g.Zone; zone != nil {
+		t = t.In(zone)
+	} else {
+		t = t.UTC()
 	}
-	zone := g.Zone
-	if zone == nil {
-		zone = time.UTC
-	}
-	t = t.In(zone)
-	hour := (int(t.Weekday())+6)%7*24 + t.Hour()
-	for _, b := range g.Busy {
-		if b.Hour == hour {
-			return b.Share
-		}
-	}
-	return 1
+	return change.Share(g.Busy, t)
 }
 
 // rates settles what each link carries now, and until when that holds.
@@ -651,6 +678,7 @@ func (r *run) land() {
 		if s.fixed > 0 {
 			return false
 		}
+		r.load.Remove(s.uses)
 		r.seal(s)
 		return true
 	})
@@ -665,10 +693,11 @@ func (r *run) seal(s *state) {
 	if !s.sealed {
 		s.out.Seeded = r.time(r.now)
 		s.observed = r.now
+		r.planned = r.now // it counts from now on
 	} else {
 		r.expose(s, r.now)
 	}
-	s.sealed, s.captured = true, s.capture
+	s.sealed, s.captured, s.early = true, s.capture, nil
 	r.plan(s)
 }
 

@@ -13,6 +13,7 @@ import (
 	"kestrel/internal/core/change"
 	"kestrel/internal/core/forecast"
 	"kestrel/internal/core/pace"
+	"kestrel/internal/core/schedule"
 	"kestrel/internal/core/span"
 )
 
@@ -25,7 +26,7 @@ func group(id string, every, target time.Duration, rate float64) forecast.Group 
 }
 
 func input(rate int64, days int, gs ...forecast.Group) forecast.Input {
-	return forecast.Input{Now: now, For: time.Duration(days) * span.Day, Slots: 4, Groups: gs, Links: []forecast.Link{{ID: "l", Plan: pace.Plan{Rate: rate}}}}
+	return forecast.Input{Now: now, For: time.Duration(days) * span.Day, Limits: schedule.Limits{Site: 4}, Groups: gs, Links: []forecast.Link{{ID: "l", Plan: pace.Plan{Rate: rate}}}}
 }
 
 // One group alone: what comes out can be reckoned by hand.
@@ -202,7 +203,7 @@ func estate(n int, load float64) forecast.Input {
 		g.Captured, g.Lead, g.Tail = g.Last, time.Second, time.Second
 		in.Groups = append(in.Groups, g)
 	}
-	in.Slots = 4
+	in.Limits.Site = 4
 	return in
 }
 

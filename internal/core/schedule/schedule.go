@@ -4,9 +4,9 @@
 package schedule
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -32,6 +32,18 @@ type Facts struct {
 	// Length is how long a cycle is expected to take, from the newest ones; zero
 	// if that is not known.
 	Length time.Duration
+	// Work is how long the link would have to itself what changes in the longest time
+	// between two captures that keeps the target; zero if that is not known.
+	Work  time.Duration
+	Still time.Duration // of a cycle, what is not copying
+	// Copy is how long the next cycle's bytes would have the link to themselves; zero if that
+	// is not known.
+	Copy   time.Duration
+	Weight float64 // of its priority; 0 counts as 1
+
+	// What a cycle uses, by name, for people as well.
+	Link, Platform string
+	Datastores     []string
 
 	Paused  bool
 	Running bool
@@ -40,6 +52,10 @@ type Facts struct {
 	RetryAt time.Time // not before, after a failure
 	// DueSince is when the group fell due and did not begin; zero if it is not due.
 	DueSince time.Time
+	// Spilled groups are more than their link can carry: Plan says which.
+	Spilled bool
+	// Early is when it should begin before it falls due; nil if there is no need to.
+	Early *Early
 
 	PlatformUp bool
 	LinkUp     bool
@@ -50,8 +66,12 @@ type Start struct {
 	ID string
 	// Deadline is the latest start with which the target is kept.
 	Deadline time.Time
-	now      time.Time
-	of       *Facts
+	// Uses is what the cycle takes.
+	Uses Use
+	// Share is its weight where it shares a limited link with others.
+	Share float64
+	now   time.Time
+	of    *Facts
 }
 
 // Why says in a sentence why it begins now. It is asked before the facts that were decided
@@ -61,7 +81,7 @@ func (s Start) Why() string { return s.of.why(s.now) }
 // Waiting is a group that is due and does not begin now.
 type Waiting struct {
 	ID  string
-	Why string
+	Why string // in words, as after "it waits: "
 }
 
 // Decision is what is to happen at an instant.
@@ -83,6 +103,8 @@ func (f *Facts) Due(now time.Time) bool {
 	case f.Paused || f.Running:
 		return false
 	case !f.AskedAt.IsZero() || f.CutOff:
+		return true
+	case f.Early != nil && !f.Last.IsZero() && !f.Early.At.After(now) && f.Cadence.Quiet.End(now).Equal(now):
 		return true
 	}
 	next, ok := f.next(now)
@@ -122,6 +144,9 @@ func (f *Facts) NextStart(now time.Time) time.Time {
 	if !ok || f.Running && !next.After(now) {
 		return time.Time{}
 	}
+	if f.Early != nil && f.Early.At.Before(next) {
+		return f.Early.At
+	}
 	return next
 }
 
@@ -146,9 +171,22 @@ func (f *Facts) Deadline(now time.Time) time.Time {
 	return d
 }
 
-// Decide gives what begins now with so many free slots: of the groups that are due
-// and can begin, those with the earliest deadlines.
-func Decide(now time.Time, groups []Facts, slots int) Decision {
+// behind tells whether a group comes after all others.
+func (f *Facts) behind() bool { return f.Spilled && f.AskedAt.IsZero() }
+
+func (f *Facts) weight() float64 {
+	if f.Weight <= 0 {
+		return 1
+	}
+	return f.Weight
+}
+
+// Decide gives what begins now: of the groups that are due and can begin, those with the
+// earliest deadlines, and of the same deadline those of higher priority, as far as the
+// limits leave room beside what is busy. One that has to wait for a place of its own does
+// not hold up those that need another. Spilled groups come after all others, one at a time
+// over a link: so each has its turn in the end, and costs others little.
+func Decide(now time.Time, groups []Facts, busy Load) Decision {
 	var d Decision
 	soonest := func(t time.Time) {
 		if t.After(now) && (d.Next.IsZero() || t.Before(d.Next)) {
@@ -159,7 +197,7 @@ func Decide(now time.Time, groups []Facts, slots int) Decision {
 		deadline time.Time
 		*Facts
 	}
-	var ready []contender
+	ready := make([]contender, 0, min(len(groups), 64))
 	for i := range groups {
 		f := &groups[i]
 		if !f.Due(now) {
@@ -169,6 +207,9 @@ func Decide(now time.Time, groups []Facts, slots int) Decision {
 			if next, ok := f.next(now); ok {
 				soonest(next)
 			}
+			if f.Early != nil {
+				soonest(f.Early.At)
+			}
 			continue
 		}
 		switch {
@@ -177,30 +218,37 @@ func Decide(now time.Time, groups []Facts, slots int) Decision {
 		case !f.LinkUp:
 			d.Waiting = append(d.Waiting, Waiting{f.ID, "the recovery site does not answer"})
 		case now.Before(f.RetryAt):
-			d.Waiting = append(d.Waiting, Waiting{f.ID, "the last attempt failed; the next is at " + f.RetryAt.UTC().Format(time.RFC3339)})
+			d.Waiting = append(d.Waiting, Waiting{f.ID, "the last attempt failed; the next is at " + f.RetryAt.UTC().Format("15:04:05 MST")})
 			soonest(f.RetryAt)
 		default:
 			ready = append(ready, contender{f.Deadline(now), f})
 		}
 	}
 	slices.SortFunc(ready, func(a, b contender) int {
-		if c := a.deadline.Compare(b.deadline); c != 0 {
-			return c
+		if a.behind() != b.behind() {
+			if b.behind() {
+				return -1
+			}
+			return 1
 		}
-		return strings.Compare(a.ID, b.ID)
+		return cmp.Or(a.deadline.Compare(b.deadline), cmp.Compare(b.weight(), a.weight()), strings.Compare(a.ID, b.ID))
 	})
-	for i, f := range ready {
-		if i >= slots {
-			d.Waiting = append(d.Waiting, Waiting{f.ID, "all places are taken by other cycles; " + strconv.Itoa(i-max(slots, 0)) + " go before it"})
+	taken := busy.Clone()
+	for _, f := range ready {
+		uses := taken.Of(f.Facts)
+		if full := taken.full(uses); full != "" {
+			d.Waiting = append(d.Waiting, Waiting{f.ID, full})
 			continue
 		}
-		d.Start = append(d.Start, Start{f.ID, f.deadline, now, f.Facts})
+		taken.Add(uses)
+		d.Start = append(d.Start, Start{f.ID, f.deadline, uses, f.share(now), now, f.Facts})
 	}
 	return d
 }
 
 // why says in a sentence why a cycle begins now.
 func (f *Facts) why(now time.Time) string {
+	next, ok := f.next(now)
 	switch left := f.Deadline(now).Sub(now); {
 	case f.CutOff:
 		return "it was cut off and goes on"
@@ -208,6 +256,10 @@ func (f *Facts) why(now time.Time) string {
 		return "somebody asked for it"
 	case f.Captured.IsZero():
 		return "nothing is at the recovery site yet"
+	case f.Early != nil && ok && next.After(now):
+		return fmt.Sprintf("%s early, %s", span.Format(next.Sub(now).Round(time.Second)), f.Early.Why)
+	case f.Spilled:
+		return "it is due and has its turn in the slow lane: more is promised over its link than that carries"
 	case left < 0:
 		return fmt.Sprintf("it is due, and %s late for its target", span.Format(-left))
 	default:
@@ -219,17 +271,6 @@ func (f *Facts) why(now time.Time) string {
 // second, doubled each time, to half a minute.
 func Backoff(failures int) time.Duration {
 	return min(30*time.Second, time.Second<<min(max(failures, 1)-1, 5))
-}
-
-// Expect smooths the lengths of the newest cycles, newest first, to what the next
-// is expected to take: the longest of the last three, so that one that was short
-// by chance does not make the next start too late.
-func Expect(newest []time.Duration) time.Duration {
-	var out time.Duration
-	for _, d := range newest[:min(3, len(newest))] {
-		out = max(out, d)
-	}
-	return out
 }
 
 // CompareDue tells whether the next cycle is to read all of the disks: every is

@@ -108,6 +108,16 @@ type Problem struct {
 type Program struct {
 	Workload json.RawMessage `json:"workload"`
 	Agent    json.RawMessage `json:"agent,omitempty"`
+	Ports    []int           `json:"ports,omitempty"` // TCP ports that it takes connections on
+}
+
+// Format is that of a lab's disks: files with holes.
+const Format = "sparse"
+
+// Answers says who is at home in a machine.
+type Answers struct {
+	Agent bool  `json:"agent"`
+	Ports []int `json:"ports"`
 }
 
 // Landing makes a machine from a point.

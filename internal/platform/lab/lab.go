@@ -22,6 +22,8 @@ import (
 	"kestrel/internal/reach"
 )
 
+const maxPicture = 16 << 20 // bytes
+
 // Driver implements platform.Driver.
 type Driver struct {
 	base     *url.URL
@@ -85,6 +87,12 @@ func (d *Driver) call(ctx context.Context, method, path string, in, out any) err
 		}
 		return fmt.Errorf("lab %s answers %d: %s", d.base.Host, res.StatusCode, p.Detail)
 	case out == nil:
+		return nil
+	}
+	if raw, is := out.(*[]byte); is {
+		if *raw, err = io.ReadAll(io.LimitReader(res.Body, maxPicture)); err != nil {
+			return fmt.Errorf("lab %s: read the answer: %w", d.base.Host, err)
+		}
 		return nil
 	}
 	if err := json.NewDecoder(res.Body).Decode(out); err != nil {

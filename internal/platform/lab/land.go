@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -44,6 +45,9 @@ func (d *Driver) Land(ctx context.Context, r platform.Landing) error {
 	}
 	if r.Seed != nil {
 		return fmt.Errorf("machine %s: a lab has no drive for a seed disk: %w", r.Name, platform.ErrConfig)
+	}
+	if r.Format != "" && r.Format != wire.Format {
+		return fmt.Errorf("machine %s: a lab keeps its disks as %s only, not as %q: %w", r.Name, wire.Format, r.Format, platform.ErrConfig)
 	}
 	in := wire.Landing{ID: r.ID, Name: r.Name, Datastore: r.Datastore, Pool: r.Pool, Machine: c.Machine, Program: *c.Lab}
 	if r.CPUs > 0 {
@@ -113,6 +117,48 @@ func (d *Driver) RunIn(ctx context.Context, id, command string, limit time.Durat
 	return nil
 }
 
+// AgentAnswers implements platform.Lander.
+func (d *Driver) AgentAnswers(ctx context.Context, id string) error {
+	x, err := d.answers(ctx, id)
+	if err == nil && !x.Agent {
+		return platform.ErrSilent
+	}
+	return err
+}
+
+// PortOpen implements platform.Lander. The machines of a lab have no real network, so the
+// lab says on which ports they take connections.
+func (d *Driver) PortOpen(ctx context.Context, id string, port int) error {
+	x, err := d.answers(ctx, id)
+	if err == nil && !slices.Contains(x.Ports, port) {
+		return fmt.Errorf("port %d: %w", port, platform.ErrClosed)
+	}
+	return err
+}
+
+func (d *Driver) answers(ctx context.Context, id string) (x wire.Answers, err error) {
+	return x, d.call(ctx, http.MethodGet, landing(id)+"/answers", nil, &x)
+}
+
+// Switch implements platform.Operator.
+func (d *Driver) Switch(ctx context.Context, machine, to string) error {
+	state := platform.PowerOff // a lab's guests shut down at once
+	if to == platform.SwitchOn {
+		state = platform.PowerOn
+	}
+	return d.call(ctx, http.MethodPost, "/v1/machines/"+url.PathEscape(machine)+"/power", wire.Power{State: state}, nil)
+}
+
+// Screen implements platform.Operator.
+func (d *Driver) Screen(ctx context.Context, machine string) ([]byte, error) {
+	var shot []byte
+	err := d.call(ctx, http.MethodGet, "/v1/machines/"+url.PathEscape(machine)+"/screen", nil, &shot)
+	if err != nil && strings.Contains(err.Error(), " answers 400") {
+		return nil, fmt.Errorf("%w: %w", platform.ErrNoScreen, err)
+	}
+	return shot, err
+}
+
 // Landed implements platform.Lander.
 func (d *Driver) Landed(ctx context.Context, id string) (platform.Landed, error) {
 	var x wire.Landed
@@ -135,4 +181,7 @@ func (d *Driver) RemoveLanded(ctx context.Context, id string) error {
 	return err
 }
 
-var _ platform.Lander = (*Driver)(nil)
+var (
+	_ platform.Lander   = (*Driver)(nil)
+	_ platform.Operator = (*Driver)(nil)
+)

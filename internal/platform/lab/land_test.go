@@ -22,6 +22,7 @@ import (
 	"kestrel/internal/nbd"
 	"kestrel/internal/platform"
 	labdriver "kestrel/internal/platform/lab"
+	"kestrel/internal/platform/platformtest"
 )
 
 // running is a lab with its interfaces, until stop.
@@ -71,7 +72,7 @@ func TestLandingOnALab(t *testing.T) {
 	place := lab.Scenario{Hosts: []platform.Host{{ID: "h", Name: "h", CPUs: 4, MemoryBytes: 8 << 30}}, Datastores: []lab.ScenarioDatastore{{Name: "fast", CapacityGiB: 64}}, Networks: []platform.Network{{ID: "n1", Name: "pier-lan", Subnet: "10.20.4.0/24"}}}
 	from := place
 	from.Machines = []lab.ScenarioMachine{{Name: "gangway", MemGiB: 0.5, CPUs: 2, Host: "h", Folder: "/pier", Network: "pier-lan", Address: "10.20.4.11", Disks: disks,
-		Workload: lab.Workload{Seed: 3, HotPages: 5, HotPerSecond: 20, AppendKiBps: 100, RecordsPerS: 6}, Agent: &lab.Agent{Commands: map[string]int{"settle": 0, "spill": 3}}}}
+		Workload: lab.Workload{Seed: 3, HotPages: 5, HotPerSecond: 20, AppendKiBps: 100, RecordsPerS: 6}, Agent: &lab.Agent{Commands: map[string]int{"settle": 0, "spill": 3}}, Ports: []int{5432}}}
 	home := run(t, t.TempDir(), from)
 	now := time.Now()
 	for range 20 {
@@ -146,6 +147,12 @@ func TestLandingOnALab(t *testing.T) {
 	require.Equal(t, 1, m.CPUs)
 	require.EqualValues(t, 256<<20, m.MemoryBytes)
 	require.Equal(t, []platform.NIC{{MAC: card.MAC, Network: "pier-lan", Address: "10.60.4.21"}}, m.NICs)
+	require.NoError(t, away.d.PortOpen(ctx, land.ID, 5432), "as at home")
+	require.NoError(t, away.d.Switch(ctx, land.ID, platform.SwitchOff))
+	platformtest.Landed(ctx, t, away.d, land.ID, 5433)
+	bad = land
+	bad.ID, bad.Name, bad.Format = uuid.NewString(), "other", "qcow2"
+	require.ErrorIs(t, away.d.Land(ctx, bad), platform.ErrConfig)
 	require.NoError(t, away.d.RemoveLanded(ctx, land.ID))
 	require.NoError(t, away.d.RemoveLanded(ctx, land.ID), "twice is once")
 	_, err = away.d.Landed(ctx, land.ID)

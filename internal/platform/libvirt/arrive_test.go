@@ -4,6 +4,7 @@ import (
 	"net"
 	"net/netip"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -43,7 +44,7 @@ func TestArrivingWithAnotherAddress(t *testing.T) {
 	n, err := strconv.Atoi(port)
 	require.NoError(t, err)
 	before := trace(t, p.Away, "lamp")
-	land := platform.Landing{ID: uuid.NewString(), Name: "lamp-drill", Config: c.Configs[id], Datastore: "disks", CPUs: 2, MemoryBytes: 128 << 20}
+	land := platform.Landing{ID: uuid.NewString(), Name: "lamp-drill", Config: c.Configs[id], Datastore: "disks", Format: "raw", CPUs: 2, MemoryBytes: 128 << 20}
 	for _, f := range c.Disks {
 		k.disks["/"+f.Disk] = platformtest.Content(ctx, t, f)
 		land.Disks = append(land.Disks, platform.LandingDisk{Key: f.Disk, Size: f.Size, Host: "127.0.0.1", Port: n, Export: "/" + f.Disk})
@@ -64,10 +65,13 @@ func TestArrivingWithAnotherAddress(t *testing.T) {
 	wrong := land
 	wrong.Pool = "another host"
 	require.ErrorIs(t, away.Land(ctx, wrong), platform.ErrConfig)
+	wrong = land
+	wrong.Format = "vdi"
+	require.ErrorIs(t, away.Land(ctx, wrong), platform.ErrConfig)
 	require.Equal(t, before, trace(t, p.Away, "lamp"), "what is refused leaves nothing")
 	require.NoError(t, away.Land(ctx, land))
 	require.ErrorIs(t, away.RunIn(ctx, land.ID, "true", time.Second), platform.ErrSilent, "it is off")
-	require.NoError(t, away.StartLanded(ctx, land.ID, false))
+	platformtest.Landed(ctx, t, away, land.ID, 0)
 	script := berth.Script([]berth.GuestCard{card}, nil, "")
 	require.Eventually(t, func() bool {
 		err := away.RunIn(ctx, land.ID, script, 20*time.Second)
@@ -96,8 +100,29 @@ func TestArrivingWithAnotherAddress(t *testing.T) {
 		require.Contains(t, text, "lamp-drill-seed."+land.ID+".iso")
 		return err
 	}))
+	// Its disks are made local while it runs, in the format that was asked for.
+	for local := false; !local; {
+		require.NoError(t, away.MakeLocal(ctx, land.ID, 0))
+		now, err := away.Landed(ctx, land.ID)
+		require.NoError(t, err)
+		local = !slices.ContainsFunc(now.Disks, func(k platform.LandedDisk) bool { return !k.Local })
+	}
+	require.NoError(t, l.Close()) // nobody needs the exports any more
+	require.NoError(t, away.RunIn(ctx, land.ID, "sync && head -c 4096 /dev/vda >/dev/null", 20*time.Second))
+	files := slices.DeleteFunc(trace(t, p.Away, "lamp"), func(s string) bool { return slices.Contains(before, s) })
+	require.Equal(t, len(c.Disks), count(files, ".raw"), "%q", files)
+	require.Zero(t, count(files, ".qcow2"), "what lay over the exports is gone: %q", files)
 	require.NoError(t, away.RemoveLanded(ctx, land.ID))
 	require.Equal(t, before, trace(t, p.Away, "lamp"), "no trace is left")
+}
+
+func count(all []string, suffix string) (n int) {
+	for _, s := range all {
+		if strings.HasSuffix(s, suffix) {
+			n++
+		}
+	}
+	return n
 }
 
 // Reservations are made in libvirt's own networks, changed, and taken out again. The network

@@ -40,3 +40,9 @@ var Reserve = reserve
 
 // Unreserve takes out the reservations of a card.
 var Unreserve = unreserve
+
+// DialAny tries a TCP port at each of some addresses.
+var DialAny = dialAny
+
+// AsPNG makes a PNG of what QEMU makes of a screen.
+var AsPNG = asPNG

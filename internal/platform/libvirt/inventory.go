@@ -66,7 +66,7 @@ func (d *Driver) Inventory(ctx context.Context) (platform.Inventory, error) {
 		}
 		all.Trouble = failed.Error()
 	}
-	all.Names, all.Ways = nameRule(), []berth.Way{berth.DHCP, berth.Agent, berth.Seed}
+	all.Names, all.Ways, all.Formats = nameRule(), []berth.Way{berth.DHCP, berth.Agent, berth.Seed}, formats()
 	slices.SortFunc(all.Machines, func(a, b platform.Machine) int { return strings.Compare(a.Name, b.Name) })
 	d.settleSoon()
 	d.askAddressesSoon(all.Machines)

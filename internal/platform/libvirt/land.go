@@ -22,18 +22,26 @@ import (
 type landed struct {
 	XMLName xml.Name `xml:"urn:kestrel-tide:landed landed"`
 	ID      string   `xml:"id,attr"`
+	Format  string   `xml:"format,attr"` // of its disks once they are local; empty is qcow2
 }
+
+// Formats of the volumes that are made for landings.
+const (
+	overlayFormat = "qcow2" // what a machine writes lies over what an export holds
+	rawFormat     = "raw"
+	seedFormat    = "iso"
+)
 
 // volumeName of a landed disk ends with the landing's ID, by which it is found
 // even if nothing else is left.
-func volumeName(machine, disk, id string) string {
+func volumeName(machine, disk, id, format string) string {
 	clean := strings.Map(func(r rune) rune {
 		if r == '/' || r < ' ' {
 			return '_'
 		}
 		return r
 	}, machine)
-	return clean + "-" + disk + "." + id + ".qcow2"
+	return clean + "-" + disk + "." + id + "." + format
 }
 
 // datastore finds the host and the pool that a datastore of the inventory is.
@@ -81,6 +89,9 @@ func (d *Driver) Land(ctx context.Context, r platform.Landing) error {
 	if r.Pool != "" && r.Pool != h.name() {
 		return fmt.Errorf("datastore %s is on host %s, and it is to run on %s; choose one of that host: %w", r.Datastore, h.name(), r.Pool, platform.ErrConfig)
 	}
+	if r.Format != "" && r.Format != overlayFormat && r.Format != rawFormat {
+		return fmt.Errorf("disks cannot be kept as %q here: %w", r.Format, platform.ErrConfig)
+	}
 	err = do(ctx, h, beginLimit, func(l *rpc.Libvirt) error {
 		if _, err := l.DomainLookupByName(r.Name); err == nil {
 			return fmt.Errorf("host %s has a machine %s already; choose another name: %w", h.name(), r.Name, platform.ErrConfig)
@@ -91,13 +102,17 @@ func (d *Driver) Land(ctx context.Context, r platform.Landing) error {
 		}
 		files := map[string]string{}
 		for _, k := range r.Disks {
-			if files[k.Key], err = makeVolume(l, p, volumeName(r.Name, k.Key, r.ID), k.Size); err != nil {
+			format := overlayFormat
+			if k.Empty && r.Format != "" {
+				format = r.Format // there is nothing to lay over
+			}
+			if files[k.Key], err = makeVolume(l, p, volumeName(r.Name, k.Key, r.ID, format), k.Size, format); err != nil {
 				return err
 			}
 		}
 		seed := ""
 		if r.Seed != nil {
-			if seed, err = uploadVolume(l, p, strings.TrimSuffix(volumeName(r.Name, "seed", r.ID), "qcow2")+"iso", r.Seed); err != nil {
+			if seed, err = uploadVolume(l, p, volumeName(r.Name, "seed", r.ID, seedFormat), r.Seed); err != nil {
 				return err
 			}
 		}
@@ -117,8 +132,8 @@ func (d *Driver) Land(ctx context.Context, r platform.Landing) error {
 	return nil
 }
 
-func makeVolume(l *rpc.Libvirt, p rpc.StoragePool, name string, size int64) (string, error) {
-	v, err := volume(l, p, name, size, "qcow2")
+func makeVolume(l *rpc.Libvirt, p rpc.StoragePool, name string, size int64, format string) (string, error) {
+	v, err := volume(l, p, name, size, format)
 	if err != nil {
 		return "", err
 	}
@@ -154,7 +169,7 @@ func volume(l *rpc.Libvirt, p rpc.StoragePool, name string, size int64, format s
 	capacity.SetText(strconv.FormatInt(size, 10))
 	target := vol.CreateElement("target")
 	target.CreateElement("format").CreateAttr("type", format)
-	if format == "qcow2" {
+	if format == overlayFormat {
 		// The version that can hold a record of changes.
 		target.CreateElement("compat").SetText("1.1")
 	}
@@ -187,6 +202,9 @@ func landedXML(text string, r platform.Landing, files map[string]string, seed st
 	mark := dom.CreateElement("metadata").CreateElement("kestrel:landed")
 	mark.CreateAttr("xmlns:kestrel", landedSpace)
 	mark.CreateAttr("id", r.ID)
+	if r.Format != "" {
+		mark.CreateAttr("format", r.Format)
+	}
 	resize(dom, r)
 	for _, boot := range dom.SelectElements("os") {
 		for _, e := range boot.SelectElements("nvram") {
@@ -320,7 +338,10 @@ func landDisk(dev, e *etree.Element, r platform.Landing, files map[string]string
 		driver = e.CreateElement("driver")
 	}
 	driver.CreateAttr("name", "qemu")
-	driver.CreateAttr("type", "qcow2")
+	driver.CreateAttr("type", overlayFormat)
+	if k.Empty && r.Format != "" {
+		driver.CreateAttr("type", r.Format)
+	}
 	// An export that does not answer stops the guest, which goes on later,
 	// rather than telling it that its disk is broken.
 	driver.CreateAttr("error_policy", "stop")
@@ -448,69 +469,6 @@ func (d *Driver) ResumeLanded(ctx context.Context, id string) error {
 	})
 }
 
-// MakeLocal implements platform.Lander. One disk is made local at a time: when
-// one is done, libvirt has QEMU 7.2 walk the layers of all disks, which crashes
-// if another one's job ends at that moment.
-func (d *Driver) MakeLocal(ctx context.Context, id string, limit int64) error {
-	return d.onLanded(ctx, id, func(l *rpc.Libvirt, dom rpc.Domain) error {
-		disks, err := landedDisks(l, dom)
-		if err != nil {
-			return err
-		}
-		for _, k := range disks {
-			if k.Busy {
-				return nil
-			}
-		}
-		for _, k := range disks {
-			if k.Local {
-				continue
-			}
-			if err := l.DomainBlockPull(dom, k.Key, uint64(limit), rpc.DomainBlockPullBandwidthBytes); err != nil {
-				return fmt.Errorf("make disk %s of machine %s local: %w", k.Key, dom.Name, err)
-			}
-			return nil
-		}
-		return nil
-	})
-}
-
-func landedDisks(l *rpc.Libvirt, dom rpc.Domain) ([]platform.LandedDisk, error) {
-	text, err := l.DomainGetXMLDesc(dom, 0)
-	if err != nil {
-		return nil, err
-	}
-	doc := etree.NewDocument()
-	if err := doc.ReadFromString(text); err != nil {
-		return nil, fmt.Errorf("read machine %s: %w", dom.Name, err)
-	}
-	state, _, err := l.DomainGetState(dom, 0)
-	if err != nil {
-		return nil, err
-	}
-	var out []platform.LandedDisk
-	for _, e := range doc.FindElements("/domain/devices/disk") {
-		target := e.SelectElement("target")
-		if kind := e.SelectAttrValue("device", "disk"); target == nil || kind == "cdrom" || kind == "floppy" {
-			continue
-		}
-		// Sizes are not asked for: that makes QEMU walk the layers of all disks,
-		// and QEMU 7.2 crashes when a job changes them at that moment.
-		k := platform.LandedDisk{Key: target.SelectAttrValue("dev", ""), Local: e.FindElement("backingStore[@type='network']") == nil}
-		if power(state) != platform.PowerOff {
-			if found, _, _, done, total, err := l.DomainGetBlockJobInfo(dom, k.Key, 0); err == nil && found == 1 {
-				// A job that has just begun or ended may say that all of nothing is done.
-				k.Busy, k.Local = true, false
-				if total > 1 {
-					k.Done, k.Total = int64(min(done, total)), int64(total)
-				}
-			}
-		}
-		out = append(out, k)
-	}
-	return out, nil
-}
-
 // RunIn implements platform.Lander.
 func (d *Driver) RunIn(ctx context.Context, id, command string, limit time.Duration) error {
 	h, dom, err := d.landedDomain(ctx, id)
@@ -531,7 +489,10 @@ func (d *Driver) Landed(ctx context.Context, id string) (platform.Landed, error)
 		out.Power = power(state)
 		out.Crashed = state == int32(rpc.DomainShutoff) && reason == int32(rpc.DomainShutoffCrashed)
 		out.Starved = state == int32(rpc.DomainPaused) && reason == int32(rpc.DomainPausedIoerror)
-		out.Disks, err = landedDisks(l, dom)
+		disks, err := landedDisks(l, dom)
+		for _, k := range disks {
+			out.Disks = append(out.Disks, k.LandedDisk)
+		}
 		return err
 	})
 	return out, err
@@ -575,7 +536,7 @@ func removeVolumes(l *rpc.Libvirt, id string) error {
 			continue // gone meanwhile
 		}
 		for _, v := range names {
-			if !strings.HasSuffix(v.Name, "."+id+".qcow2") && !strings.HasSuffix(v.Name, "."+id+".iso") {
+			if !slices.ContainsFunc([]string{overlayFormat, rawFormat, seedFormat}, func(format string) bool { return strings.HasSuffix(v.Name, "."+id+"."+format) }) {
 				continue
 			}
 			if err := l.StorageVolDelete(v, 0); err != nil && !is(err, rpc.ErrNoStorageVol) {

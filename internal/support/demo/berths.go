@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/url"
+	"os"
+	"path/filepath"
 
 	"kestrel/internal/berths"
 	"kestrel/internal/site"
@@ -35,8 +37,25 @@ func berthPlans() []berthPlan {
 // see, on addresses that are free.
 func ticketingBerth() map[string]any {
 	return map[string]any{"rules": []string{"on quay-lan 10.40.8.10-10.40.8.19 -> 10.60.4.110/24 gateway 10.60.4.1"},
-		"machines": []any{map[string]any{"machine": "tick-app", "wave": 2}, map[string]any{"machine": "tick-web", "wave": 3, "memoryBytes": 1 << 30}},
+		"machines": []any{map[string]any{"machine": "tick-db", "before": sluice}, map[string]any{"machine": "tick-app", "wave": 2}, map[string]any{"machine": "tick-web", "wave": 3, "memoryBytes": 1 << 30}},
 		"waves":    []any{map[string]any{"number": 1, "check": "port 5432", "waitSeconds": 10}, map[string]any{"number": 2, "check": "port 8080"}}}
+}
+
+// sluice is a command of Eastmole's host: what stands between the harbours and the booth's
+// database there is opened before the database starts.
+const sluice = "open-sluice"
+
+// makeCommands puts the commands of a site's host where its service finds them.
+func makeCommands(s place) error {
+	if s.name != "Eastmole" {
+		return nil
+	}
+	dir := filepath.Join(s.dir, "site", "commands")
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return fmt.Errorf("make the folder of commands: %w", err)
+	}
+	script := "#!/bin/sh\n# Kestrel Tide runs this before a machine starts; it stands for a call to a firewall.\necho \"$(date -Is) opened for $KESTREL_NAME ($KESTREL_KIND)\" >>opened.log\n"
+	return os.WriteFile(filepath.Join(dir, sluice), []byte(script), 0o755)
 }
 
 // makeBerths says what is usual of a link, at the sites where machines arrive.

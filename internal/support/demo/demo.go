@@ -352,6 +352,9 @@ func (d *demo) stopProcs() {
 
 func (d *demo) startAll(ctx context.Context) error {
 	for _, s := range d.sites {
+		if err := makeCommands(s); err != nil {
+			return err
+		}
 		err := d.start("lab-"+s.scenario(), []string{"KESTREL_LAB_PASSWORD=" + d.secrets.LabPassword}, "lab", "run",
 			"--dir", filepath.Join(s.dir, "lab"), "--scenario", s.scenario(), "--listen", s.addr(portLab), "--nbd-listen", s.addr(portLabNBD))
 		if err != nil {

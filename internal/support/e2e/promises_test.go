@@ -126,4 +126,23 @@ func TestPromisesInTheConsole(t *testing.T) {
 	})
 	do(t, tab, "the stores of the other site", browser.SignIn(w.recovery.url, person, password), chromedp.Navigate(w.recovery.url+"/store"), browser.See("There is none, so what long-term rungs keep stays"))
 	axe(t, tab, "stores")
+
+	must[api.Platform](w.recovery, "POST", "/platforms", api.NewPlatform{Name: "mole", Kind: "lab", Address: w.lab.url, User: new("lab"), Password: new("lab-password")})
+	w.eventually("its platform is seen", func() bool { return must[[]api.Platform](w.recovery, "GET", "/platforms", nil)[0].Reachable })
+	landed := must[[]api.Landing](w.recovery, "POST", "/landings", api.NewLanding{Point: w.recovery.points(g.ID)[0].ID, Platform: new("mole"), Prefix: new("try-")})[0]
+	do(t, tab, "look at its screen", chromedp.Navigate(w.recovery.url+"/landings"), browser.See("try-tick-db"), reach("More for try-tick-db"), key(enter), browser.See("Look at its screen…"), key(enter),
+		browser.See("The screen of try-tick-db"), chromedp.WaitVisible(chromedp.CSS("[role=dialog] img")))
+	_, err = chromedp.Run(tab, chromedp.Poll[bool](`document.querySelector("[role=dialog] img")?.naturalWidth > 200`))
+	require.NoError(t, err)
+	axe(t, tab, "screen")
+	w.eventually("it is local", func() bool {
+		return must[api.Landing](w.recovery, "GET", "/landings/"+landed.ID, nil).State == api.LandingStateLocal
+	})
+	do(t, tab, "switch it off", browser.Press("Close"), chromedp.WaitNotPresent(chromedp.CSS("[role=dialog]")), reach("More for try-tick-db"), key(enter), browser.Press("Switch it off at once…"),
+		browser.See("as if its plug was pulled"), browser.Fill("To go on, type the machine's name: try-tick-db", "try-tick-db"), browser.Press("Switch it off"), chromedp.WaitNotPresent(chromedp.CSS("[role=dialog]")))
+	w.eventually("it is off", func() bool {
+		p := must[api.Landing](w.recovery, "GET", "/landings/"+landed.ID, nil).Power
+		return p != nil && *p == "off"
+	})
+	do(t, tab, "which is seen", browser.See("off now; started"))
 }

@@ -159,6 +159,7 @@ func (d *Daemon) describe(i *Image, g Guest, disks [2]string) (string, error) {
 	text(serial, "target", "", "port", "0")
 	channel := text(dev, "channel", "", "type", "unix")
 	text(channel, "target", "", "type", "virtio", "name", "org.qemu.guest_agent.0")
+	text(text(dev, "video", ""), "model", "", "type", "vga", "vram", "4096")
 	text(dev, "memballoon", "", "model", "none")
 	return doc.WriteToString()
 }

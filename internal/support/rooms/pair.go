@@ -23,6 +23,7 @@ import (
 	"kestrel/internal/cycle"
 	"kestrel/internal/inventory"
 	"kestrel/internal/link"
+	"kestrel/internal/lookout"
 	"kestrel/internal/mover"
 	"kestrel/internal/overview"
 	"kestrel/internal/peering"
@@ -47,6 +48,8 @@ type House struct {
 	Tiers      *tiers.Tiers
 	Berths     *berths.Berths
 	Overview   *overview.Overview
+	Lookout    *lookout.Lookout // looks when it is asked to
+	Yard       Yard
 
 	id   *link.Identity
 	to   net.Listener
@@ -109,6 +112,12 @@ func newHouse(ctx context.Context, id, name, dir string) (*House, error) {
 		Act: func(ctx context.Context, who actor.Actor, id, action string, body []byte) error {
 			return h.Protection.Act(ctx, who, id, action, body)
 		},
+		Ready: func(id string) json.RawMessage {
+			return h.Lookout.Tell(id)
+		},
+		Heard: func(id string, ready json.RawMessage) {
+			h.Lookout.Hear(id, ready)
+		},
 		Berth: func(ctx context.Context, who actor.Actor, id string, a link.BerthAsk) (json.RawMessage, error) {
 			return h.Berths.Asked(ctx, who, id, a)
 		}}); err != nil {
@@ -123,13 +132,49 @@ func newHouse(ctx context.Context, id, name, dir string) (*House, error) {
 		return nil, err
 	}
 	h.Protection = protection.New(protection.Config{Tiers: h.Tiers.Follow, Site: self, DB: s.DB, Groups: s.Groups, Inventory: h.Inventory, Peering: h.Peering, Mover: h.Mover, Keeper: s.Keeper, Clock: clock.Wall{}})
-	if h.Berths, err = berths.Open(ctx, berths.Config{Site: name, DB: s.DB, Groups: s.Groups, Inventory: h.Inventory, Peering: h.Peering, Seals: s.Keeper.Seals, Trail: s.Trail, Hub: s.Hub, Log: s.Log}); err != nil {
+	if h.Berths, err = berths.Open(ctx, berths.Config{Site: name, DB: s.DB, Groups: s.Groups, Inventory: h.Inventory, Peering: h.Peering, Seals: s.Keeper.Seals, Commands: func() []string { return []string{"open-gate"} }, Trail: s.Trail, Hub: s.Hub, Log: s.Log}); err != nil {
 		return nil, err
 	}
 	h.Overview = overview.New(overview.Config{Site: name, Groups: s.Groups, Inventory: h.Inventory, Peering: h.Peering, Mover: h.Mover, Keeper: s.Keeper, History: s.History, Clock: clock.Wall{}, Leavers: h.Coverage.Leavers})
+	h.Lookout = lookout.New(lookout.Config{Groups: s.Groups, Berths: h.Berths, Landings: &h.Yard, Keeper: s.Keeper, Inventory: h.Inventory, Serving: &h.Yard, Peering: h.Peering, Clock: clock.Wall{}, Hub: s.Hub, Log: s.Log, Every: time.Hour})
 	h.run()
 	return h, nil
 }
+
+// Yard is where machines would land and what they would read from, for who only looks.
+type Yard struct {
+	mu   sync.Mutex
+	live []string
+	ends time.Time
+}
+
+// Set says which machines run live, and when the certificate ends with which points are
+// served.
+func (y *Yard) Set(live []string, ends time.Time) {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	y.live, y.ends = live, ends
+}
+
+// Refusals implements lookout.Landings: there are none.
+func (y *Yard) Refusals(*points.Seal) []string { return nil }
+
+// Live implements lookout.Landings.
+func (y *Yard) Live(string) []string {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	return y.live
+}
+
+// CertificateEnds implements lookout.Serving.
+func (y *Yard) CertificateEnds() time.Time {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	return y.ends
+}
+
+// Reachable implements lookout.Serving.
+func (y *Yard) Reachable(inventory.Platform) error { return nil }
 
 func (h *House) source(id string) (mover.Source, bool) {
 	p, ok := h.Inventory.Get(id)

@@ -2,6 +2,7 @@ package simsite
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -17,10 +18,12 @@ import (
 // driver is a platform that holds no disks: cycles here copy nothing but time.
 type driver struct{ platform.Driver }
 
-func (driver) Release(context.Context, string) error                     { return nil }
-func (driver) Forget(context.Context, string) error                      { return nil }
-func (driver) Checkpoints(context.Context) ([]string, error)             { return nil, nil }
-func (driver) Changed(context.Context, string) (map[string]int64, error) { return nil, nil }
+func (driver) Release(context.Context, string) error         { return nil }
+func (driver) Forget(context.Context, string) error          { return nil }
+func (driver) Checkpoints(context.Context) ([]string, error) { return nil, nil }
+func (driver) Changed(context.Context, string) (map[string]int64, error) {
+	return nil, errors.New("it does not count what changes")
+}
 
 func (w *world) platform(id string) (mover.Source, bool) {
 	w.mu.Lock()
@@ -32,14 +35,19 @@ func (w *world) platform(id string) (mover.Source, bool) {
 func (w *world) way(string) (mover.Way, bool) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	return mover.Way{Reached: !w.cut, Ours: func(t time.Time) time.Time { return t }, Remote: func(string, float64) cycle.Remote { return far{w: w} },
+	limit := int64(0)
+	if w.road != nil {
+		limit = w.road.rate
+	}
+	return mover.Way{Name: rooms.RecoveryName, Limit: limit, Reached: !w.cut, Ours: func(t time.Time) time.Time { return t }, Remote: func(_ string, weight float64) cycle.Remote { return far{w: w, weight: weight} },
 		Abandon: func(context.Context, string) error { return nil }}, true
 }
 
 // far is the recovery site as cycles see it.
 type far struct {
 	cycle.Remote
-	w *world
+	w      *world
+	weight float64 // its share of the road
 }
 
 func (f far) Open(ctx context.Context, r cycle.OpenRequest) (cycle.Opened, error) {

@@ -12,6 +12,7 @@ import (
 	"kestrel/internal/core/exposure"
 	"kestrel/internal/core/forecast"
 	"kestrel/internal/core/pace"
+	"kestrel/internal/core/schedule"
 	"kestrel/internal/cycle"
 	"kestrel/internal/directory"
 	"kestrel/internal/foresight"
@@ -34,8 +35,8 @@ type Compared struct {
 func Foretold(seed uint64, groups int, rate int64, learn, ahead time.Duration) ([]Compared, error) {
 	end, stop := context.WithCancel(context.Background())
 	defer stop()
-	w := &world{Plan: Plan{Seed: seed, Groups: groups, Log: func(string, ...any) {}}, ctx: end, end: end, calm: true, tries: map[string]int{}, captured: map[string]time.Time{}, left: map[string]time.Duration{}, arrived: map[string][]exposure.Arrival{}, targets: map[string][]exposure.Target{},
-		wish: map[string]*wish{}, sent: map[string]directory.Record{}, story: map[string][]string{}, pinned: map[string]string{}, road: &road{rate: rate, turn: map[*pace.Piece]chan struct{}{}, jitter: map[string]*rand.Rand{}}}
+	w := newWorld(end, end, Plan{Seed: seed, Groups: groups})
+	w.calm, w.road = true, newRoad(rate)
 	if err := w.begin(); err != nil {
 		return nil, err
 	}
@@ -96,7 +97,7 @@ func (w *world) fill(c *Compared, id string, began, from, to time.Time) {
 // anything to be measured.
 func (w *world) foretell(rate int64, ahead time.Duration) forecast.Output {
 	now := time.Now()
-	in := forecast.Input{Now: now, For: ahead, Slots: slots, Links: []forecast.Link{{ID: wayID, Plan: pace.Plan{Rate: rate}}}}
+	in := forecast.Input{Now: now, For: ahead, Limits: schedule.Limits{Site: slots}, Links: []forecast.Link{{ID: wayID, Plan: pace.Plan{Rate: rate}}}}
 	groups, _, m := w.rooms()
 	for _, r := range groups.All() {
 		x := m.Standing(r)
@@ -112,6 +113,9 @@ func (w *world) foretell(rate int64, ahead time.Duration) forecast.Output {
 
 // seedBytes is what a group's first copy holds, and changes a second what it changes.
 func (w *world) seedBytes(r directory.Record) int64 {
+	if w.crowd != nil {
+		return int64(w.changes(r) * 60) // it is not about first copies
+	}
 	return int64(float64(w.draw("seed", r.ID).IntN(900)+100) * 1e6)
 }
 
@@ -146,7 +150,7 @@ func (w *world) carry(ctx context.Context, to cycle.Remote, clk clock.Clock, job
 	p := cycle.Progress{Kind: kindOf(job), Phase: "ship", CaptureAt: at, TotalBytes: bytes, ReadBytes: bytes, ChangedBytes: bytes, WireBytes: bytes, ShippedBytes: bytes, Phases: []cycle.Phase{{Name: "ship", From: at}}}
 	p.ReadBytes, p.ChangedBytes, p.WireBytes, p.ShippedBytes = 0, 0, 0, 0
 	report(p)
-	err := w.road.cross(ctx, rec.ID, rec.Spec.Priority.Weight(), bytes, func(n int64) {
+	err := w.road.cross(ctx, rec.ID, weightOf(to), bytes, func(n int64) {
 		p.ReadBytes, p.ChangedBytes, p.WireBytes, p.ShippedBytes = p.ReadBytes+n, p.ChangedBytes+n, p.WireBytes+n, p.ShippedBytes+n
 		report(p)
 	})
@@ -174,6 +178,14 @@ func (w *world) carry(ctx context.Context, to cycle.Remote, clk clock.Clock, job
 	return seal, nil
 }
 
+// weightOf is the share of the road that a cycle was given.
+func weightOf(to cycle.Remote) float64 {
+	if f, ok := to.(far); ok {
+		return f.weight
+	}
+	return 1
+}
+
 // road is a link that is shared by the queue of the real one.
 type road struct {
 	rate int64
@@ -185,6 +197,10 @@ type road struct {
 	sent  map[string]int64
 
 	jitter map[string]*rand.Rand // by group; the world's lock is held
+}
+
+func newRoad(rate int64) *road {
+	return &road{rate: rate, turn: map[*pace.Piece]chan struct{}{}, jitter: map[string]*rand.Rand{}}
 }
 
 // pieceTime is how long a piece takes: much more than the real ones, which makes no

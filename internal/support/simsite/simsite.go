@@ -105,6 +105,7 @@ type world struct {
 	story       map[string][]string
 	pinned      map[string]string // point by group
 	road        *road             // that cycles really cross; nil: they only take their time
+	crowd       *Crowd            // nil but for one
 }
 
 // draw gives random numbers that depend on the seed and on what they are for, and
@@ -138,17 +139,22 @@ func (w *world) tell(id, format string, a ...any) {
 	w.Log("%s %s", id[:8], text)
 }
 
+// newWorld is one in which nothing has happened yet.
+func newWorld(ctx, end context.Context, plan Plan) *world {
+	if plan.Log == nil {
+		plan.Log = func(string, ...any) {}
+	}
+	return &world{Plan: plan, ctx: ctx, end: end, tries: map[string]int{}, captured: map[string]time.Time{}, left: map[string]time.Duration{}, arrived: map[string][]exposure.Arrival{}, targets: map[string][]exposure.Target{},
+		wish: map[string]*wish{}, sent: map[string]directory.Record{}, story: map[string][]string{}, pinned: map[string]string{}}
+}
+
 // Run goes through a history. The error is the first thing that did not hold.
 func Run(plan Plan) (Outcome, error) {
 	ctx, calm := context.WithCancel(context.Background())
 	end, stop := context.WithCancel(context.Background())
 	defer stop()
 	defer calm()
-	w := &world{Plan: plan, ctx: ctx, end: end, tries: map[string]int{}, captured: map[string]time.Time{}, left: map[string]time.Duration{}, arrived: map[string][]exposure.Arrival{}, targets: map[string][]exposure.Target{},
-		wish: map[string]*wish{}, sent: map[string]directory.Record{}, story: map[string][]string{}, pinned: map[string]string{}}
-	if w.Log == nil {
-		w.Log = func(string, ...any) {}
-	}
+	w := newWorld(ctx, end, plan)
 	if err := w.begin(); err != nil {
 		return w.out, err
 	}
@@ -201,7 +207,9 @@ func (w *world) begin() (err error) {
 			Spec: group.Spec{Name: fmt.Sprintf("group %03d", n), Platform: fmt.Sprint(n % platforms), Priority: group.Normal, NewDisks: group.CopyNew, Destinations: []group.Destination{{SiteID: rooms.RecoveryID, Site: rooms.RecoveryName}},
 				Machines: []group.Machine{{ID: fmt.Sprint("m", n), Name: fmt.Sprint("m", n), Disks: []group.Disk{{Key: "d", Label: "disk 1", SizeBytes: points.BlockSize}}}},
 				Promise:  promise.Promise{Target: 3 * every, Cadence: cadence.Cadence{Every: every}, Keep: ladders[r.IntN(len(ladders))]}}}
-		if w.road != nil {
+		if w.crowd != nil {
+			rec.Spec.Promise.Target, rec.Spec.Promise.Cadence = w.crowd.promises(r)
+		} else if w.road != nil {
 			time.Sleep(wait(w.draw("made", n), 7*time.Minute)) // people make groups one by one
 		}
 		rec, err = w.home.Groups.Create(w.end, anna, rec)
@@ -210,6 +218,13 @@ func (w *world) begin() (err error) {
 		}
 		w.targets[rec.ID] = []exposure.Target{{Since: rec.CreatedAt, Target: rec.Spec.Promise.Target}}
 		w.wish[rec.ID] = &wish{}
+	}
+	if w.crowd != nil {
+		sum := 0.0
+		for _, r := range w.home.Groups.All() {
+			sum += w.changes(r)
+		}
+		w.road.rate = int64(sum / w.crowd.Load)
 	}
 	w.home.DB.Careless = w.Careless
 	w.home.DB.Before = w.between
@@ -239,7 +254,7 @@ func (s source) Read(p []byte) (int, error) {
 func (w *world) startMover() error {
 	s := w.home
 	m, err := mover.New(w.end, mover.Config{Owner: "sim-", Groups: s.Groups, Records: s.DB, Points: s.Keeper, Arrived: s.History.Arrived, Source: w.platform, Way: w.way, Platforms: func() []string { return nil },
-		Pass: w.pass, Decide: w.decide, Trail: audit.New(s.DB, clock.Wall{}, events.NewHub(), s.Log), Clock: clock.Wall{}, Hub: events.NewHub(), Log: s.Log, Pulse: 10 * time.Minute})
+		Pass: w.pass, Decide: w.decide, Limits: w.limits(), Trail: audit.New(s.DB, clock.Wall{}, events.NewHub(), s.Log), Clock: clock.Wall{}, Hub: events.NewHub(), Log: s.Log, Pulse: 10 * time.Minute})
 	if err != nil {
 		return err
 	}
@@ -252,6 +267,14 @@ func (w *world) startMover() error {
 	return nil
 }
 
+// limits are those of a site of its size.
+func (w *world) limits() schedule.Limits {
+	if w.crowd != nil {
+		return schedule.Limits{Site: max(slots, w.Groups/30)}
+	}
+	return schedule.Limits{Site: slots}
+}
+
 // rooms are the home site's as they are now.
 func (w *world) rooms() (*directory.Directory, *keeper.Keeper, *mover.Mover) {
 	w.mu.Lock()
@@ -260,12 +283,21 @@ func (w *world) rooms() (*directory.Directory, *keeper.Keeper, *mover.Mover) {
 }
 
 // decide is the real decision, held against what has to be true of it.
-func (w *world) decide(now time.Time, fs []schedule.Facts, free int) schedule.Decision {
-	d := schedule.Decide(now, fs, free)
-	if w.AnyOrder {
-		d = anyOrder(now, fs, free)
+func (w *world) decide(now time.Time, fs []schedule.Facts, busy schedule.Load) schedule.Decision {
+	if w.crowd != nil {
+		return w.crowding(now, fs, busy)
 	}
-	w.judge(now, fs, free, d)
+	d := schedule.Decide(now, fs, busy)
+	if w.AnyOrder {
+		d = anyOrder(now, fs, busy)
+	}
+	running := 0
+	for _, f := range fs {
+		if f.Running {
+			running++
+		}
+	}
+	w.judge(now, fs, slots-running, d)
 	return d
 }
 
@@ -278,6 +310,21 @@ func (w *world) judge(now time.Time, fs []schedule.Facts, free int, d schedule.D
 			from = f.DueSince
 		}
 		return from.Add(f.Target).Add(-f.Length)
+	}
+	// The last place of a site is for cycles that make nobody late, which first copies and
+	// long ones might.
+	short := time.Duration(0)
+	for _, f := range fs {
+		took := f.Length
+		if f.Work > 0 {
+			took = f.Still + f.Work
+		}
+		if slack := f.Target - f.Cadence.Every - took; !f.Paused && !f.Spilled && !f.Captured.IsZero() && slack > 0 && (short == 0 || slack < short) {
+			short = slack
+		}
+	}
+	long := func(f schedule.Facts) bool {
+		return short > 0 && f.AskedAt.IsZero() && !f.CutOff && (f.Captured.IsZero() || f.Length > short)
 	}
 	started := map[string]bool{}
 	for _, s := range d.Start {
@@ -303,6 +350,23 @@ func (w *world) judge(now time.Time, fs []schedule.Facts, free int, d schedule.D
 			continue
 		}
 		crowded = true
+		if f.Spilled {
+			continue // its turn comes in the slow lane
+		}
+		if long(f) && free-len(started) == 1 {
+			continue
+		}
+		if long(f) {
+			before := 0 // that begin by right, and leave it the last place
+			for _, o := range fs {
+				if started[o.ID] && !latest(o).After(latest(f)) {
+					before++
+				}
+			}
+			if free-before <= 1 {
+				continue
+			}
+		}
 		if len(started) > 0 && latest(f).Before(last) {
 			w.found("%s waits, which has to begin by %s, and one begins that has until %s", f.Name, latest(f).Format(time.DateTime), last.Format(time.DateTime))
 		}
@@ -318,10 +382,22 @@ func (w *world) judge(now time.Time, fs []schedule.Facts, free int, d schedule.D
 }
 
 // anyOrder decides as if by map order.
-func anyOrder(now time.Time, fs []schedule.Facts, free int) schedule.Decision {
-	whole := schedule.Decide(now, fs, len(fs))
-	slices.SortFunc(whole.Start, func(a, b schedule.Start) int { return cmp.Compare(a.ID, b.ID) })
-	whole.Start = whole.Start[:min(max(free, 0), len(whole.Start))]
+func anyOrder(now time.Time, fs []schedule.Facts, busy schedule.Load) schedule.Decision {
+	whole := schedule.Decide(now, fs, schedule.Load{})
+	return inOrder(whole, busy, func(a, b schedule.Start) int { return cmp.Compare(a.ID, b.ID) })
+}
+
+// inOrder begins, of all that could, those for which there is room, in some order.
+func inOrder(whole schedule.Decision, busy schedule.Load, order func(a, b schedule.Start) int) schedule.Decision {
+	slices.SortFunc(whole.Start, order)
+	var out []schedule.Start
+	for _, s := range whole.Start {
+		if busy.Room(s.Uses) {
+			busy.Add(s.Uses)
+			out = append(out, s)
+		}
+	}
+	whole.Start = out
 	return whole
 }
 

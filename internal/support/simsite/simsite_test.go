@@ -19,6 +19,10 @@ var (
 	seed   = flag.Uint64("simsite.seed", 1, "seed of the first one")
 	groups = flag.Int("simsite.groups", 24, "how many groups")
 	days   = flag.Int("simsite.days", 2, "how many days")
+
+	crowded = flag.Int("simsite.crowd", 30, "how many groups share a link")
+	load    = flag.Float64("simsite.load", 0, "how much of it changes need, as a share; 0 for several")
+	whole   = flag.Bool("simsite.whole", false, "share it for a day, at more loads")
 )
 
 func run(t *testing.T, plan simsite.Plan) (out simsite.Outcome, err error) {

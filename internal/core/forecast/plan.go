@@ -1,0 +1,144 @@
+package forecast
+
+import (
+	"math"
+	"time"
+
+	"kestrel/internal/core/schedule"
+)
+
+const (
+	planEvery  = int64(time.Hour)
+	calmEvery  = 6 * planEvery // where all links carry what is promised
+	aheadEvery = int64(time.Minute)
+)
+
+// use enters what a cycle takes while it runs, and its weight on its link.
+func (r *run) use(s *state, u schedule.Use, share float64) {
+	s.uses = u
+	r.load.Add(u)
+	s.heft, s.most = share, s.bound()/share
+}
+
+// replan looks again, now and then, at which groups are more than their links carry, and at
+// which have to begin before they fall due: as the service does.
+func (r *run) replan() {
+	if r.now >= r.planned {
+		r.spill()
+		if r.planned == 0 {
+			r.recount()
+		}
+		if r.planned = r.now + planEvery; !r.spilling {
+			r.planned = r.now + calmEvery
+		}
+	}
+	if r.sooner && r.now >= r.ahead {
+		r.ahead = r.now + aheadEvery
+		r.hasten()
+	}
+}
+
+// recount enters anew what the cycles take that are under way at the beginning: it was not
+// known yet from when on one is long.
+func (r *run) recount() {
+	for _, s := range r.active {
+		r.load.Remove(s.uses)
+		f := r.facts(s)
+		s.uses = r.load.Of(&f)
+		r.load.Add(s.uses)
+	}
+}
+
+func (r *run) spill() {
+	all := r.planning[:0]
+	for _, s := range r.groups {
+		if work := r.work(s); s.sealed && !(s.Paused && (s.Until.IsZero() || r.now < r.since(s.Until))) {
+			all = append(all, schedule.Facts{ID: s.ID, Target: s.Target, Cadence: s.Cadence, Length: s.expected(), Still: s.Lead + s.Tail, Work: work, Captured: r.time(s.captured), Weight: s.Weight, Link: s.Link})
+		}
+	}
+	r.planning = all
+	look := schedule.Plan(all)
+	spilled := look.Spilled
+	r.load.Short = look.Short
+	if len(spilled) == 0 && !r.spilling {
+		return
+	}
+	r.spilling = len(spilled) > 0
+	var waiting []*state // that wait, and are queued anew
+	for len(r.ready) > 0 {
+		waiting = append(waiting, r.ready.pop())
+	}
+	for i := range r.slow {
+		for len(r.slow[i]) > 0 {
+			waiting = append(waiting, r.slow[i].pop())
+		}
+	}
+	for _, s := range r.groups {
+		s.spilled = spilled[s.ID]
+	}
+	for _, s := range waiting {
+		r.wait(s)
+	}
+}
+
+// wait puts a group that is due where it waits for its turn.
+func (r *run) wait(s *state) {
+	if s.spilled {
+		r.slow[s.link+1].push(s.deadline, s)
+	} else {
+		r.ready.push(s.deadline, s)
+	}
+}
+
+// work is how long its link would be taken by what changes in the longest time between two
+// captures that keeps a group's target; zero if that is not known.
+func (r *run) work(s *state) time.Duration {
+	if s.link < 0 || s.Target <= 0 || len(s.Change) == 0 {
+		return 0
+	}
+	rate := r.links[s.link].rate
+	if rate <= 0 || math.IsInf(rate, 1) {
+		return 0
+	}
+	return schedule.Work(s.Target, s.Lead+s.Tail, func(gap time.Duration) time.Duration {
+		return time.Duration(s.Change.Within(gap) * s.wire() / rate * 1e9)
+	})
+}
+
+// copying is how long its link would be taken by the cycle that begins now; zero if that is
+// not known.
+func (r *run) copying(s *state) time.Duration {
+	if s.link < 0 || !r.links[s.link].known || r.links[s.link].rate <= 0 || len(s.Change) == 0 {
+		return 0
+	}
+	bytes := s.Change.Within(time.Duration(r.now-s.captured)) * s.wire()
+	return time.Duration(bytes / r.links[s.link].rate * 1e9)
+}
+
+// hasten moves starts that would come too late.
+func (r *run) hasten() {
+	all := make([]schedule.Facts, 0, len(r.groups))
+	running := map[*state]bool{}
+	for _, s := range r.active {
+		running[s] = true
+	}
+	for _, s := range r.groups {
+		f := r.facts(s)
+		f.Running, f.Paused = running[s], s.Paused && (s.Until.IsZero() || r.now < r.since(s.Until))
+		all = append(all, f)
+	}
+	early := schedule.Ahead(r.time(r.now), all, r.in.Limits, time.UTC)
+	if len(early) == 0 {
+		return
+	}
+	var again queue
+	for _, x := range r.coming {
+		key := x.key
+		if e := early[x.s.ID]; e != nil {
+			x.s.early = e
+			key = min(key, max(r.now, r.since(e.At)))
+		}
+		again.push(key, x.s)
+	}
+	r.coming = again
+}

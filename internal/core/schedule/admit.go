@@ -1,0 +1,140 @@
+package schedule
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+	"time"
+)
+
+const (
+	// fullLink is the share of a link's time that can be planned with: cycles are not begun
+	// to the millisecond, and what is measured varies.
+	fullLink = 0.98
+	// SlowLane is the share of a link's time, beside cycles that keep targets, that one cycle
+	// at a time of a spilled group gets: enough to get on, and too little to cost others
+	// theirs. What others do not use it gets as well.
+	SlowLane = 0.01
+)
+
+// Outlook is what is seen of all groups together, and counts until it is looked at again.
+type Outlook struct {
+	// Spilled groups are more than their links can carry, by their IDs.
+	Spilled map[string]bool
+	// Short is from what expected length on a cycle is long, as Load has it.
+	Short time.Duration
+}
+
+// Plan looks at all groups of a site.
+//
+// Spilled are those that are more than their link can carry. A group that is copied as late
+// as its target allows takes the burden Work / (Target − Still − Work) of its link; a link
+// carries groups whose burdens sum up to no more than its time.
+// If those of all do not, the ones are kept that cost least for what they are worth, by the
+// weights of their priorities; the others are copied one at a time in the slow lane, and
+// when nobody else needs the link: to be late everywhere would keep nobody's promise. This
+// is the greedy solution of the fractional knapsack problem (G. B. Dantzig,
+// Discrete-variable extremum problems, Operations Research 5, 1957). Groups of which Work is
+// not known are not spilled, and neither are those that start nothing by themselves.
+//
+// Short is the least time that a group that is not spilled can be kept waiting without
+// missing its target: if all places of a site were taken for longer, by first copies or
+// somebody's large cycles, it could find none in time.
+func Plan(groups []Facts) Outlook {
+	byLink := map[string][]*Facts{}
+	for i := range groups {
+		f := &groups[i]
+		if f.Work > 0 && !f.Paused && !f.Cadence.ByHand() {
+			byLink[f.Link] = append(byLink[f.Link], f)
+		}
+	}
+	spilled := map[string]bool{}
+	for _, fs := range byLink {
+		spill(fs, spilled)
+	}
+	out := Outlook{Spilled: spilled}
+	for i := range groups {
+		f := &groups[i]
+		if f.Paused || f.Captured.IsZero() || f.Cadence.Every <= 0 || spilled[f.ID] {
+			continue
+		}
+		if slack := f.Target - f.Cadence.Every - f.alone(); slack > 0 && (out.Short == 0 || slack < out.Short) {
+			out.Short = slack
+		}
+	}
+	return out
+}
+
+// alone is how long a cycle takes that has the link to itself, at most. How long it took
+// lately says nothing of that if others shared the link, or if it had the slow lane.
+func (f *Facts) alone() time.Duration {
+	if f.Work <= 0 {
+		return f.Length
+	}
+	return f.Still + f.Work
+}
+
+// gap is the longest time between two captures that keeps the target.
+func (f *Facts) gap() time.Duration { return f.Target - f.alone() }
+
+// burden is the share of its link's time that keeping a group's target takes; more than all
+// of it if that cannot be.
+func (f *Facts) burden() float64 {
+	if f.gap() <= 0 {
+		return 1e9
+	}
+	return float64(f.Work) / float64(f.gap())
+}
+
+func spill(fs []*Facts, spilled map[string]bool) {
+	total := 0.0
+	for _, f := range fs {
+		total += f.burden()
+	}
+	if total <= fullLink {
+		return
+	}
+	slices.SortFunc(fs, func(a, b *Facts) int {
+		return cmp.Or(cmp.Compare(a.burden()/a.weight(), b.burden()/b.weight()), strings.Compare(a.ID, b.ID))
+	})
+	used := SlowLane
+	for _, f := range fs {
+		if used+f.burden() > fullLink {
+			spilled[f.ID] = true // a smaller one may still fit
+			continue
+		}
+		used += f.burden()
+	}
+}
+
+// Bound is the most that any order of starts could keep within their targets, of the time of
+// groups that share links: the same reckoning over all of the links' time, with every group
+// worth the same, and the last one that fits in part. It is no plan: it needs cycles that
+// can be cut up at will, and take nothing but their Work.
+func Bound(groups []Facts) float64 {
+	if len(groups) == 0 {
+		return 1
+	}
+	byLink := map[string][]*Facts{}
+	for i := range groups {
+		f := groups[i]
+		f.Length, f.Still = f.Work, 0
+		byLink[f.Link] = append(byLink[f.Link], &f)
+	}
+	kept := 0.0
+	for _, fs := range byLink {
+		slices.SortFunc(fs, func(a, b *Facts) int { return cmp.Compare(a.burden(), b.burden()) })
+		left := 1.0
+		for _, f := range fs {
+			b := f.burden()
+			if b <= left {
+				left -= b
+				kept++
+				continue
+			}
+			kept += left / b
+			left = 0
+		}
+	}
+	return kept / float64(len(groups))
+}

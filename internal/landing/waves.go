@@ -1,0 +1,182 @@
+package landing
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"kestrel/internal/core/actor"
+	"kestrel/internal/core/berth"
+	"kestrel/internal/core/span"
+	"kestrel/internal/core/words"
+	"kestrel/internal/platform"
+)
+
+// Commands runs commands of this host; hostcommand.Folder is one.
+type Commands interface {
+	Run(ctx context.Context, name string, told map[string]string) error
+}
+
+// turn is when a machine starts among those that arrive together.
+type turn struct {
+	Together string       `json:"together,omitempty"`
+	Wave     int          `json:"wave,omitempty"`
+	Waves    []berth.Wave `json:"waves,omitempty"` // as the berth said when it was asked for
+	// Readied says that what runs before the start has run.
+	Readied bool       `json:"readied,omitempty"`
+	Passed  *time.Time `json:"passed,omitempty"` // when its wave's check passed, or was given up
+	Checked string     `json:"checked,omitempty"`
+}
+
+func (t turn) check() berth.Wave { return berth.Berth{Waves: t.Waves}.Wave(t.Wave) }
+
+// launch starts a machine that was made, if it is its turn. One that is copied first waits
+// for its turn with its disks local.
+func (l *Landings) launch(ctx context.Context, d platform.Lander, s *state) error {
+	copied := s.detail.How == copiedFirst
+	if !copied {
+		if ready, err := l.ready(ctx, s); err != nil || !ready {
+			return err
+		}
+	}
+	if err := d.StartLanded(ctx, s.rec.ID, copied); err != nil {
+		return err
+	}
+	if copied {
+		l.set(s, copying, "")
+		return nil
+	}
+	l.set(s, running, "")
+	l.started(s)
+	return nil
+}
+
+// started notes that a guest begins to run.
+func (l *Landings) started(s *state) {
+	at := l.Clock.Now().UTC()
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if s.detail.StartedAt == nil {
+		s.detail.StartedAt = &at
+	}
+	if a := s.detail.Arrival; a != nil && a.Passed == nil && a.check().Check == berth.CheckNone {
+		a.Passed = &at
+	}
+}
+
+// ready reports whether a guest may run now: its turn has come, and what runs before has run.
+func (l *Landings) ready(ctx context.Context, s *state) (bool, error) {
+	l.mu.Lock()
+	a := s.detail.Arrival
+	if a == nil {
+		l.mu.Unlock()
+		return true, nil
+	}
+	may, why := berth.Berth{Waves: a.Waves}.Turn(a.Wave, l.stages(a.Together), l.Clock.Now())
+	state, command := s.rec.State, a.Before
+	if a.Readied {
+		command = ""
+	}
+	told := map[string]string{"KESTREL_SITE": l.Site, "KESTREL_KIND": string(a.Kind), "KESTREL_GROUP": s.detail.GroupName, "KESTREL_POINT": fmt.Sprint(s.detail.PointNumber),
+		"KESTREL_MACHINE": s.detail.MachineName, "KESTREL_NAME": s.detail.Name, "KESTREL_LANDING": s.rec.ID}
+	l.mu.Unlock()
+	if !may {
+		if state != copying {
+			state = waiting
+		}
+		l.set(s, state, why)
+		return false, nil
+	}
+	if command == "" {
+		return true, nil
+	}
+	if err := l.Commands.Run(ctx, command, told); err != nil {
+		return false, fmt.Errorf("the command before its start: %w", err)
+	}
+	l.Trail.Note(ctx, actor.System(), object(s), "%s: the command %s ran before its start", s.detail.Name, command)
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	a.Readied = true
+	return true, nil
+}
+
+// stages is how far the machines are that arrive together; the lock is held.
+func (l *Landings) stages(together string) []berth.Stage {
+	var out []berth.Stage
+	for _, s := range l.byID {
+		a := s.detail.Arrival
+		if a == nil || a.Together != together {
+			continue
+		}
+		x := berth.Stage{Name: s.detail.Name, Wave: a.Wave, Over: s.rec.State == gone || s.rec.State == removing}
+		if s.detail.StartedAt != nil {
+			x.Started = *s.detail.StartedAt
+		}
+		if a.Passed != nil {
+			x.Passed = *a.Passed
+		}
+		out = append(out, x)
+	}
+	slices.SortFunc(out, func(a, b berth.Stage) int { return strings.Compare(a.Name, b.Name) })
+	return out
+}
+
+// unsettled reports whether something is still to be told to a guest, or checked of it; the
+// lock is held.
+func (s *state) unsettled() bool { return s.untold() || s.unchecked() }
+
+func (s *state) unchecked() bool {
+	a := s.detail.Arrival
+	return a != nil && a.Passed == nil && s.detail.StartedAt != nil && a.check().Check != berth.CheckNone
+}
+
+// settle tells a running guest what it is to be told, and then checks what its wave waits for.
+func (l *Landings) settle(ctx context.Context, d platform.Lander, s *state) error {
+	if err := l.tell(ctx, d, s); err != nil {
+		return err
+	}
+	l.mu.Lock()
+	open := s.unchecked() && !s.untold()
+	var w berth.Wave
+	var since time.Duration
+	if open {
+		w, since = s.detail.Arrival.check(), l.Clock.Now().Sub(*s.detail.StartedAt)
+	}
+	l.mu.Unlock()
+	if !open {
+		return nil
+	}
+	var err error
+	if port, is := w.Check.Port(); is {
+		err = d.PortOpen(ctx, s.rec.ID, port)
+	} else {
+		err = d.AgentAnswers(ctx, s.rec.ID)
+	}
+	at := l.Clock.Now().UTC()
+	text, over := fmt.Sprintf("It %s, %s after its start.", w.Check.Words(), span.Format(since.Truncate(time.Second))), true
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case err == nil:
+	case since < w.Until():
+		text, over = fmt.Sprintf("Not yet: %s.", words.Upper(err.Error())), false
+	default:
+		text = fmt.Sprintf("Not within %s: %s. What comes after it was started all the same.", span.Format(w.Until()), words.Upper(err.Error()))
+	}
+	l.mu.Lock()
+	s.detail.Arrival.Checked = text
+	if over {
+		s.detail.Arrival.Passed = &at
+	}
+	l.mu.Unlock()
+	if over {
+		l.Trail.Note(ctx, actor.System(), object(s), "%s: %s", s.detail.Name, text)
+	}
+	if err != nil && !errors.Is(err, platform.ErrSilent) && !errors.Is(err, platform.ErrClosed) {
+		return err
+	}
+	return nil
+}

@@ -1,0 +1,164 @@
+package libvirt
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"image"
+	"image/png"
+	"net"
+	"strconv"
+	"time"
+
+	rpc "github.com/digitalocean/go-libvirt"
+
+	"kestrel/internal/platform"
+)
+
+const (
+	dialLimit   = 2 * time.Second
+	screenLimit = 20 * time.Second
+	screenTries = 6
+	screenPause = 300 * time.Millisecond
+	maxScreen   = 64 << 20 // bytes
+)
+
+// Switch implements platform.Operator.
+func (d *Driver) Switch(ctx context.Context, machine, to string) error {
+	h, dom, err := d.find(ctx, machine)
+	if err != nil {
+		return err
+	}
+	return do(ctx, h, beginLimit, func(l *rpc.Libvirt) error {
+		state, _, err := l.DomainGetState(dom, 0)
+		if err != nil {
+			return err
+		}
+		now := power(state)
+		switch {
+		case to == platform.SwitchOn && now == platform.PowerOff:
+			_, err = l.DomainCreateWithFlags(dom, 0)
+		case to == platform.SwitchOn && now == platform.PowerSuspended:
+			err = l.DomainResume(dom)
+		case to == platform.SwitchOff && now != platform.PowerOff:
+			err = l.DomainDestroyFlags(dom, 0)
+		case to == platform.SwitchDown && now != platform.PowerOff:
+			err = l.DomainShutdownFlags(dom, 0) // by its agent or its power button, as libvirt sees fit
+		}
+		if err != nil {
+			return fmt.Errorf("switch machine %s %s: %w", dom.Name, to, err)
+		}
+		return nil
+	})
+}
+
+// Screen implements platform.Operator.
+func (d *Driver) Screen(ctx context.Context, machine string) ([]byte, error) {
+	h, dom, err := d.find(ctx, machine)
+	if err != nil {
+		return nil, err
+	}
+	for range screenTries - 1 {
+		if picture, err := screen(ctx, h, dom); err == nil || errors.Is(err, platform.ErrNoScreen) {
+			return picture, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(screenPause):
+		}
+	}
+	return screen(ctx, h, dom)
+}
+
+// screen takes one picture. At times nothing comes of a machine that has just started.
+func screen(ctx context.Context, h *host, dom rpc.Domain) ([]byte, error) {
+	var shot bytes.Buffer
+	err := do(ctx, h, screenLimit, func(l *rpc.Libvirt) error {
+		_, err := l.DomainScreenshot(dom, &limited{&shot, maxScreen}, 0, 0)
+		if is(err, rpc.ErrOperationInvalid, rpc.ErrOperationUnsupported, rpc.ErrNoSupport, rpc.ErrConfigUnsupported, rpc.ErrInvalidArg) {
+			return fmt.Errorf("machine %s: %w: %w", dom.Name, platform.ErrNoScreen, err)
+		}
+		return err
+	})
+	if errors.Is(err, platform.ErrNoScreen) {
+		return nil, err
+	}
+	// The client library looks for the answer where the stream has ended and finds nothing
+	// there; a picture that is whole needs no answer.
+	picture, bad := asPNG(shot.Bytes())
+	if bad == nil {
+		return picture, nil
+	}
+	return nil, errors.Join(err, bad)
+}
+
+// asPNG makes a PNG of what QEMU makes of a screen: a PNG, or a pixmap where it was built
+// without.
+func asPNG(shot []byte) ([]byte, error) {
+	if _, err := png.Decode(bytes.NewReader(shot)); err == nil {
+		return shot, nil
+	}
+	img, err := pixmap(shot)
+	if err != nil {
+		return nil, fmt.Errorf("read what the hypervisor made of its screen (%d bytes): %w", len(shot), err)
+	}
+	var out bytes.Buffer
+	if err := png.Encode(&out, img); err != nil {
+		return nil, err
+	}
+	return out.Bytes(), nil
+}
+
+// pixmap reads the binary form of a portable pixmap with a byte a colour, as QEMU writes it
+// (ppm(5): "P6", width, height, 255, and then red, green and blue by row).
+func pixmap(shot []byte) (image.Image, error) {
+	var width, height, most int
+	if _, err := fmt.Fscanf(bytes.NewReader(shot), "P6\n%d %d\n%d\n", &width, &height, &most); err != nil {
+		return nil, fmt.Errorf("it is no pixmap: %w", err)
+	}
+	const head = 40 // bytes that may stand before the pixels
+	if most != 255 || width < 1 || height < 1 || width > maxScreen || height > maxScreen/width || len(shot) < 3*width*height || len(shot) > 3*width*height+head {
+		return nil, fmt.Errorf("a pixmap of %d x %d in %d bytes", width, height, len(shot))
+	}
+	pixels := shot[len(shot)-3*width*height:]
+	img := image.NewRGBA(image.Rect(0, 0, width, height))
+	for i := range width * height {
+		copy(img.Pix[4*i:], pixels[3*i:3*i+3])
+		img.Pix[4*i+3] = 255
+	}
+	return img, nil
+}
+
+// limited refuses to hold more than so many bytes.
+type limited struct {
+	*bytes.Buffer
+	most int
+}
+
+// Write implements io.Writer.
+func (w *limited) Write(b []byte) (int, error) {
+	if w.Len()+len(b) > w.most {
+		return 0, fmt.Errorf("it is larger than %d bytes", w.most)
+	}
+	return w.Buffer.Write(b)
+}
+
+// dialAny tries a TCP port at each of some addresses.
+func dialAny(ctx context.Context, byMAC map[string]string, port int) error {
+	last := fmt.Errorf("no address of it is known")
+	for _, a := range byMAC {
+		var near net.Dialer
+		ctx, cancel := context.WithTimeout(ctx, dialLimit)
+		c, err := near.DialContext(ctx, "tcp", net.JoinHostPort(a, strconv.Itoa(port)))
+		cancel()
+		if err == nil {
+			return c.Close()
+		}
+		last = err
+	}
+	return fmt.Errorf("%w: %w", platform.ErrClosed, last)
+}
+
+var _ platform.Operator = (*Driver)(nil)
