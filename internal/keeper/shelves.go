@@ -335,6 +335,9 @@ func (k *Keeper) moveOne(ctx context.Context, id string, told func(done, total i
 	if lost := k.lostByPoint()[id]; lost > 0 {
 		return 0, fmt.Errorf("point %d of %s is not whole, and stays where it is", x.Number, x.Group.Name)
 	}
+	// A tidying that looked before the last copy ended may have put it down as due again.
+	_, err = k.LongTerm.Point(id)
+	already := err == nil
 	var size int64
 	for _, m := range x.Machines {
 		for _, d := range m.Disks {
@@ -361,7 +364,7 @@ func (k *Keeper) moveOne(ctx context.Context, id string, told func(done, total i
 	k.holding(x.Group.ID).marks++
 	k.mu.Unlock()
 	r, ok := k.Groups.Get(x.Group.ID)
-	if !ok {
+	if !ok || already {
 		return moved, nil
 	}
 	k.note(ctx, r, "Point %d of %s, captured %s, was copied to the long-term store and verified; %s written", x.Number, x.Group.Name, x.CaptureAt.UTC().Format(time.RFC3339), span.Bytes(float64(moved)))

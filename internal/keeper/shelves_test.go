@@ -53,6 +53,31 @@ func (r *rig) where() map[int64][]string {
 	return out
 }
 
+// A tidying that looked before a point was copied, and says what is due after, does not have
+// it copied and told of again.
+func TestAPointIsCopiedOnce(t *testing.T) {
+	longTerm(t, "1h 6h, 1d 60d long-term", func(t *testing.T, r *rig) {
+		for range 2 * 8 {
+			r.seal()
+			time.Sleep(3 * time.Hour)
+		}
+		r.Keeper.Prune(t.Context(), r.g)
+		time.Sleep(time.Hour)
+		far := r.LongTerm.Points(r.g.ID)
+		require.NotEmpty(t, far)
+		told := len(r.said("was copied to the long-term store and verified"))
+		require.Equal(t, len(far), told)
+
+		_, err := r.Store.Point(far[len(far)-1].Point)
+		require.NoError(t, err, "it is still in both")
+		r.Keeper.Awaits(r.g.ID, []string{far[len(far)-1].Point})
+		time.Sleep(time.Hour)
+		synctest.Wait()
+		require.Len(t, r.said("was copied to the long-term store and verified"), told)
+		require.Zero(t, r.Keeper.Awaiting())
+	})
+}
+
 // What a long-term rung keeps is copied when its day is over, and then let go where nothing
 // else keeps it; the list is the same as if there were one store.
 func TestLongTermRungsKeepElsewhere(t *testing.T) {
