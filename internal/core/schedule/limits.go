@@ -116,7 +116,7 @@ func (l *Load) full(u Use) (why string) {
 	switch {
 	case l.Site > 0 && l.site >= l.Site:
 		return run(l.site) + " at this site"
-	case u.Long && l.Site > 1 && l.long >= l.Site/2:
+	case u.Long && l.Site > 1 && l.long >= l.Site-1:
 		return fmt.Sprintf("%s at this site that may take longer than %s, and the last place is kept for shorter ones", run(l.long), span.Format(l.Short.Truncate(time.Second)))
 	case u.Slow && slices.Contains(l.slow, u.Link):
 		return "more is promised over the link with " + u.Link + " than that carries, and another group has its turn in the slow lane"

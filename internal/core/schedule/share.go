@@ -19,7 +19,7 @@ func (f *Facts) share(now time.Time) float64 {
 	w := f.weight()
 	switch {
 	case f.behind():
-		return w * SlowLane
+		return w * leastShare * SlowLane
 	case f.Captured.IsZero():
 		return w * firstShare
 	case f.Copy <= 0:
