@@ -269,50 +269,6 @@ func (b *Berths) resolve(r directory.Record, x berth.Berth, said []berth.Machine
 	return x.Resolve(ms, b.defaults(r, x), b.place), from
 }
 
-// survey finds what is wrong with arrivals, other groups' included: what others are given
-// is taken.
-func (b *Berths) survey(r directory.Record, x berth.Berth, arrivals []berth.Arrival) []berth.Finding {
-	var used []berth.Used
-	for _, o := range b.Groups.All() {
-		if o.Direction != directory.In || o.ID == r.ID {
-			continue
-		}
-		by := "%s of " + o.Spec.Name + " is given it"
-		if o.HomeID != r.HomeID {
-			by = "a machine of another site's group is given it" // whose names are nothing to this one
-		}
-		theirs, _ := b.resolve(o, b.get(OfGroup, o.ID).Berth, nil)
-		for _, a := range theirs {
-			if len(arrivals) == 0 || a.Platform.Text != arrivals[0].Platform.Text {
-				continue
-			}
-			for _, k := range berth.Kinds() {
-				for _, c := range a.Cards {
-					// What is kept because nothing was said is no decision that others have
-					// to mind.
-					if at := c.As(k); at.Address.IsValid() && at.Mode != berth.Keep {
-						used = append(used, berth.Used{Address: at.Address.Addr(), Network: at.Network.Text, Drill: k == berth.Drill, By: strings.ReplaceAll(by, "%s", a.Machine.Name)})
-					}
-				}
-			}
-		}
-	}
-	fs := x.Check()
-	return append(fs, x.Survey(arrivals, func(name string) (berth.Place, bool) {
-		p, ok := b.place(name)
-		p.Used = append(p.Used, used...)
-		return p, ok
-	})...)
-}
-
-// Arrivals tells how the machines of a group that comes here arrive, and what is wrong
-// with it.
-func (b *Berths) Arrivals(r directory.Record) ([]berth.Arrival, []berth.Finding) {
-	x := b.get(OfGroup, r.ID).Berth
-	arrivals, _ := b.resolve(r, x, nil)
-	return arrivals, b.survey(r, x, arrivals)
-}
-
 // Waves is what is said of the waves in which machines of a group that comes here start.
 func (b *Berths) Waves(r directory.Record) []berth.Wave { return b.get(OfGroup, r.ID).Waves }
 
@@ -323,7 +279,7 @@ func (b *Berths) view(r directory.Record, revision int64, x berth.Berth, said []
 	for _, f := range faults {
 		v.Faults = append(v.Faults, FindingView(f))
 	}
-	for _, f := range b.survey(r, x, arrivals) {
+	for _, f := range b.newPass().survey(r, x, arrivals) {
 		if f.Warning {
 			v.Warnings = append(v.Warnings, FindingView{f.Field, f.Message})
 		} else {

@@ -9,7 +9,6 @@ import (
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/berth"
 	"kestrel/internal/core/promise"
-	"kestrel/internal/directory"
 	"kestrel/internal/problem"
 )
 
@@ -126,23 +125,21 @@ func (b *Berths) defaultView(k key, name string, revision int64, x berth.Berth, 
 	if k.kind == OfPlatform {
 		chosen = name
 	}
+	now, then := b.newPass(), b.with(k, x).newPass()
 	for _, r := range b.Groups.All() {
-		if r.Direction != directory.In || k.kind == OfLink && r.Link != k.subject {
+		after, comes := then.by[r.ID]
+		if !comes || k.kind == OfLink && r.Link != k.subject {
 			continue
 		}
-		own := b.get(OfGroup, r.ID).Berth
-		before, _ := b.resolve(r, own, nil)
-		ms, _ := b.machinesOf(r, nil)
-		after := own.Resolve(ms, b.with(k, x).defaults(r, own), b.place)
 		if k.kind == OfPlatform && (len(after) == 0 || after[0].Platform.Text != name) {
 			continue
 		}
 		arrivals = append(arrivals, after...)
-		e := EffectView{ID: r.ID, Name: r.Spec.Name, Changes: berth.Diff(before, after), Faults: []FindingView{}}
+		e := EffectView{ID: r.ID, Name: r.Spec.Name, Changes: berth.Diff(now.by[r.ID], after), Faults: []FindingView{}}
 		if e.Changes == nil {
 			e.Changes = []string{}
 		}
-		for _, f := range promise.Faults(b.survey(r, own, after)) {
+		for _, f := range promise.Faults(then.survey(r, b.get(OfGroup, r.ID).Berth, after)) {
 			e.Faults = append(e.Faults, FindingView{f.Field, f.Message})
 		}
 		v.Groups = append(v.Groups, e)

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"kestrel/internal/berths"
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/berth"
 	"kestrel/internal/core/words"
@@ -21,7 +22,7 @@ import (
 
 // Berths tells how the machines of a group arrive here; *berths.Berths is one.
 type Berths interface {
-	Arrivals(r directory.Record) ([]berth.Arrival, []berth.Finding)
+	Arrivals(r directory.Record) berths.Arriving
 	Waves(r directory.Record) []berth.Wave
 }
 
@@ -58,14 +59,16 @@ func (l *Landings) arrivals(x *plan, machines []points.SealMachine, kind string)
 		x.fault("berth", "%s is no group of this site any more, so there is no berth of it. Give platform, datastore and networks instead.", x.seal.Group.Name)
 		return out
 	}
-	all, findings := l.Berths.Arrivals(l.Groups.All()[at])
-	for _, f := range findings {
+	if x.coming == nil {
+		x.coming = new(l.Berths.Arrivals(l.Groups.All()[at]))
+	}
+	for _, f := range x.coming.Findings {
 		if !f.Warning {
 			x.fault("berth", "The berth of %s: %s", x.seal.Group.Name, f.Message)
 		}
 	}
 	x.waves = l.Berths.Waves(l.Groups.All()[at])
-	for _, a := range all {
+	for _, a := range x.coming.Arrivals {
 		out[a.Machine.ID] = a
 	}
 	for _, m := range machines {

@@ -10,6 +10,7 @@ import (
 	"github.com/google/uuid"
 
 	"kestrel/internal/api"
+	"kestrel/internal/berths"
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/berth"
 	"kestrel/internal/core/group"
@@ -34,6 +35,7 @@ type plan struct {
 	place  inventory.Platform
 	all    []*state
 	faults []problem.Field
+	coming *berths.Arriving // nil: it is asked for
 	// together marks those that are started together, in waves.
 	together string
 	waves    []berth.Wave
@@ -88,8 +90,10 @@ func (l *Landings) Create(ctx context.Context, who actor.Actor, in api.NewLandin
 
 // Refusals tells why the machines of a point could not be started live as their group's
 // berth says, beside what the berth says itself and whether the platform answers.
-func (l *Landings) Refusals(seal *points.Seal) []string {
-	x := l.plan(actor.System(), seal, api.NewLanding{Point: seal.Point, Berth: new(string(berth.Live)), HomeNetwork: new(true), NotWhole: new(true)})
+// coming is how its group arrives.
+func (l *Landings) Refusals(seal *points.Seal, coming berths.Arriving) []string {
+	x := &plan{coming: &coming}
+	l.fill(x, actor.System(), seal, api.NewLanding{Point: seal.Point, Berth: new(string(berth.Live)), HomeNetwork: new(true), NotWhole: new(true)})
 	var out []string
 	for _, f := range x.faults {
 		if f.Field != "berth" && f.Field != "platform" {
@@ -118,7 +122,13 @@ func (l *Landings) Live(group string) []string {
 }
 
 func (l *Landings) plan(who actor.Actor, seal *points.Seal, in api.NewLanding) *plan {
-	x := &plan{seal: seal, together: uuid.NewString()}
+	x := &plan{}
+	l.fill(x, who, seal, in)
+	return x
+}
+
+func (l *Landings) fill(x *plan, who actor.Actor, seal *points.Seal, in api.NewLanding) {
+	x.seal, x.together = seal, uuid.NewString()
 	how := atOnce
 	if in.How != nil && *in.How != "" {
 		how = *in.How
@@ -142,11 +152,11 @@ func (l *Landings) plan(who actor.Actor, seal *points.Seal, in api.NewLanding) *
 	}
 	arrivals := l.arrivals(x, machines, kind)
 	if len(x.faults) > 0 {
-		return x
+		return
 	}
 	lander, ok := l.place(x, wishOf(in.Platform, machines, arrivals, func(a berth.Arrival) string { return a.Platform.Text }))
 	if !ok {
-		return x
+		return
 	}
 	networks := map[string]string{}
 	if in.Networks != nil {
@@ -170,7 +180,7 @@ func (l *Landings) plan(who actor.Actor, seal *points.Seal, in api.NewLanding) *
 		}
 		store, ok := x.datastore(wish)
 		if !ok {
-			return x
+			return
 		}
 		stores[store.ID] = store
 		s := newState(records.Landing{ID: uuid.NewString(), Point: seal.Point, Platform: x.place.ID, Machine: m.ID, Token: serving.NewToken(), State: preparing, CreatedBy: who.String(), CreatedAt: l.Clock.Now().UTC()})
@@ -199,7 +209,6 @@ func (l *Landings) plan(who actor.Actor, seal *points.Seal, in api.NewLanding) *
 			x.fault("datastore", "%s has %d MiB free, and the disks hold about %d MiB.", stores[id].Name, stores[id].FreeBytes>>20, used>>20)
 		}
 	}
-	return x
 }
 
 // wishOf is what was asked for, or what the berth says of the first machine: all arrive on

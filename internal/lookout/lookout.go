@@ -12,8 +12,8 @@ import (
 	"sync"
 	"time"
 
+	"kestrel/internal/berths"
 	"kestrel/internal/clock"
-	"kestrel/internal/core/berth"
 	"kestrel/internal/core/readiness"
 	"kestrel/internal/directory"
 	"kestrel/internal/events"
@@ -24,14 +24,14 @@ import (
 	"kestrel/internal/points"
 )
 
-// Berths tells how machines of a group arrive; *berths.Berths is one.
+// Berths tells how machines of groups arrive; *berths.Berths is one.
 type Berths interface {
-	Arrivals(r directory.Record) ([]berth.Arrival, []berth.Finding)
+	Everyone() map[string]berths.Arriving
 }
 
 // Landings tells what could not be started, and what runs; *landing.Landings is one.
 type Landings interface {
-	Refusals(seal *points.Seal) []string
+	Refusals(seal *points.Seal, coming berths.Arriving) []string
 	Live(group string) []string
 }
 
@@ -95,8 +95,10 @@ func New(cfg Config) *Lookout {
 // Run looks again and again until ctx ends.
 func (l *Lookout) Run(ctx context.Context) {
 	for {
+		began := l.Clock.Now()
 		l.Look()
-		if clock.Sleep(ctx, l.Clock, l.Every) != nil {
+		// A look over very many groups takes no more than a tenth of one processor.
+		if clock.Sleep(ctx, l.Clock, max(l.Every, 9*l.Clock.Now().Sub(began))) != nil {
 			return
 		}
 	}
@@ -105,20 +107,14 @@ func (l *Lookout) Run(ctx context.Context) {
 // Look looks at every group that comes here.
 func (l *Lookout) Look() {
 	all := l.Groups.All()
-	arrivals := map[string]arriving{}
-	for _, r := range all {
-		if r.Direction == directory.In {
-			a, fs := l.Berths.Arrivals(r)
-			arrivals[r.ID] = arriving{a, fs}
-		}
-	}
+	arrivals := l.Berths.Everyone()
 	room := l.room(arrivals)
 	now := l.Clock.Now().UTC()
 	there := map[string]bool{}
 	for _, r := range all {
 		there[r.ID] = true
 		x, comes := arrivals[r.ID]
-		if p, err := l.Inventory.Find(x.on()); !comes || err == nil && x.on() != "" && !p.Seen() && p.Err == nil {
+		if p, err := l.Inventory.Find(on(x)); !comes || err == nil && on(x) != "" && !p.Seen() && p.Err == nil {
 			continue // the platform has not been asked yet, so nothing is known
 		}
 		l.note(r.ID, readiness.Check(l.facts(r, x, room, now)), now)
@@ -134,17 +130,12 @@ func (l *Lookout) Look() {
 	}
 }
 
-type arriving struct {
-	arrivals []berth.Arrival
-	findings []berth.Finding
-}
-
 // on is the platform on which a group arrives.
-func (a arriving) on() string {
-	if len(a.arrivals) == 0 {
+func on(a berths.Arriving) string {
+	if len(a.Arrivals) == 0 {
 		return ""
 	}
-	return a.arrivals[0].Platform.Text
+	return a.Arrivals[0].Platform.Text
 }
 
 // note keeps what was found, with since when, and tells clients if it is something else.
@@ -175,8 +166,8 @@ func (f Finding) key() string {
 	return readiness.Finding{Kind: f.Kind, Machine: f.Machine, What: f.What}.Key()
 }
 
-func (l *Lookout) facts(r directory.Record, x arriving, room map[string][]readiness.Shortage, now time.Time) readiness.Facts {
-	f := readiness.Facts{Now: now, Home: r.HomeName, Berth: x.findings, Room: room[x.on()], Here: l.Landings.Live(r.ID), CertificateEnds: l.Serving.CertificateEnds()}
+func (l *Lookout) facts(r directory.Record, x berths.Arriving, room map[string][]readiness.Shortage, now time.Time) readiness.Facts {
+	f := readiness.Facts{Now: now, Home: r.HomeName, Berth: x.Findings, Room: room[on(x)], Here: l.Landings.Live(r.ID), CertificateEnds: l.Serving.CertificateEnds()}
 	for _, m := range r.Spec.Machines {
 		y := readiness.Machine{ID: m.ID, Name: m.Name}
 		for _, d := range m.Disks {
@@ -187,14 +178,11 @@ func (l *Lookout) facts(r directory.Record, x arriving, room map[string][]readin
 	if w, ok := l.Peering.Get(r.Link); ok {
 		f.Ahead = w.Ahead
 	}
-	f.Platform.Name = x.on()
+	f.Platform.Name = on(x)
 	p, err := l.Inventory.Find(f.Platform.Name)
 	if known := err == nil && f.Platform.Name != ""; known {
 		_, lands := p.Lander()
 		f.Platform = readiness.Platform{Name: p.Name, Kind: p.Kind, Known: true, Up: p.Up, Lands: lands}
-		if p.Err != nil {
-			f.Platform.Err = p.Err.Error()
-		}
 		if err := l.Serving.Reachable(p); err != nil {
 			f.Unreachable = err.Error()
 		}
@@ -206,7 +194,7 @@ func (l *Lookout) facts(r directory.Record, x arriving, room map[string][]readin
 	newest := held[len(held)-1]
 	f.Point = l.point(newest)
 	if f.Platform.Known && f.Platform.Up && f.Platform.Lands {
-		f.Refusals = l.Landings.Refusals(newest)
+		f.Refusals = l.Landings.Refusals(newest, x)
 	}
 	return f
 }
@@ -231,13 +219,13 @@ func (l *Lookout) point(x *points.Seal) *readiness.Point {
 }
 
 // room finds what does not suffice for all groups that arrive on a platform together.
-func (l *Lookout) room(all map[string]arriving) map[string][]readiness.Shortage {
+func (l *Lookout) room(all map[string]berths.Arriving) map[string][]readiness.Shortage {
 	type need struct{ on, of, name string }
 	needs := map[need]int64{}
 	for _, x := range all {
-		for _, a := range x.arrivals {
-			needs[need{x.on(), "memory", a.Pool.Text}] += a.Memory
-			needs[need{x.on(), "space", a.Datastore.Text}] += a.Machine.SizeBytes
+		for _, a := range x.Arrivals {
+			needs[need{on(x), "memory", a.Pool.Text}] += a.Memory
+			needs[need{on(x), "space", a.Datastore.Text}] += a.Machine.SizeBytes
 		}
 	}
 	out := map[string][]readiness.Shortage{}

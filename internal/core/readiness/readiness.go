@@ -108,7 +108,6 @@ type Platform struct {
 	Kind  string
 	Known bool // there is one of that name
 	Up    bool
-	Err   string // why it is not
 	Lands bool
 }
 
@@ -196,11 +195,8 @@ func (c *check) platform() {
 	case !p.Known:
 		return // the berth says so
 	case !p.Up:
-		why := p.Err
-		if why != "" {
-			why = " (" + strings.TrimSuffix(why, ".") + ")"
-		}
-		c.stop(Finding{Kind: OfPlatform, Page: PagePlatforms, What: fmt.Sprintf("%s cannot be reached%s.", p.Name, why), Mend: "See to the platform, or to its credentials; its connection test says which step fails."})
+		// Why is nothing to the other site, which is told this.
+		c.stop(Finding{Kind: OfPlatform, Page: PagePlatforms, What: p.Name + " cannot be reached.", Mend: "See to the platform, or to its credentials; its connection test says which step fails."})
 	}
 	if !p.Lands {
 		c.stop(Finding{Kind: OfPlatform, Page: PageBerth, What: fmt.Sprintf("Machines cannot be started on %s, a platform of the kind %s.", p.Name, p.Kind), Mend: "Choose another platform in the group's berth."})

@@ -157,7 +157,7 @@ func (y *Yard) Set(live []string, ends time.Time) {
 }
 
 // Refusals implements lookout.Landings: there are none.
-func (y *Yard) Refusals(*points.Seal) []string { return nil }
+func (y *Yard) Refusals(*points.Seal, berths.Arriving) []string { return nil }
 
 // Live implements lookout.Landings.
 func (y *Yard) Live(string) []string {
