@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"kestrel/internal/api"
+	"kestrel/internal/berths"
 	"kestrel/internal/clock"
 	"kestrel/internal/core/berth"
 	"kestrel/internal/cycle"
@@ -301,8 +302,8 @@ func (r *rig) start() {
 }
 
 // Arrivals tells how tick-db and tick-app arrive, as the rig was told.
-func (r *rig) Arrivals(directory.Record) ([]berth.Arrival, []berth.Finding) {
-	return r.arrivals, r.findings
+func (r *rig) Arrivals(directory.Record) berths.Arriving {
+	return berths.Arriving{Arrivals: r.arrivals, Findings: r.findings}
 }
 
 // Waves is what the rig was told of them.
