@@ -1042,6 +1042,154 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/alerts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What somebody has to see to, the most urgent first; or with state cleared what was, the newest first */
+        get: operations["listAlerts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/alerts/{id}/acknowledge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that one sees to it; it is not escalated any more */
+        post: operations["acknowledgeAlert"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/alert-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** When alerts are raised and who is told */
+        get: operations["getAlertRules"];
+        /** Replace the rules that are not the usual ones */
+        put: operations["setAlertRules"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/silences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** When nobody is told, and why; maintenance windows are such that come again */
+        get: operations["listSilences"];
+        put?: never;
+        /** Tell nobody for a while, or again and again; alerts are raised and kept all the same */
+        post: operations["createSilence"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/silences/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a silence; what is open and was told to nobody is told */
+        delete: operations["endSilence"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/channels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where people are told, and how the last delivery went */
+        get: operations["listChannels"];
+        put?: never;
+        /** Tell people by mail or by webhook */
+        post: operations["createChannel"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/channels/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Change a channel; a password or key that is left out stays */
+        put: operations["setChannel"];
+        post?: never;
+        /** Remove a channel, and what it was still to be told */
+        delete: operations["deleteChannel"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/channels/{id}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send something to it now, and say how that went */
+        post: operations["testChannel"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/readiness": {
         parameters: {
             query?: never;
@@ -1848,6 +1996,7 @@ export interface components {
             error?: string;
             machines: number;
             warning?: string;
+            health?: components["schemas"]["Condition"];
         };
         LibvirtSettings: {
             /** @description Folder on the site's host with cacert.pem, clientcert.pem and clientkey.pem */
@@ -2727,6 +2876,7 @@ export interface components {
             groupName?: string;
             barrier?: string;
             mend?: string;
+            health?: components["schemas"]["Condition"];
         };
         Check: {
             name: string;
@@ -2778,6 +2928,8 @@ export interface components {
              * @description The limit that holds at this moment; 0 for none
              */
             limitNowBytesPerSecond: number;
+            health?: components["schemas"]["Condition"];
+            peerHealth?: components["schemas"]["Condition"];
         };
         /** @description A time of the week, by the sending site's own clock; the first that holds counts */
         RateWindow: {
@@ -3354,7 +3506,14 @@ export interface components {
             together: boolean;
             priority: string;
             health: string;
+            /** @description Why it is so, the cause first */
             reasons: string[];
+            /**
+             * Format: date-time
+             * @description Since when its health has been so; left out where that is not known
+             */
+            since?: string;
+            cause?: components["schemas"]["Cause"];
             paused: boolean;
             /** Format: int64 */
             exposureSeconds?: number;
@@ -3383,6 +3542,232 @@ export interface components {
             revision: number;
             /** Format: date-time */
             createdAt: string;
+        };
+        /** @description Something that somebody has to see to; one for one cause */
+        Alert: {
+            id: string;
+            /** @description Such as over target or link down */
+            kind: string;
+            /** @description What it is about: group, link, platform, store, channel or own site */
+            thing: string;
+            thingId: string;
+            name: string;
+            /** @enum {string} */
+            level: "urgent" | "warning";
+            text: string;
+            /** @description What would mend it */
+            mend?: string;
+            /** @description Where in the console it is seen to */
+            page?: string;
+            /** @description Groups that it explains; they have no alerts of their own for it */
+            members: string[];
+            /**
+             * Format: date-time
+             * @description When it began to be so
+             */
+            since: string;
+            /** Format: date-time */
+            raisedAt: string;
+            /**
+             * Format: date-time
+             * @description Since when it is not so any more
+             */
+            goneAt?: string;
+            /** Format: date-time */
+            clearedAt?: string;
+            /**
+             * Format: date-time
+             * @description When people were told; left out if nobody was
+             */
+            toldAt?: string;
+            /** Format: date-time */
+            escalatedAt?: string;
+            /** Format: date-time */
+            ackedAt?: string;
+            ackedBy?: string;
+            ackNote?: string;
+            /** @description Who silenced it and why */
+            silenced?: string;
+            /** @description The cause that took it over, when it was cleared for that */
+            partOf?: string;
+        };
+        Acknowledgement: {
+            note?: string;
+        };
+        /** @description When an alert of a kind is raised, and who is told */
+        AlertRule: {
+            kind: string;
+            /** @description It is for this group alone */
+            group?: string;
+            /** @description It is for groups with this tag */
+            tag?: string;
+            /** @description It is for groups that follow this tier */
+            tier?: string;
+            /** @description None are raised */
+            off?: boolean;
+            /** @description urgent or warning; the usual one if left out */
+            level?: string;
+            /**
+             * Format: int64
+             * @description How long it has to be so; the usual time if left out
+             */
+            afterSeconds?: number;
+            /**
+             * Format: int64
+             * @description The threshold of store filling, certificate ends and clock; the usual one if left out
+             */
+            withinSeconds?: number;
+            /** @description Who is told; all channels if left out */
+            channels?: string[];
+            /** @description When nobody is told, such as daily 22:00-06:00; they are when it is over */
+            quiet?: string;
+            /** @description The time zone of quiet */
+            zone?: string;
+            /** Format: int64 */
+            escalateAfterSeconds?: number;
+            /** @description The channel that is told as well if nobody has acknowledged it by then */
+            escalateTo?: string;
+            /** @description It is what holds where nothing else is said */
+            usual?: boolean;
+        };
+        AlertRules: {
+            /** Format: int64 */
+            revision: number;
+            /** @description All that hold: the usual ones are marked */
+            rules: components["schemas"]["AlertRule"][];
+        };
+        WriteAlertRules: {
+            /**
+             * Format: int64
+             * @description The one that the change is made from
+             */
+            revision: number;
+            /** @description Those that are not the usual ones; what is marked as usual is left aside */
+            rules: components["schemas"]["AlertRule"][];
+        };
+        NewSilence: {
+            /** @description The kind of alert; every kind if left out */
+            kind?: string;
+            group?: string;
+            tag?: string;
+            tier?: string;
+            /**
+             * Format: int64
+             * @description How long it lasts from now on or, with a calendar, from each start
+             */
+            lastsSeconds?: number;
+            /** @description When it begins again and again, such as sun 02:00, or rules of RFC 5545 */
+            calendar?: string;
+            zone?: string;
+            reason: string;
+        };
+        Silence: {
+            id: string;
+            kind?: string;
+            group?: string;
+            tag?: string;
+            tier?: string;
+            /** Format: int64 */
+            lastsSeconds?: number;
+            /** @description In words */
+            calendar?: string;
+            zone?: string;
+            /** Format: date-time */
+            until?: string;
+            reason: string;
+            madeBy: string;
+            /** Format: date-time */
+            madeAt: string;
+            /** @description It holds at this moment */
+            holds: boolean;
+        };
+        WriteChannel: {
+            name: string;
+            /** @description mail or webhook */
+            kind: string;
+            /**
+             * Format: int64
+             * @description The one that a change is made from; left out for a new channel
+             */
+            revision?: number;
+            /** @description It is told nothing */
+            off?: boolean;
+            /** @description It is told of nothing that is only a warning */
+            urgentOnly?: boolean;
+            /** @description When it gets a summary every day, such as 07:00; never if left out */
+            digest?: string;
+            /** @description The time zone of the digest */
+            zone?: string;
+            /** @description Of mail: HOST:PORT of the SMTP server */
+            server?: string;
+            /** @description Of mail: starttls (if left out), implicit, or none, on loopback only */
+            tls?: string;
+            user?: string;
+            password?: string;
+            from?: string;
+            to?: string[];
+            /** @description Of a webhook: where events are posted */
+            url?: string;
+            /** @description Of a webhook: what events are signed with; one is made if left out */
+            key?: string;
+            /** @description Certificates that sign the server's, as PEM; those of the host if left out */
+            trust?: string;
+        };
+        Channel: {
+            id: string;
+            name: string;
+            kind: string;
+            /** Format: int64 */
+            revision: number;
+            off: boolean;
+            urgentOnly: boolean;
+            digest?: string;
+            zone?: string;
+            server?: string;
+            tls?: string;
+            user?: string;
+            hasPassword?: boolean;
+            from?: string;
+            to?: string[];
+            url?: string;
+            /** @description What events are signed with; shown once, when the channel is made or its key changed */
+            key?: string;
+            trust?: string;
+            /** @description What is still to be delivered */
+            waiting: number;
+            /**
+             * Format: date-time
+             * @description When it was last tried to tell it something
+             */
+            lastAt?: string;
+            /** @description Why the last try failed; left out if it went well */
+            lastError?: string;
+            lastEvent?: string;
+        };
+        ChannelTest: {
+            ok: boolean;
+            /** @description How it went; where it did not, why, and the mend */
+            text: string;
+        };
+        /** @description Why a group is not on target */
+        Cause: {
+            /** @description What holds it up: link, link limit, source, store, places, cadence, platform, clock, pause, machine or attempt; left out where nothing that was measured tells */
+            culprit?: string;
+            text: string;
+            /** @description What would mend it; left out if nothing needs to be done */
+            mend?: string;
+        };
+        /** @description The health of something that is not a group */
+        Condition: {
+            /** @enum {string} */
+            word: "down" | "strained" | "unknown" | "fine";
+            /**
+             * Format: date-time
+             * @description Since when it has been so; left out for what is fine
+             */
+            since?: string;
+            cause?: string;
+            mend?: string;
         };
         Vertex: {
             /** Format: date-time */
@@ -3647,6 +4032,7 @@ export interface components {
         /** @description Where long-term rungs keep their points */
         LongTermStore: {
             directory: string;
+            health?: components["schemas"]["Condition"];
             /** @description The bucket that it is kept in; directory is then the cache */
             objects?: string;
             /** Format: int64 */
@@ -3680,6 +4066,7 @@ export interface components {
              */
             lockedUntil?: string;
             longTerm?: components["schemas"]["LongTermStore"];
+            health?: components["schemas"]["Condition"];
             /** @description The objects that they need are locked at the object service as well */
             lockedOutside: boolean;
             /**
@@ -5736,6 +6123,293 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PastForecast"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAlerts: {
+        parameters: {
+            query?: {
+                /** @description open (if left out) or cleared */
+                state?: string;
+                /** @description Cleared ones that were raised from then on; 30 days ago if left out */
+                from?: string;
+                /** @description Cleared ones that were raised before; now if left out */
+                to?: string;
+                /** @description 200 if left out */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alert"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    acknowledgeAlert: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Acknowledgement"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alert"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getAlertRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertRules"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setAlertRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WriteAlertRules"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertRules"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSilences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Silence"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    createSilence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSilence"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Silence"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endSilence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listChannels: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Channel"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    createChannel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WriteChannel"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Channel"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setChannel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WriteChannel"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Channel"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteChannel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    testChannel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChannelTest"];
                 };
             };
             default: components["responses"]["Problem"];

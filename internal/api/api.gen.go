@@ -19,6 +19,48 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for AlertLevel.
+const (
+	Urgent  AlertLevel = "urgent"
+	Warning AlertLevel = "warning"
+)
+
+// Valid indicates whether the value is a known member of the AlertLevel enum.
+func (e AlertLevel) Valid() bool {
+	switch e {
+	case Urgent:
+		return true
+	case Warning:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ConditionWord.
+const (
+	Down     ConditionWord = "down"
+	Fine     ConditionWord = "fine"
+	Strained ConditionWord = "strained"
+	Unknown  ConditionWord = "unknown"
+)
+
+// Valid indicates whether the value is a known member of the ConditionWord enum.
+func (e ConditionWord) Valid() bool {
+	switch e {
+	case Down:
+		return true
+	case Fine:
+		return true
+	case Strained:
+		return true
+	case Unknown:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GroupDirection.
 const (
 	Ended GroupDirection = "ended"
@@ -168,6 +210,11 @@ type AcceptInvitation struct {
 	NewKey *bool `json:"newKey,omitempty"`
 }
 
+// Acknowledgement defines model for Acknowledgement.
+type Acknowledgement struct {
+	Note *string `json:"note,omitempty"`
+}
+
 // Activity defines model for Activity.
 type Activity struct {
 	// Actor person, token, site or service
@@ -194,6 +241,103 @@ type Activity struct {
 	Subject  string `json:"subject"`
 	Text     string `json:"text"`
 	Who      string `json:"who"`
+}
+
+// Alert Something that somebody has to see to; one for one cause
+type Alert struct {
+	AckNote     *string    `json:"ackNote,omitempty"`
+	AckedAt     *time.Time `json:"ackedAt,omitempty"`
+	AckedBy     *string    `json:"ackedBy,omitempty"`
+	ClearedAt   *time.Time `json:"clearedAt,omitempty"`
+	EscalatedAt *time.Time `json:"escalatedAt,omitempty"`
+
+	// GoneAt Since when it is not so any more
+	GoneAt *time.Time `json:"goneAt,omitempty"`
+	ID     string     `json:"id"`
+
+	// Kind Such as over target or link down
+	Kind  string     `json:"kind"`
+	Level AlertLevel `json:"level"`
+
+	// Members Groups that it explains; they have no alerts of their own for it
+	Members []string `json:"members"`
+
+	// Mend What would mend it
+	Mend *string `json:"mend,omitempty"`
+	Name string  `json:"name"`
+
+	// Page Where in the console it is seen to
+	Page *string `json:"page,omitempty"`
+
+	// PartOf The cause that took it over, when it was cleared for that
+	PartOf   *string   `json:"partOf,omitempty"`
+	RaisedAt time.Time `json:"raisedAt"`
+
+	// Silenced Who silenced it and why
+	Silenced *string `json:"silenced,omitempty"`
+
+	// Since When it began to be so
+	Since time.Time `json:"since"`
+	Text  string    `json:"text"`
+
+	// Thing What it is about: group, link, platform, store, channel or own site
+	Thing   string `json:"thing"`
+	ThingID string `json:"thingId"`
+
+	// ToldAt When people were told; left out if nobody was
+	ToldAt *time.Time `json:"toldAt,omitempty"`
+}
+
+// AlertLevel defines model for Alert.Level.
+type AlertLevel string
+
+// AlertRule When an alert of a kind is raised, and who is told
+type AlertRule struct {
+	// AfterSeconds How long it has to be so; the usual time if left out
+	AfterSeconds *int64 `json:"afterSeconds,omitempty"`
+
+	// Channels Who is told; all channels if left out
+	Channels             *[]string `json:"channels,omitempty"`
+	EscalateAfterSeconds *int64    `json:"escalateAfterSeconds,omitempty"`
+
+	// EscalateTo The channel that is told as well if nobody has acknowledged it by then
+	EscalateTo *string `json:"escalateTo,omitempty"`
+
+	// Group It is for this group alone
+	Group *string `json:"group,omitempty"`
+	Kind  string  `json:"kind"`
+
+	// Level urgent or warning; the usual one if left out
+	Level *string `json:"level,omitempty"`
+
+	// Off None are raised
+	Off *bool `json:"off,omitempty"`
+
+	// Quiet When nobody is told, such as daily 22:00-06:00; they are when it is over
+	Quiet *string `json:"quiet,omitempty"`
+
+	// Tag It is for groups with this tag
+	Tag *string `json:"tag,omitempty"`
+
+	// Tier It is for groups that follow this tier
+	Tier *string `json:"tier,omitempty"`
+
+	// Usual It is what holds where nothing else is said
+	Usual *bool `json:"usual,omitempty"`
+
+	// WithinSeconds The threshold of store filling, certificate ends and clock; the usual one if left out
+	WithinSeconds *int64 `json:"withinSeconds,omitempty"`
+
+	// Zone The time zone of quiet
+	Zone *string `json:"zone,omitempty"`
+}
+
+// AlertRules defines model for AlertRules.
+type AlertRules struct {
+	Revision int64 `json:"revision"`
+
+	// Rules All that hold: the usual ones are marked
+	Rules []AlertRule `json:"rules"`
 }
 
 // Applied defines model for Applied.
@@ -554,11 +698,62 @@ type CalendarStart struct {
 	Note *string `json:"note,omitempty"`
 }
 
+// Cause Why a group is not on target
+type Cause struct {
+	// Culprit What holds it up: link, link limit, source, store, places, cadence, platform, clock, pause, machine or attempt; left out where nothing that was measured tells
+	Culprit *string `json:"culprit,omitempty"`
+
+	// Mend What would mend it; left out if nothing needs to be done
+	Mend *string `json:"mend,omitempty"`
+	Text string  `json:"text"`
+}
+
 // Change defines model for Change.
 type Change struct {
 	Field string `json:"field"`
 	From  string `json:"from"`
 	To    string `json:"to"`
+}
+
+// Channel defines model for Channel.
+type Channel struct {
+	Digest      *string `json:"digest,omitempty"`
+	From        *string `json:"from,omitempty"`
+	HasPassword *bool   `json:"hasPassword,omitempty"`
+	ID          string  `json:"id"`
+
+	// Key What events are signed with; shown once, when the channel is made or its key changed
+	Key  *string `json:"key,omitempty"`
+	Kind string  `json:"kind"`
+
+	// LastAt When it was last tried to tell it something
+	LastAt *time.Time `json:"lastAt,omitempty"`
+
+	// LastError Why the last try failed; left out if it went well
+	LastError  *string   `json:"lastError,omitempty"`
+	LastEvent  *string   `json:"lastEvent,omitempty"`
+	Name       string    `json:"name"`
+	Off        bool      `json:"off"`
+	Revision   int64     `json:"revision"`
+	Server     *string   `json:"server,omitempty"`
+	TLS        *string   `json:"tls,omitempty"`
+	To         *[]string `json:"to,omitempty"`
+	Trust      *string   `json:"trust,omitempty"`
+	UrgentOnly bool      `json:"urgentOnly"`
+	URL        *string   `json:"url,omitempty"`
+	User       *string   `json:"user,omitempty"`
+
+	// Waiting What is still to be delivered
+	Waiting int     `json:"waiting"`
+	Zone    *string `json:"zone,omitempty"`
+}
+
+// ChannelTest defines model for ChannelTest.
+type ChannelTest struct {
+	Ok bool `json:"ok"`
+
+	// Text How it went; where it did not, why, and the mend
+	Text string `json:"text"`
 }
 
 // Check defines model for Check.
@@ -568,6 +763,19 @@ type Check struct {
 	Note string  `json:"note"`
 	Ok   bool    `json:"ok"`
 }
+
+// Condition The health of something that is not a group
+type Condition struct {
+	Cause *string `json:"cause,omitempty"`
+	Mend  *string `json:"mend,omitempty"`
+
+	// Since Since when it has been so; left out for what is fine
+	Since *time.Time    `json:"since,omitempty"`
+	Word  ConditionWord `json:"word"`
+}
+
+// ConditionWord defines model for Condition.Word.
+type ConditionWord string
 
 // ConnectionTest defines model for ConnectionTest.
 type ConnectionTest struct {
@@ -856,7 +1064,10 @@ type ForetoldStart struct {
 
 // Group defines model for Group.
 type Group struct {
-	BacklogBytes         *int64   `json:"backlogBytes,omitempty"`
+	BacklogBytes *int64 `json:"backlogBytes,omitempty"`
+
+	// Cause Why a group is not on target
+	Cause                *Cause   `json:"cause,omitempty"`
 	ChangeBytesPerSecond *float64 `json:"changeBytesPerSecond,omitempty"`
 	CompareEverySeconds  int64    `json:"compareEverySeconds"`
 
@@ -896,26 +1107,31 @@ type Group struct {
 	Name       string         `json:"name"`
 
 	// NewDisks Disks that are added later: copy or flag
-	NewDisks         string        `json:"newDisks"`
-	NewestCaptureAt  *time.Time    `json:"newestCaptureAt,omitempty"`
-	NextStartAt      *time.Time    `json:"nextStartAt,omitempty"`
-	OldestCaptureAt  *time.Time    `json:"oldestCaptureAt,omitempty"`
-	Pause            *Pause        `json:"pause,omitempty"`
-	Paused           bool          `json:"paused"`
-	Points           int           `json:"points"`
-	Priority         string        `json:"priority"`
-	Promise          Promise       `json:"promise"`
-	Reasons          []string      `json:"reasons"`
-	Recovery         string        `json:"recovery"`
-	Rest             string        `json:"rest"`
-	Revision         int64         `json:"revision"`
-	RtoTargetSeconds int64         `json:"rtoTargetSeconds"`
-	Rule             *MemberRule   `json:"rule,omitempty"`
-	Running          *Progress     `json:"running,omitempty"`
-	Tags             []string      `json:"tags"`
-	Term             int64         `json:"term"`
-	Tier             *FollowedTier `json:"tier,omitempty"`
-	Together         bool          `json:"together"`
+	NewDisks        string     `json:"newDisks"`
+	NewestCaptureAt *time.Time `json:"newestCaptureAt,omitempty"`
+	NextStartAt     *time.Time `json:"nextStartAt,omitempty"`
+	OldestCaptureAt *time.Time `json:"oldestCaptureAt,omitempty"`
+	Pause           *Pause     `json:"pause,omitempty"`
+	Paused          bool       `json:"paused"`
+	Points          int        `json:"points"`
+	Priority        string     `json:"priority"`
+	Promise         Promise    `json:"promise"`
+
+	// Reasons Why it is so, the cause first
+	Reasons          []string    `json:"reasons"`
+	Recovery         string      `json:"recovery"`
+	Rest             string      `json:"rest"`
+	Revision         int64       `json:"revision"`
+	RtoTargetSeconds int64       `json:"rtoTargetSeconds"`
+	Rule             *MemberRule `json:"rule,omitempty"`
+	Running          *Progress   `json:"running,omitempty"`
+
+	// Since Since when its health has been so; left out where that is not known
+	Since    *time.Time    `json:"since,omitempty"`
+	Tags     []string      `json:"tags"`
+	Term     int64         `json:"term"`
+	Tier     *FollowedTier `json:"tier,omitempty"`
+	Together bool          `json:"together"`
 
 	// Waiting Why a cycle is due and does not begin, in words; left out if that is not so
 	Waiting *string `json:"waiting,omitempty"`
@@ -1284,8 +1500,11 @@ type Link struct {
 	// Compression Of what this site sends: s2, zstd or off
 	Compression string  `json:"compression"`
 	Error       *string `json:"error,omitempty"`
-	ID          string  `json:"id"`
-	InGroups    int     `json:"inGroups"`
+
+	// Health The health of something that is not a group
+	Health   *Condition `json:"health,omitempty"`
+	ID       string     `json:"id"`
+	InGroups int        `json:"inGroups"`
 
 	// Key The other site's key in short words, to compare by voice
 	Key string `json:"key"`
@@ -1301,10 +1520,13 @@ type Link struct {
 	OutGroups int `json:"outGroups"`
 
 	// OwnKey This site's key in short words
-	OwnKey                string `json:"ownKey"`
-	Peer                  string `json:"peer"`
-	PeerID                string `json:"peerId"`
-	ReceiveBytesPerSecond int64  `json:"receiveBytesPerSecond"`
+	OwnKey string `json:"ownKey"`
+	Peer   string `json:"peer"`
+
+	// PeerHealth The health of something that is not a group
+	PeerHealth            *Condition `json:"peerHealth,omitempty"`
+	PeerID                string     `json:"peerId"`
+	ReceiveBytesPerSecond int64      `json:"receiveBytesPerSecond"`
 
 	// RoomBytes Bytes that points from there may have, before compressing; 0 for no bound
 	RoomBytes          int64        `json:"roomBytes"`
@@ -1366,6 +1588,9 @@ type LongTermStore struct {
 	FreeBytes  int64  `json:"freeBytes"`
 	Full       bool   `json:"full"`
 
+	// Health The health of something that is not a group
+	Health *Condition `json:"health,omitempty"`
+
 	// Objects The bucket that it is kept in; directory is then the cache
 	Objects *string `json:"objects,omitempty"`
 
@@ -1401,13 +1626,16 @@ type Machine struct {
 	Barrier *string `json:"barrier,omitempty"`
 
 	// Coverage unprotected, cannot be, by rule, protected, left out or landed copy
-	Coverage     string          `json:"coverage"`
-	Cpus         int             `json:"cpus"`
-	Disks        []MachineDisk   `json:"disks"`
-	Folder       string          `json:"folder"`
-	Group        *string         `json:"group,omitempty"`
-	GroupName    *string         `json:"groupName,omitempty"`
-	Guest        string          `json:"guest"`
+	Coverage  string        `json:"coverage"`
+	Cpus      int           `json:"cpus"`
+	Disks     []MachineDisk `json:"disks"`
+	Folder    string        `json:"folder"`
+	Group     *string       `json:"group,omitempty"`
+	GroupName *string       `json:"groupName,omitempty"`
+	Guest     string        `json:"guest"`
+
+	// Health The health of something that is not a group
+	Health       *Condition      `json:"health,omitempty"`
 	Host         string          `json:"host"`
 	ID           string          `json:"id"`
 	LeftOut      *LeftOutMachine `json:"leftOut,omitempty"`
@@ -1638,6 +1866,23 @@ type NewServed struct {
 	Point string  `json:"point"`
 }
 
+// NewSilence defines model for NewSilence.
+type NewSilence struct {
+	// Calendar When it begins again and again, such as sun 02:00, or rules of RFC 5545
+	Calendar *string `json:"calendar,omitempty"`
+	Group    *string `json:"group,omitempty"`
+
+	// Kind The kind of alert; every kind if left out
+	Kind *string `json:"kind,omitempty"`
+
+	// LastsSeconds How long it lasts from now on or, with a calendar, from each start
+	LastsSeconds *int64  `json:"lastsSeconds,omitempty"`
+	Reason       string  `json:"reason"`
+	Tag          *string `json:"tag,omitempty"`
+	Tier         *string `json:"tier,omitempty"`
+	Zone         *string `json:"zone,omitempty"`
+}
+
 // NewSurvey defines model for NewSurvey.
 type NewSurvey struct {
 	ForSeconds int64    `json:"forSeconds"`
@@ -1815,8 +2060,11 @@ type PhraseTone string
 type Platform struct {
 	Address string  `json:"address"`
 	Error   *string `json:"error,omitempty"`
-	ID      string  `json:"id"`
-	Kind    string  `json:"kind"`
+
+	// Health The health of something that is not a group
+	Health *Condition `json:"health,omitempty"`
+	ID     string     `json:"id"`
+	Kind   string     `json:"kind"`
 
 	// Lands Machines can be made from points there
 	Lands     bool             `json:"lands"`
@@ -2263,6 +2511,26 @@ type SignInWays struct {
 	SignOn *string `json:"signOn,omitempty"`
 }
 
+// Silence defines model for Silence.
+type Silence struct {
+	// Calendar In words
+	Calendar *string `json:"calendar,omitempty"`
+	Group    *string `json:"group,omitempty"`
+
+	// Holds It holds at this moment
+	Holds        bool       `json:"holds"`
+	ID           string     `json:"id"`
+	Kind         *string    `json:"kind,omitempty"`
+	LastsSeconds *int64     `json:"lastsSeconds,omitempty"`
+	MadeAt       time.Time  `json:"madeAt"`
+	MadeBy       string     `json:"madeBy"`
+	Reason       string     `json:"reason"`
+	Tag          *string    `json:"tag,omitempty"`
+	Tier         *string    `json:"tier,omitempty"`
+	Until        *time.Time `json:"until,omitempty"`
+	Zone         *string    `json:"zone,omitempty"`
+}
+
 // SiteCoverage defines model for SiteCoverage.
 type SiteCoverage struct {
 	// At When it said so
@@ -2369,7 +2637,10 @@ type Store struct {
 
 	// HealedRecords Replaced since the start
 	HealedRecords int64 `json:"healedRecords"`
-	Intakes       int   `json:"intakes"`
+
+	// Health The health of something that is not a group
+	Health  *Condition `json:"health,omitempty"`
+	Intakes int        `json:"intakes"`
 
 	// LockedOutside The objects that they need are locked at the object service as well
 	LockedOutside bool `json:"lockedOutside"`
@@ -2627,6 +2898,15 @@ type Welcome struct {
 	Token    string  `json:"token"`
 }
 
+// WriteAlertRules defines model for WriteAlertRules.
+type WriteAlertRules struct {
+	// Revision The one that the change is made from
+	Revision int64 `json:"revision"`
+
+	// Rules Those that are not the usual ones; what is marked as usual is left aside
+	Rules []AlertRule `json:"rules"`
+}
+
 // WriteBerth defines model for WriteBerth.
 type WriteBerth struct {
 	// Berth How machines arrive. What is left out is as the layer below says
@@ -2634,6 +2914,47 @@ type WriteBerth struct {
 
 	// Revision The one that was looked at; 0 if there is none
 	Revision int64 `json:"revision"`
+}
+
+// WriteChannel defines model for WriteChannel.
+type WriteChannel struct {
+	// Digest When it gets a summary every day, such as 07:00; never if left out
+	Digest *string `json:"digest,omitempty"`
+	From   *string `json:"from,omitempty"`
+
+	// Key Of a webhook: what events are signed with; one is made if left out
+	Key *string `json:"key,omitempty"`
+
+	// Kind mail or webhook
+	Kind string `json:"kind"`
+	Name string `json:"name"`
+
+	// Off It is told nothing
+	Off      *bool   `json:"off,omitempty"`
+	Password *string `json:"password,omitempty"`
+
+	// Revision The one that a change is made from; left out for a new channel
+	Revision *int64 `json:"revision,omitempty"`
+
+	// Server Of mail: HOST:PORT of the SMTP server
+	Server *string `json:"server,omitempty"`
+
+	// TLS Of mail: starttls (if left out), implicit, or none, on loopback only
+	TLS *string   `json:"tls,omitempty"`
+	To  *[]string `json:"to,omitempty"`
+
+	// Trust Certificates that sign the server's, as PEM; those of the host if left out
+	Trust *string `json:"trust,omitempty"`
+
+	// UrgentOnly It is told of nothing that is only a warning
+	UrgentOnly *bool `json:"urgentOnly,omitempty"`
+
+	// URL Of a webhook: where events are posted
+	URL  *string `json:"url,omitempty"`
+	User *string `json:"user,omitempty"`
+
+	// Zone The time zone of the digest
+	Zone *string `json:"zone,omitempty"`
 }
 
 // ListActivityParams defines parameters for ListActivity.
@@ -2651,6 +2972,21 @@ type ListActivityParams struct {
 
 	// Until Before this
 	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
+}
+
+// ListAlertsParams defines parameters for ListAlerts.
+type ListAlertsParams struct {
+	// State open (if left out) or cleared
+	State *string `form:"state,omitempty" json:"state,omitempty"`
+
+	// From Cleared ones that were raised from then on; 30 days ago if left out
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// To Cleared ones that were raised before; now if left out
+	To *time.Time `form:"to,omitempty" json:"to,omitempty"`
+
+	// Limit 200 if left out
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // GetCalendarParams defines parameters for GetCalendar.
@@ -2795,11 +3131,23 @@ type ListPointsParams struct {
 	Skip *int `form:"skip,omitempty" json:"skip,omitempty"`
 }
 
+// SetAlertRulesJSONRequestBody defines body for SetAlertRules for application/json ContentType.
+type SetAlertRulesJSONRequestBody = WriteAlertRules
+
+// AcknowledgeAlertJSONRequestBody defines body for AcknowledgeAlert for application/json ContentType.
+type AcknowledgeAlertJSONRequestBody = Acknowledgement
+
 // SetBerthDefaultJSONRequestBody defines body for SetBerthDefault for application/json ContentType.
 type SetBerthDefaultJSONRequestBody = WriteBerth
 
 // PreviewBerthDefaultJSONRequestBody defines body for PreviewBerthDefault for application/json ContentType.
 type PreviewBerthDefaultJSONRequestBody = Berth
+
+// CreateChannelJSONRequestBody defines body for CreateChannel for application/json ContentType.
+type CreateChannelJSONRequestBody = WriteChannel
+
+// SetChannelJSONRequestBody defines body for SetChannel for application/json ContentType.
+type SetChannelJSONRequestBody = WriteChannel
 
 // CarryCopyJSONRequestBody defines body for CarryCopy for application/json ContentType.
 type CarryCopyJSONRequestBody = NewCopy
@@ -2899,6 +3247,9 @@ type ConfirmSecondFactorJSONRequestBody = SecondFactorCode
 
 // RemoveSecondFactorJSONRequestBody defines body for RemoveSecondFactor for application/json ContentType.
 type RemoveSecondFactorJSONRequestBody = Password
+
+// CreateSilenceJSONRequestBody defines body for CreateSilence for application/json ContentType.
+type CreateSilenceJSONRequestBody = NewSilence
 
 // StartSurveyJSONRequestBody defines body for StartSurvey for application/json ContentType.
 type StartSurveyJSONRequestBody = NewSurvey
@@ -3002,6 +3353,44 @@ type ClientInterface interface {
 	// Corresponds with GET /activity/verification (the `VerifyActivity` operationId).
 	VerifyActivity(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetAlertRules When alerts are raised and who is told
+	//
+	// Corresponds with GET /alert-rules (the `GetAlertRules` operationId).
+	GetAlertRules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetAlertRulesWithBody Replace the rules that are not the usual ones
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /alert-rules (the `SetAlertRules` operationId).
+	SetAlertRulesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetAlertRules Replace the rules that are not the usual ones
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /alert-rules (the `SetAlertRules` operationId).
+	SetAlertRules(ctx context.Context, body SetAlertRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListAlerts What somebody has to see to, the most urgent first; or with state cleared what was, the newest first
+	//
+	// Corresponds with GET /alerts (the `ListAlerts` operationId).
+	ListAlerts(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcknowledgeAlertWithBody Say that one sees to it; it is not escalated any more
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /alerts/{id}/acknowledge (the `AcknowledgeAlert` operationId).
+	AcknowledgeAlertWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcknowledgeAlert Say that one sees to it; it is not escalated any more
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /alerts/{id}/acknowledge (the `AcknowledgeAlert` operationId).
+	AcknowledgeAlert(ctx context.Context, id string, body AcknowledgeAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetBerthDefault The default of a link or platform for how machines arrive here
 	//
 	// Corresponds with GET /berths/{of}/{id} (the `GetBerthDefault` operationId).
@@ -3044,6 +3433,49 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /calendar (the `GetCalendar` operationId).
 	GetCalendar(ctx context.Context, params *GetCalendarParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListChannels Where people are told, and how the last delivery went
+	//
+	// Corresponds with GET /channels (the `ListChannels` operationId).
+	ListChannels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateChannelWithBody Tell people by mail or by webhook
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /channels (the `CreateChannel` operationId).
+	CreateChannelWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateChannel Tell people by mail or by webhook
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /channels (the `CreateChannel` operationId).
+	CreateChannel(ctx context.Context, body CreateChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteChannel Remove a channel, and what it was still to be told
+	//
+	// Corresponds with DELETE /channels/{id} (the `DeleteChannel` operationId).
+	DeleteChannel(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetChannelWithBody Change a channel; a password or key that is left out stays
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /channels/{id} (the `SetChannel` operationId).
+	SetChannelWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetChannel Change a channel; a password or key that is left out stays
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /channels/{id} (the `SetChannel` operationId).
+	SetChannel(ctx context.Context, id string, body SetChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestChannel Send something to it now, and say how that went
+	//
+	// Corresponds with POST /channels/{id}/test (the `TestChannel` operationId).
+	TestChannel(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListConsents What waits for a second person, and what was answered in the last week
 	//
@@ -3797,6 +4229,30 @@ type ClientInterface interface {
 	// Corresponds with DELETE /sessions/{id} (the `EndSession` operationId).
 	EndSession(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListSilences When nobody is told, and why; maintenance windows are such that come again
+	//
+	// Corresponds with GET /silences (the `ListSilences` operationId).
+	ListSilences(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateSilenceWithBody Tell nobody for a while, or again and again; alerts are raised and kept all the same
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /silences (the `CreateSilence` operationId).
+	CreateSilenceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateSilence Tell nobody for a while, or again and again; alerts are raised and kept all the same
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /silences (the `CreateSilence` operationId).
+	CreateSilence(ctx context.Context, body CreateSilenceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndSilence End a silence; what is open and was told to nobody is told
+	//
+	// Corresponds with DELETE /silences/{id} (the `EndSilence` operationId).
+	EndSilence(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetStore The point store of this site
 	//
 	// Corresponds with GET /store (the `GetStore` operationId).
@@ -3982,6 +4438,104 @@ func (c *Client) VerifyActivity(ctx context.Context, reqEditors ...RequestEditor
 	return c.Client.Do(req)
 }
 
+// GetAlertRules When alerts are raised and who is told
+//
+// Corresponds with GET /alert-rules (the `GetAlertRules` operationId).
+func (c *Client) GetAlertRules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAlertRulesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetAlertRulesWithBody Replace the rules that are not the usual ones
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /alert-rules (the `SetAlertRules` operationId).
+func (c *Client) SetAlertRulesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetAlertRulesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetAlertRules Replace the rules that are not the usual ones
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /alert-rules (the `SetAlertRules` operationId).
+func (c *Client) SetAlertRules(ctx context.Context, body SetAlertRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetAlertRulesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListAlerts What somebody has to see to, the most urgent first; or with state cleared what was, the newest first
+//
+// Corresponds with GET /alerts (the `ListAlerts` operationId).
+func (c *Client) ListAlerts(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAlertsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcknowledgeAlertWithBody Say that one sees to it; it is not escalated any more
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /alerts/{id}/acknowledge (the `AcknowledgeAlert` operationId).
+func (c *Client) AcknowledgeAlertWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcknowledgeAlertRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcknowledgeAlert Say that one sees to it; it is not escalated any more
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /alerts/{id}/acknowledge (the `AcknowledgeAlert` operationId).
+func (c *Client) AcknowledgeAlert(ctx context.Context, id string, body AcknowledgeAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcknowledgeAlertRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetBerthDefault The default of a link or platform for how machines arrive here
 //
 // Corresponds with GET /berths/{of}/{id} (the `GetBerthDefault` operationId).
@@ -4085,6 +4639,119 @@ func (c *Client) GetBoard(ctx context.Context, reqEditors ...RequestEditorFn) (*
 // Corresponds with GET /calendar (the `GetCalendar` operationId).
 func (c *Client) GetCalendar(ctx context.Context, params *GetCalendarParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetCalendarRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListChannels Where people are told, and how the last delivery went
+//
+// Corresponds with GET /channels (the `ListChannels` operationId).
+func (c *Client) ListChannels(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListChannelsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateChannelWithBody Tell people by mail or by webhook
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /channels (the `CreateChannel` operationId).
+func (c *Client) CreateChannelWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateChannelRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateChannel Tell people by mail or by webhook
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /channels (the `CreateChannel` operationId).
+func (c *Client) CreateChannel(ctx context.Context, body CreateChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateChannelRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteChannel Remove a channel, and what it was still to be told
+//
+// Corresponds with DELETE /channels/{id} (the `DeleteChannel` operationId).
+func (c *Client) DeleteChannel(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteChannelRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetChannelWithBody Change a channel; a password or key that is left out stays
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /channels/{id} (the `SetChannel` operationId).
+func (c *Client) SetChannelWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetChannelRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetChannel Change a channel; a password or key that is left out stays
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /channels/{id} (the `SetChannel` operationId).
+func (c *Client) SetChannel(ctx context.Context, id string, body SetChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetChannelRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestChannel Send something to it now, and say how that went
+//
+// Corresponds with POST /channels/{id}/test (the `TestChannel` operationId).
+func (c *Client) TestChannel(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestChannelRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -6087,6 +6754,70 @@ func (c *Client) EndSession(ctx context.Context, id string, reqEditors ...Reques
 	return c.Client.Do(req)
 }
 
+// ListSilences When nobody is told, and why; maintenance windows are such that come again
+//
+// Corresponds with GET /silences (the `ListSilences` operationId).
+func (c *Client) ListSilences(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSilencesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateSilenceWithBody Tell nobody for a while, or again and again; alerts are raised and kept all the same
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /silences (the `CreateSilence` operationId).
+func (c *Client) CreateSilenceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateSilenceRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateSilence Tell nobody for a while, or again and again; alerts are raised and kept all the same
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /silences (the `CreateSilence` operationId).
+func (c *Client) CreateSilence(ctx context.Context, body CreateSilenceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateSilenceRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndSilence End a silence; what is open and was told to nobody is told
+//
+// Corresponds with DELETE /silences/{id} (the `EndSilence` operationId).
+func (c *Client) EndSilence(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndSilenceRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetStore The point store of this site
 //
 // Corresponds with GET /store (the `GetStore` operationId).
@@ -6654,6 +7385,210 @@ func NewVerifyActivityRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetAlertRulesRequest constructs an http.Request for the GetAlertRules method
+func NewGetAlertRulesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/alert-rules")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetAlertRulesRequest calls the generic SetAlertRules builder with application/json body
+func NewSetAlertRulesRequest(server string, body SetAlertRulesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetAlertRulesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetAlertRulesRequestWithBody constructs an http.Request for the SetAlertRules method, with any body, and a specified content type
+func NewSetAlertRulesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/alert-rules")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListAlertsRequest constructs an http.Request for the ListAlerts method
+func NewListAlertsRequest(server string, params *ListAlertsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/alerts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAcknowledgeAlertRequest calls the generic AcknowledgeAlert builder with application/json body
+func NewAcknowledgeAlertRequest(server string, id string, body AcknowledgeAlertJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAcknowledgeAlertRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewAcknowledgeAlertRequestWithBody constructs an http.Request for the AcknowledgeAlert method, with any body, and a specified content type
+func NewAcknowledgeAlertRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/alerts/%s/acknowledge", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetBerthDefaultRequest constructs an http.Request for the GetBerthDefault method
 func NewGetBerthDefaultRequest(server string, of string, id string) (*http.Request, error) {
 	var err error
@@ -6913,6 +7848,188 @@ func NewGetCalendarRequest(server string, params *GetCalendarParams) (*http.Requ
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListChannelsRequest constructs an http.Request for the ListChannels method
+func NewListChannelsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/channels")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCreateChannelRequest calls the generic CreateChannel builder with application/json body
+func NewCreateChannelRequest(server string, body CreateChannelJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCreateChannelRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCreateChannelRequestWithBody constructs an http.Request for the CreateChannel method, with any body, and a specified content type
+func NewCreateChannelRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/channels")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDeleteChannelRequest constructs an http.Request for the DeleteChannel method
+func NewDeleteChannelRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/channels/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetChannelRequest calls the generic SetChannel builder with application/json body
+func NewSetChannelRequest(server string, id string, body SetChannelJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetChannelRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSetChannelRequestWithBody constructs an http.Request for the SetChannel method, with any body, and a specified content type
+func NewSetChannelRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/channels/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTestChannelRequest constructs an http.Request for the TestChannel method
+func NewTestChannelRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/channels/%s/test", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -10743,6 +11860,107 @@ func NewEndSessionRequest(server string, id string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListSilencesRequest constructs an http.Request for the ListSilences method
+func NewListSilencesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/silences")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCreateSilenceRequest calls the generic CreateSilence builder with application/json body
+func NewCreateSilenceRequest(server string, body CreateSilenceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCreateSilenceRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCreateSilenceRequestWithBody constructs an http.Request for the CreateSilence method, with any body, and a specified content type
+func NewCreateSilenceRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/silences")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEndSilenceRequest constructs an http.Request for the EndSilence method
+func NewEndSilenceRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/silences/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetStoreRequest constructs an http.Request for the GetStore method
 func NewGetStoreRequest(server string) (*http.Request, error) {
 	var err error
@@ -11475,6 +12693,48 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /activity/verification (the `VerifyActivity` operationId).
 	VerifyActivityWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyActivityResponse, error)
 
+	// GetAlertRulesWithResponse When alerts are raised and who is told
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /alert-rules (the `GetAlertRules` operationId).
+	GetAlertRulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetAlertRulesResponse, error)
+
+	// SetAlertRulesWithBodyWithResponse Replace the rules that are not the usual ones
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /alert-rules (the `SetAlertRules` operationId).
+	SetAlertRulesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetAlertRulesResponse, error)
+
+	// SetAlertRulesWithResponse Replace the rules that are not the usual ones
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /alert-rules (the `SetAlertRules` operationId).
+	SetAlertRulesWithResponse(ctx context.Context, body SetAlertRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*SetAlertRulesResponse, error)
+
+	// ListAlertsWithResponse What somebody has to see to, the most urgent first; or with state cleared what was, the newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /alerts (the `ListAlerts` operationId).
+	ListAlertsWithResponse(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*ListAlertsResponse, error)
+
+	// AcknowledgeAlertWithBodyWithResponse Say that one sees to it; it is not escalated any more
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /alerts/{id}/acknowledge (the `AcknowledgeAlert` operationId).
+	AcknowledgeAlertWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcknowledgeAlertResponse, error)
+
+	// AcknowledgeAlertWithResponse Say that one sees to it; it is not escalated any more
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /alerts/{id}/acknowledge (the `AcknowledgeAlert` operationId).
+	AcknowledgeAlertWithResponse(ctx context.Context, id string, body AcknowledgeAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*AcknowledgeAlertResponse, error)
+
 	// GetBerthDefaultWithResponse The default of a link or platform for how machines arrive here
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -11523,6 +12783,55 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /calendar (the `GetCalendar` operationId).
 	GetCalendarWithResponse(ctx context.Context, params *GetCalendarParams, reqEditors ...RequestEditorFn) (*GetCalendarResponse, error)
+
+	// ListChannelsWithResponse Where people are told, and how the last delivery went
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /channels (the `ListChannels` operationId).
+	ListChannelsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListChannelsResponse, error)
+
+	// CreateChannelWithBodyWithResponse Tell people by mail or by webhook
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /channels (the `CreateChannel` operationId).
+	CreateChannelWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateChannelResponse, error)
+
+	// CreateChannelWithResponse Tell people by mail or by webhook
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /channels (the `CreateChannel` operationId).
+	CreateChannelWithResponse(ctx context.Context, body CreateChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateChannelResponse, error)
+
+	// DeleteChannelWithResponse Remove a channel, and what it was still to be told
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /channels/{id} (the `DeleteChannel` operationId).
+	DeleteChannelWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*DeleteChannelResponse, error)
+
+	// SetChannelWithBodyWithResponse Change a channel; a password or key that is left out stays
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /channels/{id} (the `SetChannel` operationId).
+	SetChannelWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetChannelResponse, error)
+
+	// SetChannelWithResponse Change a channel; a password or key that is left out stays
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /channels/{id} (the `SetChannel` operationId).
+	SetChannelWithResponse(ctx context.Context, id string, body SetChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*SetChannelResponse, error)
+
+	// TestChannelWithResponse Send something to it now, and say how that went
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /channels/{id}/test (the `TestChannel` operationId).
+	TestChannelWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*TestChannelResponse, error)
 
 	// ListConsentsWithResponse What waits for a second person, and what was answered in the last week
 	//
@@ -12392,6 +13701,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /sessions/{id} (the `EndSession` operationId).
 	EndSessionWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*EndSessionResponse, error)
 
+	// ListSilencesWithResponse When nobody is told, and why; maintenance windows are such that come again
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /silences (the `ListSilences` operationId).
+	ListSilencesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSilencesResponse, error)
+
+	// CreateSilenceWithBodyWithResponse Tell nobody for a while, or again and again; alerts are raised and kept all the same
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /silences (the `CreateSilence` operationId).
+	CreateSilenceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateSilenceResponse, error)
+
+	// CreateSilenceWithResponse Tell nobody for a while, or again and again; alerts are raised and kept all the same
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /silences (the `CreateSilence` operationId).
+	CreateSilenceWithResponse(ctx context.Context, body CreateSilenceJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateSilenceResponse, error)
+
+	// EndSilenceWithResponse End a silence; what is open and was told to nobody is told
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /silences/{id} (the `EndSilence` operationId).
+	EndSilenceWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*EndSilenceResponse, error)
+
 	// GetStoreWithResponse The point store of this site
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -12671,6 +14008,198 @@ func (r VerifyActivityResponse) ContentType() string {
 	return ""
 }
 
+type GetAlertRulesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AlertRules
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetAlertRulesResponse) GetJSON200() *AlertRules {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetAlertRulesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetAlertRulesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetAlertRulesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetAlertRulesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetAlertRulesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetAlertRulesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AlertRules
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetAlertRulesResponse) GetJSON200() *AlertRules {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetAlertRulesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetAlertRulesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetAlertRulesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetAlertRulesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetAlertRulesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListAlertsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Alert
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAlertsResponse) GetJSON200() *[]Alert {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAlertsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAlertsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAlertsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAlertsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAlertsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AcknowledgeAlertResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Alert
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AcknowledgeAlertResponse) GetJSON200() *Alert {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AcknowledgeAlertResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AcknowledgeAlertResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AcknowledgeAlertResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AcknowledgeAlertResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AcknowledgeAlertResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetBerthDefaultResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12905,6 +14434,239 @@ func (r GetCalendarResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetCalendarResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListChannelsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Channel
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListChannelsResponse) GetJSON200() *[]Channel {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListChannelsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListChannelsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListChannelsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListChannelsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListChannelsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CreateChannelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Channel
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r CreateChannelResponse) GetJSON201() *Channel {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CreateChannelResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CreateChannelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CreateChannelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CreateChannelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CreateChannelResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteChannelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteChannelResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteChannelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteChannelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteChannelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteChannelResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetChannelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Channel
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetChannelResponse) GetJSON200() *Channel {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetChannelResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetChannelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetChannelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetChannelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetChannelResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TestChannelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ChannelTest
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TestChannelResponse) GetJSON200() *ChannelTest {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TestChannelResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TestChannelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TestChannelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TestChannelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TestChannelResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17181,6 +18943,143 @@ func (r EndSessionResponse) ContentType() string {
 	return ""
 }
 
+type ListSilencesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Silence
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSilencesResponse) GetJSON200() *[]Silence {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSilencesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSilencesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSilencesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSilencesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSilencesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CreateSilenceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Silence
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r CreateSilenceResponse) GetJSON201() *Silence {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CreateSilenceResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CreateSilenceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CreateSilenceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CreateSilenceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CreateSilenceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndSilenceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndSilenceResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndSilenceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndSilenceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndSilenceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndSilenceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetStoreResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -18139,6 +20038,84 @@ func (c *ClientWithResponses) VerifyActivityWithResponse(ctx context.Context, re
 	return ParseVerifyActivityResponse(rsp)
 }
 
+// GetAlertRulesWithResponse When alerts are raised and who is told
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /alert-rules (the `GetAlertRules` operationId).
+func (c *ClientWithResponses) GetAlertRulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetAlertRulesResponse, error) {
+	rsp, err := c.GetAlertRules(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAlertRulesResponse(rsp)
+}
+
+// SetAlertRulesWithBodyWithResponse Replace the rules that are not the usual ones
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /alert-rules (the `SetAlertRules` operationId).
+func (c *ClientWithResponses) SetAlertRulesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetAlertRulesResponse, error) {
+	rsp, err := c.SetAlertRulesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetAlertRulesResponse(rsp)
+}
+
+// SetAlertRulesWithResponse Replace the rules that are not the usual ones
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /alert-rules (the `SetAlertRules` operationId).
+func (c *ClientWithResponses) SetAlertRulesWithResponse(ctx context.Context, body SetAlertRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*SetAlertRulesResponse, error) {
+	rsp, err := c.SetAlertRules(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetAlertRulesResponse(rsp)
+}
+
+// ListAlertsWithResponse What somebody has to see to, the most urgent first; or with state cleared what was, the newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /alerts (the `ListAlerts` operationId).
+func (c *ClientWithResponses) ListAlertsWithResponse(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*ListAlertsResponse, error) {
+	rsp, err := c.ListAlerts(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAlertsResponse(rsp)
+}
+
+// AcknowledgeAlertWithBodyWithResponse Say that one sees to it; it is not escalated any more
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /alerts/{id}/acknowledge (the `AcknowledgeAlert` operationId).
+func (c *ClientWithResponses) AcknowledgeAlertWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcknowledgeAlertResponse, error) {
+	rsp, err := c.AcknowledgeAlertWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcknowledgeAlertResponse(rsp)
+}
+
+// AcknowledgeAlertWithResponse Say that one sees to it; it is not escalated any more
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /alerts/{id}/acknowledge (the `AcknowledgeAlert` operationId).
+func (c *ClientWithResponses) AcknowledgeAlertWithResponse(ctx context.Context, id string, body AcknowledgeAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*AcknowledgeAlertResponse, error) {
+	rsp, err := c.AcknowledgeAlert(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcknowledgeAlertResponse(rsp)
+}
+
 // GetBerthDefaultWithResponse The default of a link or platform for how machines arrive here
 //
 // Returns a wrapper object for the known response body format(s).
@@ -18228,6 +20205,97 @@ func (c *ClientWithResponses) GetCalendarWithResponse(ctx context.Context, param
 		return nil, err
 	}
 	return ParseGetCalendarResponse(rsp)
+}
+
+// ListChannelsWithResponse Where people are told, and how the last delivery went
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /channels (the `ListChannels` operationId).
+func (c *ClientWithResponses) ListChannelsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListChannelsResponse, error) {
+	rsp, err := c.ListChannels(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListChannelsResponse(rsp)
+}
+
+// CreateChannelWithBodyWithResponse Tell people by mail or by webhook
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /channels (the `CreateChannel` operationId).
+func (c *ClientWithResponses) CreateChannelWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateChannelResponse, error) {
+	rsp, err := c.CreateChannelWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateChannelResponse(rsp)
+}
+
+// CreateChannelWithResponse Tell people by mail or by webhook
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /channels (the `CreateChannel` operationId).
+func (c *ClientWithResponses) CreateChannelWithResponse(ctx context.Context, body CreateChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateChannelResponse, error) {
+	rsp, err := c.CreateChannel(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateChannelResponse(rsp)
+}
+
+// DeleteChannelWithResponse Remove a channel, and what it was still to be told
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /channels/{id} (the `DeleteChannel` operationId).
+func (c *ClientWithResponses) DeleteChannelWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*DeleteChannelResponse, error) {
+	rsp, err := c.DeleteChannel(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteChannelResponse(rsp)
+}
+
+// SetChannelWithBodyWithResponse Change a channel; a password or key that is left out stays
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /channels/{id} (the `SetChannel` operationId).
+func (c *ClientWithResponses) SetChannelWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetChannelResponse, error) {
+	rsp, err := c.SetChannelWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetChannelResponse(rsp)
+}
+
+// SetChannelWithResponse Change a channel; a password or key that is left out stays
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /channels/{id} (the `SetChannel` operationId).
+func (c *ClientWithResponses) SetChannelWithResponse(ctx context.Context, id string, body SetChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*SetChannelResponse, error) {
+	rsp, err := c.SetChannel(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetChannelResponse(rsp)
+}
+
+// TestChannelWithResponse Send something to it now, and say how that went
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /channels/{id}/test (the `TestChannel` operationId).
+func (c *ClientWithResponses) TestChannelWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*TestChannelResponse, error) {
+	rsp, err := c.TestChannel(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestChannelResponse(rsp)
 }
 
 // ListConsentsWithResponse What waits for a second person, and what was answered in the last week
@@ -19842,6 +21910,58 @@ func (c *ClientWithResponses) EndSessionWithResponse(ctx context.Context, id str
 	return ParseEndSessionResponse(rsp)
 }
 
+// ListSilencesWithResponse When nobody is told, and why; maintenance windows are such that come again
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /silences (the `ListSilences` operationId).
+func (c *ClientWithResponses) ListSilencesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSilencesResponse, error) {
+	rsp, err := c.ListSilences(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSilencesResponse(rsp)
+}
+
+// CreateSilenceWithBodyWithResponse Tell nobody for a while, or again and again; alerts are raised and kept all the same
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /silences (the `CreateSilence` operationId).
+func (c *ClientWithResponses) CreateSilenceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateSilenceResponse, error) {
+	rsp, err := c.CreateSilenceWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateSilenceResponse(rsp)
+}
+
+// CreateSilenceWithResponse Tell nobody for a while, or again and again; alerts are raised and kept all the same
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /silences (the `CreateSilence` operationId).
+func (c *ClientWithResponses) CreateSilenceWithResponse(ctx context.Context, body CreateSilenceJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateSilenceResponse, error) {
+	rsp, err := c.CreateSilence(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateSilenceResponse(rsp)
+}
+
+// EndSilenceWithResponse End a silence; what is open and was told to nobody is told
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /silences/{id} (the `EndSilence` operationId).
+func (c *ClientWithResponses) EndSilenceWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*EndSilenceResponse, error) {
+	rsp, err := c.EndSilence(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndSilenceResponse(rsp)
+}
+
 // GetStoreWithResponse The point store of this site
 //
 // Returns a wrapper object for the known response body format(s).
@@ -20246,6 +22366,138 @@ func ParseVerifyActivityResponse(rsp *http.Response) (*VerifyActivityResponse, e
 	return response, nil
 }
 
+// ParseGetAlertRulesResponse parses an HTTP response from a GetAlertRulesWithResponse call
+func ParseGetAlertRulesResponse(rsp *http.Response) (*GetAlertRulesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetAlertRulesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AlertRules
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetAlertRulesResponse parses an HTTP response from a SetAlertRulesWithResponse call
+func ParseSetAlertRulesResponse(rsp *http.Response) (*SetAlertRulesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetAlertRulesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AlertRules
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListAlertsResponse parses an HTTP response from a ListAlertsWithResponse call
+func ParseListAlertsResponse(rsp *http.Response) (*ListAlertsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAlertsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Alert
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAcknowledgeAlertResponse parses an HTTP response from a AcknowledgeAlertWithResponse call
+func ParseAcknowledgeAlertResponse(rsp *http.Response) (*AcknowledgeAlertResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AcknowledgeAlertResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Alert
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetBerthDefaultResponse parses an HTTP response from a GetBerthDefaultWithResponse call
 func ParseGetBerthDefaultResponse(rsp *http.Response) (*GetBerthDefaultResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -20394,6 +22646,167 @@ func ParseGetCalendarResponse(rsp *http.Response) (*GetCalendarResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Calendar
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListChannelsResponse parses an HTTP response from a ListChannelsWithResponse call
+func ParseListChannelsResponse(rsp *http.Response) (*ListChannelsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListChannelsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Channel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCreateChannelResponse parses an HTTP response from a CreateChannelWithResponse call
+func ParseCreateChannelResponse(rsp *http.Response) (*CreateChannelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CreateChannelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Channel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteChannelResponse parses an HTTP response from a DeleteChannelWithResponse call
+func ParseDeleteChannelResponse(rsp *http.Response) (*DeleteChannelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteChannelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetChannelResponse parses an HTTP response from a SetChannelWithResponse call
+func ParseSetChannelResponse(rsp *http.Response) (*SetChannelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetChannelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Channel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTestChannelResponse parses an HTTP response from a TestChannelWithResponse call
+func ParseTestChannelResponse(rsp *http.Response) (*TestChannelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TestChannelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ChannelTest
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -23406,6 +25819,101 @@ func ParseEndSessionResponse(rsp *http.Response) (*EndSessionResponse, error) {
 	return response, nil
 }
 
+// ParseListSilencesResponse parses an HTTP response from a ListSilencesWithResponse call
+func ParseListSilencesResponse(rsp *http.Response) (*ListSilencesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSilencesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Silence
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCreateSilenceResponse parses an HTTP response from a CreateSilenceWithResponse call
+func ParseCreateSilenceResponse(rsp *http.Response) (*CreateSilenceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CreateSilenceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Silence
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndSilenceResponse parses an HTTP response from a EndSilenceWithResponse call
+func ParseEndSilenceResponse(rsp *http.Response) (*EndSilenceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndSilenceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetStoreResponse parses an HTTP response from a GetStoreWithResponse call
 func ParseGetStoreResponse(rsp *http.Response) (*GetStoreResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -24058,6 +26566,18 @@ type ServerInterface interface {
 	// VerifyActivity Go through all of the audit trail, and hold it against what this site signed and others hold
 	// (GET /activity/verification)
 	VerifyActivity(ctx *echo.Context) error
+	// GetAlertRules When alerts are raised and who is told
+	// (GET /alert-rules)
+	GetAlertRules(ctx *echo.Context) error
+	// SetAlertRules Replace the rules that are not the usual ones
+	// (PUT /alert-rules)
+	SetAlertRules(ctx *echo.Context) error
+	// ListAlerts What somebody has to see to, the most urgent first; or with state cleared what was, the newest first
+	// (GET /alerts)
+	ListAlerts(ctx *echo.Context, params ListAlertsParams) error
+	// AcknowledgeAlert Say that one sees to it; it is not escalated any more
+	// (POST /alerts/{id}/acknowledge)
+	AcknowledgeAlert(ctx *echo.Context, id string) error
 	// GetBerthDefault The default of a link or platform for how machines arrive here
 	// (GET /berths/{of}/{id})
 	GetBerthDefault(ctx *echo.Context, of string, id string) error
@@ -24073,6 +26593,21 @@ type ServerInterface interface {
 	// GetCalendar Starts of cycles that are foretold, with those that are in each other's way. As a feed of RFC 5545 at /calendar.ics, with a token of a viewer in the address
 	// (GET /calendar)
 	GetCalendar(ctx *echo.Context, params GetCalendarParams) error
+	// ListChannels Where people are told, and how the last delivery went
+	// (GET /channels)
+	ListChannels(ctx *echo.Context) error
+	// CreateChannel Tell people by mail or by webhook
+	// (POST /channels)
+	CreateChannel(ctx *echo.Context) error
+	// DeleteChannel Remove a channel, and what it was still to be told
+	// (DELETE /channels/{id})
+	DeleteChannel(ctx *echo.Context, id string) error
+	// SetChannel Change a channel; a password or key that is left out stays
+	// (PUT /channels/{id})
+	SetChannel(ctx *echo.Context, id string) error
+	// TestChannel Send something to it now, and say how that went
+	// (POST /channels/{id}/test)
+	TestChannel(ctx *echo.Context, id string) error
 	// ListConsents What waits for a second person, and what was answered in the last week
 	// (GET /consents)
 	ListConsents(ctx *echo.Context) error
@@ -24346,6 +26881,15 @@ type ServerInterface interface {
 	// EndSession End one of one's own sessions
 	// (DELETE /sessions/{id})
 	EndSession(ctx *echo.Context, id string) error
+	// ListSilences When nobody is told, and why; maintenance windows are such that come again
+	// (GET /silences)
+	ListSilences(ctx *echo.Context) error
+	// CreateSilence Tell nobody for a while, or again and again; alerts are raised and kept all the same
+	// (POST /silences)
+	CreateSilence(ctx *echo.Context) error
+	// EndSilence End a silence; what is open and was told to nobody is told
+	// (DELETE /silences/{id})
+	EndSilence(ctx *echo.Context, id string) error
 	// GetStore The point store of this site
 	// (GET /store)
 	GetStore(ctx *echo.Context) error
@@ -24482,6 +27026,79 @@ func (w *ServerInterfaceWrapper) VerifyActivity(ctx *echo.Context) error {
 	return err
 }
 
+// GetAlertRules converts echo context to params.
+func (w *ServerInterfaceWrapper) GetAlertRules(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetAlertRules(ctx)
+	return err
+}
+
+// SetAlertRules converts echo context to params.
+func (w *ServerInterfaceWrapper) SetAlertRules(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetAlertRules(ctx)
+	return err
+}
+
+// ListAlerts converts echo context to params.
+func (w *ServerInterfaceWrapper) ListAlerts(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListAlertsParams
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", ctx.QueryParams(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter state: %s", err))
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListAlerts(ctx, params)
+	return err
+}
+
+// AcknowledgeAlert converts echo context to params.
+func (w *ServerInterfaceWrapper) AcknowledgeAlert(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AcknowledgeAlert(ctx, id)
+	return err
+}
+
 // GetBerthDefault converts echo context to params.
 func (w *ServerInterfaceWrapper) GetBerthDefault(ctx *echo.Context) error {
 	var err error
@@ -24599,6 +27216,72 @@ func (w *ServerInterfaceWrapper) GetCalendar(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetCalendar(ctx, params)
+	return err
+}
+
+// ListChannels converts echo context to params.
+func (w *ServerInterfaceWrapper) ListChannels(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListChannels(ctx)
+	return err
+}
+
+// CreateChannel converts echo context to params.
+func (w *ServerInterfaceWrapper) CreateChannel(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CreateChannel(ctx)
+	return err
+}
+
+// DeleteChannel converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteChannel(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeleteChannel(ctx, id)
+	return err
+}
+
+// SetChannel converts echo context to params.
+func (w *ServerInterfaceWrapper) SetChannel(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetChannel(ctx, id)
+	return err
+}
+
+// TestChannel converts echo context to params.
+func (w *ServerInterfaceWrapper) TestChannel(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TestChannel(ctx, id)
 	return err
 }
 
@@ -26030,6 +28713,40 @@ func (w *ServerInterfaceWrapper) EndSession(ctx *echo.Context) error {
 	return err
 }
 
+// ListSilences converts echo context to params.
+func (w *ServerInterfaceWrapper) ListSilences(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListSilences(ctx)
+	return err
+}
+
+// CreateSilence converts echo context to params.
+func (w *ServerInterfaceWrapper) CreateSilence(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CreateSilence(ctx)
+	return err
+}
+
+// EndSilence converts echo context to params.
+func (w *ServerInterfaceWrapper) EndSilence(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.EndSilence(ctx, id)
+	return err
+}
+
 // GetStore converts echo context to params.
 func (w *ServerInterfaceWrapper) GetStore(ctx *echo.Context) error {
 	var err error
@@ -26391,6 +29108,18 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/estate/schema", wrapper.GetEstateSchema, options.OperationMiddlewares["getEstateSchema"]...)
 	router.POST(options.BaseURL+"/forecast/site", wrapper.ForecastSite, options.OperationMiddlewares["forecastSite"]...)
 	router.GET(options.BaseURL+"/groups/:id/forecasts", wrapper.ListForecasts, options.OperationMiddlewares["listForecasts"]...)
+	router.GET(options.BaseURL+"/alerts", wrapper.ListAlerts, options.OperationMiddlewares["listAlerts"]...)
+	router.POST(options.BaseURL+"/alerts/:id/acknowledge", wrapper.AcknowledgeAlert, options.OperationMiddlewares["acknowledgeAlert"]...)
+	router.GET(options.BaseURL+"/alert-rules", wrapper.GetAlertRules, options.OperationMiddlewares["getAlertRules"]...)
+	router.PUT(options.BaseURL+"/alert-rules", wrapper.SetAlertRules, options.OperationMiddlewares["setAlertRules"]...)
+	router.GET(options.BaseURL+"/silences", wrapper.ListSilences, options.OperationMiddlewares["listSilences"]...)
+	router.POST(options.BaseURL+"/silences", wrapper.CreateSilence, options.OperationMiddlewares["createSilence"]...)
+	router.DELETE(options.BaseURL+"/silences/:id", wrapper.EndSilence, options.OperationMiddlewares["endSilence"]...)
+	router.GET(options.BaseURL+"/channels", wrapper.ListChannels, options.OperationMiddlewares["listChannels"]...)
+	router.POST(options.BaseURL+"/channels", wrapper.CreateChannel, options.OperationMiddlewares["createChannel"]...)
+	router.DELETE(options.BaseURL+"/channels/:id", wrapper.DeleteChannel, options.OperationMiddlewares["deleteChannel"]...)
+	router.PUT(options.BaseURL+"/channels/:id", wrapper.SetChannel, options.OperationMiddlewares["setChannel"]...)
+	router.POST(options.BaseURL+"/channels/:id/test", wrapper.TestChannel, options.OperationMiddlewares["testChannel"]...)
 	router.GET(options.BaseURL+"/readiness", wrapper.ListReadiness, options.OperationMiddlewares["listReadiness"]...)
 	router.GET(options.BaseURL+"/groups/:id/readiness", wrapper.GetReadiness, options.OperationMiddlewares["getReadiness"]...)
 	router.GET(options.BaseURL+"/groups/:id/berth", wrapper.GetBerth, options.OperationMiddlewares["getBerth"]...)
@@ -26502,6 +29231,162 @@ type VerifyActivitydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response VerifyActivitydefaultApplicationProblemPlusJSONResponse) VisitVerifyActivityResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetAlertRulesRequestObject struct {
+}
+
+type GetAlertRulesResponseObject interface {
+	VisitGetAlertRulesResponse(w http.ResponseWriter) error
+}
+
+type GetAlertRules200JSONResponse AlertRules
+
+func (response GetAlertRules200JSONResponse) VisitGetAlertRulesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetAlertRulesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetAlertRulesdefaultApplicationProblemPlusJSONResponse) VisitGetAlertRulesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetAlertRulesRequestObject struct {
+	Body *SetAlertRulesJSONRequestBody
+}
+
+type SetAlertRulesResponseObject interface {
+	VisitSetAlertRulesResponse(w http.ResponseWriter) error
+}
+
+type SetAlertRules200JSONResponse AlertRules
+
+func (response SetAlertRules200JSONResponse) VisitSetAlertRulesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetAlertRulesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetAlertRulesdefaultApplicationProblemPlusJSONResponse) VisitSetAlertRulesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAlertsRequestObject struct {
+	Params ListAlertsParams
+}
+
+type ListAlertsResponseObject interface {
+	VisitListAlertsResponse(w http.ResponseWriter) error
+}
+
+type ListAlerts200JSONResponse []Alert
+
+func (response ListAlerts200JSONResponse) VisitListAlertsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAlertsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListAlertsdefaultApplicationProblemPlusJSONResponse) VisitListAlertsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AcknowledgeAlertRequestObject struct {
+	ID   string `json:"id"`
+	Body *AcknowledgeAlertJSONRequestBody
+}
+
+type AcknowledgeAlertResponseObject interface {
+	VisitAcknowledgeAlertResponse(w http.ResponseWriter) error
+}
+
+type AcknowledgeAlert200JSONResponse Alert
+
+func (response AcknowledgeAlert200JSONResponse) VisitAcknowledgeAlertResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AcknowledgeAlertdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AcknowledgeAlertdefaultApplicationProblemPlusJSONResponse) VisitAcknowledgeAlertResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -26701,6 +29586,195 @@ type GetCalendardefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetCalendardefaultApplicationProblemPlusJSONResponse) VisitGetCalendarResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListChannelsRequestObject struct {
+}
+
+type ListChannelsResponseObject interface {
+	VisitListChannelsResponse(w http.ResponseWriter) error
+}
+
+type ListChannels200JSONResponse []Channel
+
+func (response ListChannels200JSONResponse) VisitListChannelsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListChannelsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListChannelsdefaultApplicationProblemPlusJSONResponse) VisitListChannelsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CreateChannelRequestObject struct {
+	Body *CreateChannelJSONRequestBody
+}
+
+type CreateChannelResponseObject interface {
+	VisitCreateChannelResponse(w http.ResponseWriter) error
+}
+
+type CreateChannel201JSONResponse Channel
+
+func (response CreateChannel201JSONResponse) VisitCreateChannelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CreateChanneldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CreateChanneldefaultApplicationProblemPlusJSONResponse) VisitCreateChannelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteChannelRequestObject struct {
+	ID string `json:"id"`
+}
+
+type DeleteChannelResponseObject interface {
+	VisitDeleteChannelResponse(w http.ResponseWriter) error
+}
+
+type DeleteChannel204Response struct {
+}
+
+func (response DeleteChannel204Response) VisitDeleteChannelResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteChanneldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteChanneldefaultApplicationProblemPlusJSONResponse) VisitDeleteChannelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetChannelRequestObject struct {
+	ID   string `json:"id"`
+	Body *SetChannelJSONRequestBody
+}
+
+type SetChannelResponseObject interface {
+	VisitSetChannelResponse(w http.ResponseWriter) error
+}
+
+type SetChannel200JSONResponse Channel
+
+func (response SetChannel200JSONResponse) VisitSetChannelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetChanneldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetChanneldefaultApplicationProblemPlusJSONResponse) VisitSetChannelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestChannelRequestObject struct {
+	ID string `json:"id"`
+}
+
+type TestChannelResponseObject interface {
+	VisitTestChannelResponse(w http.ResponseWriter) error
+}
+
+type TestChannel200JSONResponse ChannelTest
+
+func (response TestChannel200JSONResponse) VisitTestChannelResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestChanneldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TestChanneldefaultApplicationProblemPlusJSONResponse) VisitTestChannelResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -30245,6 +33319,116 @@ func (response EndSessiondefaultApplicationProblemPlusJSONResponse) VisitEndSess
 	return err
 }
 
+type ListSilencesRequestObject struct {
+}
+
+type ListSilencesResponseObject interface {
+	VisitListSilencesResponse(w http.ResponseWriter) error
+}
+
+type ListSilences200JSONResponse []Silence
+
+func (response ListSilences200JSONResponse) VisitListSilencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSilencesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSilencesdefaultApplicationProblemPlusJSONResponse) VisitListSilencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CreateSilenceRequestObject struct {
+	Body *CreateSilenceJSONRequestBody
+}
+
+type CreateSilenceResponseObject interface {
+	VisitCreateSilenceResponse(w http.ResponseWriter) error
+}
+
+type CreateSilence201JSONResponse Silence
+
+func (response CreateSilence201JSONResponse) VisitCreateSilenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CreateSilencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CreateSilencedefaultApplicationProblemPlusJSONResponse) VisitCreateSilenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndSilenceRequestObject struct {
+	ID string `json:"id"`
+}
+
+type EndSilenceResponseObject interface {
+	VisitEndSilenceResponse(w http.ResponseWriter) error
+}
+
+type EndSilence204Response struct {
+}
+
+func (response EndSilence204Response) VisitEndSilenceResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndSilencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndSilencedefaultApplicationProblemPlusJSONResponse) VisitEndSilenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetStoreRequestObject struct {
 }
 
@@ -31003,6 +34187,18 @@ type StrictServerInterface interface {
 	// VerifyActivity Go through all of the audit trail, and hold it against what this site signed and others hold
 	// (GET /activity/verification)
 	VerifyActivity(ctx context.Context, request VerifyActivityRequestObject) (VerifyActivityResponseObject, error)
+	// GetAlertRules When alerts are raised and who is told
+	// (GET /alert-rules)
+	GetAlertRules(ctx context.Context, request GetAlertRulesRequestObject) (GetAlertRulesResponseObject, error)
+	// SetAlertRules Replace the rules that are not the usual ones
+	// (PUT /alert-rules)
+	SetAlertRules(ctx context.Context, request SetAlertRulesRequestObject) (SetAlertRulesResponseObject, error)
+	// ListAlerts What somebody has to see to, the most urgent first; or with state cleared what was, the newest first
+	// (GET /alerts)
+	ListAlerts(ctx context.Context, request ListAlertsRequestObject) (ListAlertsResponseObject, error)
+	// AcknowledgeAlert Say that one sees to it; it is not escalated any more
+	// (POST /alerts/{id}/acknowledge)
+	AcknowledgeAlert(ctx context.Context, request AcknowledgeAlertRequestObject) (AcknowledgeAlertResponseObject, error)
 	// GetBerthDefault The default of a link or platform for how machines arrive here
 	// (GET /berths/{of}/{id})
 	GetBerthDefault(ctx context.Context, request GetBerthDefaultRequestObject) (GetBerthDefaultResponseObject, error)
@@ -31018,6 +34214,21 @@ type StrictServerInterface interface {
 	// GetCalendar Starts of cycles that are foretold, with those that are in each other's way. As a feed of RFC 5545 at /calendar.ics, with a token of a viewer in the address
 	// (GET /calendar)
 	GetCalendar(ctx context.Context, request GetCalendarRequestObject) (GetCalendarResponseObject, error)
+	// ListChannels Where people are told, and how the last delivery went
+	// (GET /channels)
+	ListChannels(ctx context.Context, request ListChannelsRequestObject) (ListChannelsResponseObject, error)
+	// CreateChannel Tell people by mail or by webhook
+	// (POST /channels)
+	CreateChannel(ctx context.Context, request CreateChannelRequestObject) (CreateChannelResponseObject, error)
+	// DeleteChannel Remove a channel, and what it was still to be told
+	// (DELETE /channels/{id})
+	DeleteChannel(ctx context.Context, request DeleteChannelRequestObject) (DeleteChannelResponseObject, error)
+	// SetChannel Change a channel; a password or key that is left out stays
+	// (PUT /channels/{id})
+	SetChannel(ctx context.Context, request SetChannelRequestObject) (SetChannelResponseObject, error)
+	// TestChannel Send something to it now, and say how that went
+	// (POST /channels/{id}/test)
+	TestChannel(ctx context.Context, request TestChannelRequestObject) (TestChannelResponseObject, error)
 	// ListConsents What waits for a second person, and what was answered in the last week
 	// (GET /consents)
 	ListConsents(ctx context.Context, request ListConsentsRequestObject) (ListConsentsResponseObject, error)
@@ -31291,6 +34502,15 @@ type StrictServerInterface interface {
 	// EndSession End one of one's own sessions
 	// (DELETE /sessions/{id})
 	EndSession(ctx context.Context, request EndSessionRequestObject) (EndSessionResponseObject, error)
+	// ListSilences When nobody is told, and why; maintenance windows are such that come again
+	// (GET /silences)
+	ListSilences(ctx context.Context, request ListSilencesRequestObject) (ListSilencesResponseObject, error)
+	// CreateSilence Tell nobody for a while, or again and again; alerts are raised and kept all the same
+	// (POST /silences)
+	CreateSilence(ctx context.Context, request CreateSilenceRequestObject) (CreateSilenceResponseObject, error)
+	// EndSilence End a silence; what is open and was told to nobody is told
+	// (DELETE /silences/{id})
+	EndSilence(ctx context.Context, request EndSilenceRequestObject) (EndSilenceResponseObject, error)
 	// GetStore The point store of this site
 	// (GET /store)
 	GetStore(ctx context.Context, request GetStoreRequestObject) (GetStoreResponseObject, error)
@@ -31407,6 +34627,148 @@ func (sh *strictHandler) VerifyActivity(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(VerifyActivityResponseObject); ok {
 		return validResponse.VisitVerifyActivityResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetAlertRules operation middleware
+func (sh *strictHandler) GetAlertRules(ctx *echo.Context) error {
+	var request GetAlertRulesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetAlertRules(ctx.Request().Context(), request.(GetAlertRulesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetAlertRules")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetAlertRulesResponseObject); ok {
+		return validResponse.VisitGetAlertRulesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetAlertRules operation middleware
+func (sh *strictHandler) SetAlertRules(ctx *echo.Context) error {
+	var request SetAlertRulesRequestObject
+
+	var body SetAlertRulesJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetAlertRules(ctx.Request().Context(), request.(SetAlertRulesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetAlertRules")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetAlertRulesResponseObject); ok {
+		return validResponse.VisitSetAlertRulesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListAlerts operation middleware
+func (sh *strictHandler) ListAlerts(ctx *echo.Context, params ListAlertsParams) error {
+	var request ListAlertsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListAlerts(ctx.Request().Context(), request.(ListAlertsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListAlerts")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListAlertsResponseObject); ok {
+		return validResponse.VisitListAlertsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AcknowledgeAlert operation middleware
+func (sh *strictHandler) AcknowledgeAlert(ctx *echo.Context, id string) error {
+	var request AcknowledgeAlertRequestObject
+
+	request.ID = id
+
+	var body AcknowledgeAlertJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AcknowledgeAlert(ctx.Request().Context(), request.(AcknowledgeAlertRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AcknowledgeAlert")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AcknowledgeAlertResponseObject); ok {
+		return validResponse.VisitAcknowledgeAlertResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -31579,6 +34941,173 @@ func (sh *strictHandler) GetCalendar(ctx *echo.Context, params GetCalendarParams
 		return err
 	} else if validResponse, ok := response.(GetCalendarResponseObject); ok {
 		return validResponse.VisitGetCalendarResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListChannels operation middleware
+func (sh *strictHandler) ListChannels(ctx *echo.Context) error {
+	var request ListChannelsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListChannels(ctx.Request().Context(), request.(ListChannelsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListChannels")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListChannelsResponseObject); ok {
+		return validResponse.VisitListChannelsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CreateChannel operation middleware
+func (sh *strictHandler) CreateChannel(ctx *echo.Context) error {
+	var request CreateChannelRequestObject
+
+	var body CreateChannelJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CreateChannel(ctx.Request().Context(), request.(CreateChannelRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CreateChannel")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CreateChannelResponseObject); ok {
+		return validResponse.VisitCreateChannelResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DeleteChannel operation middleware
+func (sh *strictHandler) DeleteChannel(ctx *echo.Context, id string) error {
+	var request DeleteChannelRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteChannel(ctx.Request().Context(), request.(DeleteChannelRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteChannel")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeleteChannelResponseObject); ok {
+		return validResponse.VisitDeleteChannelResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetChannel operation middleware
+func (sh *strictHandler) SetChannel(ctx *echo.Context, id string) error {
+	var request SetChannelRequestObject
+
+	request.ID = id
+
+	var body SetChannelJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetChannel(ctx.Request().Context(), request.(SetChannelRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetChannel")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetChannelResponseObject); ok {
+		return validResponse.VisitSetChannelResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TestChannel operation middleware
+func (sh *strictHandler) TestChannel(ctx *echo.Context, id string) error {
+	var request TestChannelRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TestChannel(ctx.Request().Context(), request.(TestChannelRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TestChannel")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TestChannelResponseObject); ok {
+		return validResponse.VisitTestChannelResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -34539,6 +38068,100 @@ func (sh *strictHandler) EndSession(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(EndSessionResponseObject); ok {
 		return validResponse.VisitEndSessionResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListSilences operation middleware
+func (sh *strictHandler) ListSilences(ctx *echo.Context) error {
+	var request ListSilencesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSilences(ctx.Request().Context(), request.(ListSilencesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSilences")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListSilencesResponseObject); ok {
+		return validResponse.VisitListSilencesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CreateSilence operation middleware
+func (sh *strictHandler) CreateSilence(ctx *echo.Context) error {
+	var request CreateSilenceRequestObject
+
+	var body CreateSilenceJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CreateSilence(ctx.Request().Context(), request.(CreateSilenceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CreateSilence")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CreateSilenceResponseObject); ok {
+		return validResponse.VisitCreateSilenceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// EndSilence operation middleware
+func (sh *strictHandler) EndSilence(ctx *echo.Context, id string) error {
+	var request EndSilenceRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndSilence(ctx.Request().Context(), request.(EndSilenceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndSilence")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EndSilenceResponseObject); ok {
+		return validResponse.VisitEndSilenceResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

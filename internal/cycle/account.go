@@ -40,6 +40,8 @@ type Account struct {
 	LinkLimit int64 `json:"linkLimit,omitempty"`
 	// Why says why it began when it did.
 	Why string `json:"why,omitempty"`
+	// Waited is how long it had been due when it began.
+	Waited time.Duration `json:"waited,omitempty"`
 }
 
 // Took is how long it lasted; 0 while it is open.

@@ -149,10 +149,10 @@ func Underway(g *forecast.Group, x mover.Standing, now time.Time) {
 	case !x.Facts.Running || g.Last.IsZero():
 		return
 	case p == nil:
-		g.Under = &forecast.Under{}
+		g.Under = &forecast.Under{Share: x.Share}
 		return
 	}
-	g.Under = &forecast.Under{Capture: p.CaptureAt, Left: float64(max(0, p.TotalBytes-p.ReadBytes)), Known: p.TotalBytes > 0}
+	g.Under = &forecast.Under{Capture: p.CaptureAt, Left: float64(max(0, p.TotalBytes-p.ReadBytes)), Known: p.TotalBytes > 0, Share: x.Share}
 	if !g.Captured.IsZero() {
 		return
 	}

@@ -23,6 +23,7 @@ import (
 	"kestrel/internal/overview"
 	"kestrel/internal/problem"
 	"kestrel/internal/records"
+	"kestrel/internal/watch"
 )
 
 // handlers puts the rooms behind the contract's generated interface.
@@ -316,7 +317,11 @@ func (h *handlers) DeleteInvitation(ctx context.Context, request api.DeleteInvit
 }
 
 func (h *handlers) ListLinks(context.Context, api.ListLinksRequestObject) (api.ListLinksResponseObject, error) {
-	return api.ListLinks200JSONResponse(h.Links.Links()), nil
+	v := h.Links.Links()
+	for i := range v {
+		v[i].Health, v[i].PeerHealth = h.condition(watch.Link, v[i].ID), h.condition(watch.Peer, v[i].ID)
+	}
+	return api.ListLinks200JSONResponse(v), nil
 }
 
 func (h *handlers) AcceptInvitation(ctx context.Context, request api.AcceptInvitationRequestObject) (api.AcceptInvitationResponseObject, error) {
@@ -358,6 +363,9 @@ func (h *handlers) ListMachines(ctx context.Context, request api.ListMachinesReq
 		f.See = func(group string) bool { return group != "" && see(group) }
 	}
 	v, total, err := h.Platforms.Machines(f)
+	for i := range v {
+		v[i].Health = h.machineHealth(v[i])
+	}
 	return api.ListMachines200JSONResponse{Body: v, Headers: api.ListMachines200ResponseHeaders{XTotalCount: &total}}, err
 }
 
@@ -391,7 +399,11 @@ func (h *handlers) GetOperation(ctx context.Context, request api.GetOperationReq
 }
 
 func (h *handlers) ListPlatforms(context.Context, api.ListPlatformsRequestObject) (api.ListPlatformsResponseObject, error) {
-	return api.ListPlatforms200JSONResponse(h.Platforms.Platforms()), nil
+	v := h.Platforms.Platforms()
+	for i := range v {
+		v[i].Health = h.condition(watch.Platform, v[i].ID)
+	}
+	return api.ListPlatforms200JSONResponse(v), nil
 }
 
 func (h *handlers) CreatePlatform(ctx context.Context, request api.CreatePlatformRequestObject) (api.CreatePlatformResponseObject, error) {
@@ -483,7 +495,12 @@ func (h *handlers) StopServing(ctx context.Context, request api.StopServingReque
 }
 
 func (h *handlers) GetStore(context.Context, api.GetStoreRequestObject) (api.GetStoreResponseObject, error) {
-	return api.GetStore200JSONResponse(h.Store.StoreView()), nil
+	v := h.Store.StoreView()
+	v.Health = h.condition(watch.Store, v.Directory)
+	if v.LongTerm != nil {
+		v.LongTerm.Health = h.condition(watch.Store, v.LongTerm.Directory)
+	}
+	return api.GetStore200JSONResponse(v), nil
 }
 
 func (h *handlers) VerifyStore(ctx context.Context, _ api.VerifyStoreRequestObject) (api.VerifyStoreResponseObject, error) {

@@ -50,6 +50,8 @@ type Rooms struct {
 	Foresight  Foresight
 	Estate     Estate
 	Lookout    Lookout
+	Watch      Watch
+	Notify     Notify
 }
 
 // Estate is the settings of the site as a file.

@@ -122,6 +122,11 @@ func rules() map[string]rule {
 		"DeleteLanding":    onLanding(o, func(r api.DeleteLandingRequestObject) string { return r.ID }),
 		"GetStore":         site(v), "ListLosses": site(v), "VerifyStore": site(o), "SweepStore": site(o), "RewriteStore": site(a),
 		"ListCopies": site(v), "CarryCopy": site(a), "DeleteCopy": site(a),
+		"ListAlerts": site(v), "GetAlertRules": site(v), "SetAlertRules": site(a), "ListSilences": site(v), "CreateSilence": site(o), "EndSilence": site(o),
+		"AcknowledgeAlert": {role: o, subject: func(h *handlers, _ context.Context, request any) (string, error) {
+			return h.Watch.GroupOf(request.(api.AcknowledgeAlertRequestObject).ID)
+		}},
+		"ListChannels": site(o), "CreateChannel": site(a), "SetChannel": site(a), "DeleteChannel": site(a), "TestChannel": site(a),
 		"ListOperations": site(v), "GetOperation": site(v), "CancelOperation": site(o),
 	}
 }

@@ -255,7 +255,8 @@ type Platform struct {
 	ID, Name, Kind, Address string
 	Driver                  platform.Driver
 	Up                      bool
-	Err                     error // of the last attempt
+	Err                     error     // of the last attempt
+	SeenAt                  time.Time // when it last answered; zero if it never did
 	seen                    *seen
 }
 
@@ -289,7 +290,7 @@ func (p Platform) Lander() (platform.Lander, bool) {
 }
 
 func (s *state) now() Platform {
-	return Platform{ID: s.rec.ID, Name: s.rec.Name, Kind: s.rec.Kind, Address: s.rec.Address, Driver: s.driver, Up: s.err == nil && !s.seenAt.IsZero(), Err: s.err, seen: s.seen}
+	return Platform{ID: s.rec.ID, Name: s.rec.Name, Kind: s.rec.Kind, Address: s.rec.Address, Driver: s.driver, Up: s.err == nil && !s.seenAt.IsZero(), Err: s.err, SeenAt: s.seenAt, seen: s.seen}
 }
 
 // Get gives a platform by ID.

@@ -110,6 +110,31 @@ func (k *Keeper) Fills() (time.Time, bool) {
 	return room.Fills(k.samples, u.PackBytes, u.FreeBytes-u.FloorBytes, k.Clock.Now())
 }
 
+// Room is how much room a store of this site has.
+type Room struct {
+	Name, Dir   string
+	Free, Floor int64     // bytes; what arrives leaves so much
+	Fills       time.Time // when it is full at the pace of the last day; zero if that is not known
+	Bad         int       // records that cannot be read, and were not replaced
+}
+
+// Rooms lists this site's stores, the nearest first. How much is free in a bucket is not
+// known: there is enough.
+func (k *Keeper) Rooms() []Room {
+	var out []Room
+	for i, s := range k.stores() {
+		u := s.Usage()
+		r := Room{Name: theStore, Dir: s.Dir(), Free: u.FreeBytes, Floor: u.FloorBytes, Bad: u.BadRecords}
+		if i > 0 {
+			r.Name = theLongTermStore
+		} else if at, ok := k.Fills(); ok {
+			r.Fills = at
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
 // sample notes how full the store is.
 func (k *Keeper) sample() {
 	u := k.Store.Usage()

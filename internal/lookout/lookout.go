@@ -70,6 +70,7 @@ type Lookout struct {
 type Seen struct {
 	At       time.Time `json:"at"`
 	Ready    bool      `json:"ready"`
+	On       string    `json:"-"` // the platform here that it arrives on; empty if none is chosen
 	Findings []Finding `json:"findings"`
 }
 
@@ -117,7 +118,7 @@ func (l *Lookout) Look() {
 		if p, err := l.Inventory.Find(on(x)); !comes || err == nil && on(x) != "" && !p.Seen() && p.Err == nil {
 			continue // the platform has not been asked yet, so nothing is known
 		}
-		l.note(r.ID, readiness.Check(l.facts(r, x, room, now)), now)
+		l.note(r.ID, on(x), readiness.Check(l.facts(r, x, room, now)), now)
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -139,14 +140,14 @@ func on(a berths.Arriving) string {
 }
 
 // note keeps what was found, with since when, and tells clients if it is something else.
-func (l *Lookout) note(id string, fs []readiness.Finding, now time.Time) {
+func (l *Lookout) note(id, on string, fs []readiness.Finding, now time.Time) {
 	l.mu.Lock()
 	was, known := l.by[id]
 	since := map[string]time.Time{}
 	for _, f := range was.Findings {
 		since[f.key()] = f.Since
 	}
-	x := Seen{At: now, Ready: readiness.Ready(fs), Findings: []Finding{}}
+	x := Seen{At: now, Ready: readiness.Ready(fs), On: on, Findings: []Finding{}}
 	changed := !known || len(fs) != len(was.Findings)
 	for _, f := range fs[:min(len(fs), most)] {
 		from, before := since[f.Key()]

@@ -124,14 +124,14 @@ type Config struct {
 type Mover struct {
 	Config
 
-	mu     sync.Mutex
-	by     map[string]*state
-	ahead  time.Time       // when starts before they fall due were looked for
-	short  time.Duration   // schedule.Outlook
-	ctx    context.Context // of Run; nil before it
-	wg     sync.WaitGroup
-	kick   chan struct{}
-	asking map[string]bool // platforms that are being asked for backlogs
+	mu      sync.Mutex
+	by      map[string]*state
+	ahead   time.Time        // when starts before they fall due were looked for
+	outlook schedule.Outlook // as it was seen last
+	ctx     context.Context  // of Run; nil before it
+	wg      sync.WaitGroup
+	kick    chan struct{}
+	asking  map[string]bool // platforms that are being asked for backlogs
 
 	deciding []schedule.Facts // used anew at each step
 }
@@ -176,7 +176,8 @@ type running struct {
 	savedAt  time.Time
 	resumeAt int64 // bytes read when this attempt began
 	began    time.Time
-	start    string // why it began
+	start    string        // why it began
+	waited   time.Duration // since it was due, before it began
 	uses     schedule.Use
 	share    float64 // of its link, as a weight
 }
@@ -424,7 +425,11 @@ func (m *Mover) step() time.Time {
 // begin sets a cycle going; the lock is held.
 func (m *Mover) begin(r directory.Record, s *state, src Source, way Way, st schedule.Start) {
 	ctx, cancel := context.WithCancel(m.ctx)
-	run := &running{cancel: cancel, done: make(chan struct{}), began: m.Clock.Now(), start: st.Why(), uses: st.Uses, share: st.Share}
+	waited := time.Duration(0)
+	if !s.dueSince.IsZero() {
+		waited = m.Clock.Now().Sub(s.dueSince)
+	}
+	run := &running{cancel: cancel, done: make(chan struct{}), began: m.Clock.Now(), start: st.Why(), waited: waited, uses: st.Uses, share: st.Share}
 	s.run, s.askedAt, s.dueSince, s.early = run, time.Time{}, time.Time{}, nil
 	m.wg.Go(func() {
 		defer cancel()
@@ -509,6 +514,8 @@ type Standing struct {
 	schedule.Facts
 	Cycles  []cycle.Account
 	Running *cycle.Progress
+	// Share is the weight on its link of the one under way; 0 if none is.
+	Share float64
 	// Change is what was seen of how much changes since a capture.
 	Change change.Curve
 }
@@ -522,6 +529,9 @@ func (m *Mover) Standing(r directory.Record) Standing {
 	s := m.of(r.ID)
 	out := Standing{Facts: m.facts(&r, s, now), Cycles: slices.Clone(s.accounts), Change: s.learned.Curve()}
 	out.Captured = captured
+	if s.run != nil {
+		out.Share = s.run.share
+	}
 	if s.run != nil && s.run.detail.Progress.Phase != "" {
 		p := s.run.detail.Progress
 		out.Running = &p

@@ -34,6 +34,7 @@ type detail struct {
 	Point          string         `json:"point,omitempty"`
 	Error          string         `json:"error,omitempty"`
 	Why            string         `json:"why,omitempty"`       // it began when it did
+	Waited         time.Duration  `json:"waited,omitempty"`    // since it was due, before it began
 	LinkLimit      int64          `json:"linkLimit,omitempty"` // when it ended
 	// Turn counts cycles that sealed, for what is done at one of several captures: a
 	// cycle that failed leaves its turn to the next.
@@ -44,7 +45,7 @@ type detail struct {
 func account(r records.Cycle, d detail) cycle.Account {
 	p := d.Progress
 	a := cycle.Account{ID: r.ID, Number: r.Number, Kind: p.Kind, State: r.State, StartedAt: r.StartedAt, CaptureAt: p.CaptureAt, Phases: p.Phases, TotalBytes: p.TotalBytes, ReadBytes: p.ReadBytes,
-		ChangedBytes: p.ChangedBytes, ShippedBytes: p.ShippedBytes, WireBytes: p.WireBytes, MissedBytes: p.MissedBytes, Attempts: d.Attempts, Point: d.Point, Error: d.Error, Note: p.Note, Quiet: p.Quiet, LinkLimit: d.LinkLimit, Why: d.Why}
+		ChangedBytes: p.ChangedBytes, ShippedBytes: p.ShippedBytes, WireBytes: p.WireBytes, MissedBytes: p.MissedBytes, Attempts: d.Attempts, Point: d.Point, Error: d.Error, Note: p.Note, Quiet: p.Quiet, LinkLimit: d.LinkLimit, Why: d.Why, Waited: d.Waited}
 	if r.EndedAt != nil {
 		a.EndedAt = *r.EndedAt
 	}
@@ -180,7 +181,7 @@ func (m *Mover) open(ctx context.Context, r directory.Record, s *state, run *run
 			return false, err
 		}
 		rec = records.Cycle{ID: uuid.NewString(), GroupID: r.ID, Number: number, StartedAt: now}
-		d = detail{Checkpoint: m.Owner + rec.ID, BaseCheckpoint: rep.BaseCheckpoint, BasePoint: rep.BasePoint, Why: run.start, Platform: r.Spec.Platform, Machines: machines(r.Spec), Turn: turn,
+		d = detail{Checkpoint: m.Owner + rec.ID, BaseCheckpoint: rep.BaseCheckpoint, BasePoint: rep.BasePoint, Why: run.start, Waited: run.waited, Platform: r.Spec.Platform, Machines: machines(r.Spec), Turn: turn,
 			Compare: rep.BasePoint != "" && (compareNow || schedule.CompareDue(r.Spec.CompareEvery, compared, now))}
 	default:
 		return false, err

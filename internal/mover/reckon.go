@@ -58,8 +58,8 @@ func (s *state) reckon(m *Mover, r *directory.Record, seen looked, now time.Time
 // plan finds, for what is to be decided upon, which groups are more than their links carry
 // and which have to begin before they fall due; the lock is held.
 func (m *Mover) plan(facts []schedule.Facts, now time.Time) {
-	look := schedule.Plan(facts)
-	m.short = look.Short
+	look := schedule.Plan(now, facts, m.outlook)
+	m.outlook = look
 	for i := range facts {
 		f := &facts[i]
 		f.Spilled = look.Spilled[f.ID]
@@ -79,7 +79,7 @@ func (m *Mover) plan(facts []schedule.Facts, now time.Time) {
 
 // busy is what the cycles that run use; the lock is held.
 func (m *Mover) busy() schedule.Load {
-	l := schedule.Load{Limits: m.Limits, Short: m.short}
+	l := schedule.Load{Limits: m.Limits, Short: m.outlook.Short}
 	for _, s := range m.by {
 		if s.run != nil {
 			l.Add(s.run.uses)

@@ -70,13 +70,19 @@ func (o *Overview) look(r directory.Record) sight {
 	now := o.Clock.Now()
 	x := sight{rec: r, hold: o.Keeper.Holding(r.ID)}
 	x.way, x.linked = o.Peering.Get(r.Link)
-	f := health.Facts{Now: now, Target: r.Spec.Promise.Target, Paused: r.Spec.PausedAt(now), Sealed: !x.hold.NewestAt.IsZero()}
+	f := health.Facts{Now: now, Target: r.Spec.Promise.Target, Paused: r.Spec.PausedAt(now), Sealed: !x.hold.NewestAt.IsZero(), LinkSeen: x.way.SeenAt, CreatedAt: r.CreatedAt}
+	if p := r.Spec.Pause; p != nil {
+		f.PausedAt = p.Since
+	}
 	if f.Sealed {
 		f.Exposure = max(0, now.Sub(x.hold.NewestAt))
 	}
 	if r.Direction == directory.Out {
 		x.live = o.Mover.Live(r.ID)
 		f.LinkUp = x.way.Reached
+		if p, ok := o.Inventory.Get(r.Spec.Platform); ok {
+			f.PlatformSeen = p.SeenAt
+		}
 	} else {
 		x.live, _ = o.Peering.Reported(r.ID)
 		f.LinkUp = x.way.Up
@@ -92,11 +98,34 @@ func (o *Overview) look(r directory.Record) sight {
 	return x
 }
 
+// Stand is how a group stands.
+type Stand struct {
+	State   health.State
+	Facts   health.Facts
+	Reasons []health.Reason
+	// Restless are the machines that were not brought to rest at the last capture.
+	Restless   []health.Restless
+	LostPoints int // that cannot be read whole
+}
+
+// Stand tells how a group stands.
+func (o *Overview) Stand(r directory.Record) Stand {
+	x := o.look(r)
+	d := o.detail(x)
+	return Stand{x.state, x.facts, health.Reasons(x.facts, x.state, d), d.Restless, d.LostPoints}
+}
+
 // detail is what a group's reasons are given from.
 func (o *Overview) detail(x sight) health.Detail {
 	r := x.rec
 	d := health.Detail{Home: r.HomeName, Recovery: r.RecoveryName, AtHome: r.Direction == directory.Out, Silence: -1, Failure: x.live.Failure, HomePointsFailure: x.live.HomePointsFailure,
-		LostPoints: x.hold.Lost.Points, LostBytes: x.hold.Lost.Gone, Every: r.Spec.Promise.Cadence.Every}
+		LostPoints: x.hold.Lost.Points, LostBytes: x.hold.Lost.Gone, Every: r.Spec.Promise.Cadence.Every, ClocksApart: x.way.Ahead, Next: x.live.NextStart}
+	if !x.facts.Paused {
+		d.Waiting = x.live.Waiting
+	}
+	if p := x.live.Running; p != nil {
+		d.Phase = p.Phase
+	}
 	if !x.way.SeenAt.IsZero() {
 		d.Silence = x.facts.Now.Sub(x.way.SeenAt)
 	}
@@ -112,7 +141,7 @@ func (o *Overview) detail(x sight) health.Detail {
 			continue
 		}
 		if d.Last == nil && c.Kind == cycle.KindChanges {
-			d.Last = &health.Pass{Took: c.Took(), ReadBytes: c.ReadBytes, ChangedBytes: c.ChangedBytes, WireBytes: c.WireBytes, Limit: c.LinkLimit, Read: c.Lasted("read"), Ship: c.Lasted("ship")}
+			d.Last = &health.Pass{Waited: c.Waited, Took: c.Took(), ReadBytes: c.ReadBytes, ChangedBytes: c.ChangedBytes, WireBytes: c.WireBytes, Limit: c.LinkLimit, Read: c.Lasted("read"), Ship: c.Lasted("ship"), Seal: c.Lasted("seal")}
 		}
 		if !compared && c.Kind == cycle.KindCompare {
 			compared, d.Missed = true, c.MissedBytes
@@ -124,6 +153,22 @@ func (o *Overview) detail(x sight) health.Detail {
 		}
 	}
 	return d
+}
+
+// reasons are why a group is as it is.
+func (x sight) reasons(o *Overview) []health.Reason {
+	return health.Reasons(x.facts, x.state, o.detail(x))
+}
+
+func causeView(r health.Reason) api.Cause {
+	v := api.Cause{Text: r.Text}
+	if r.Culprit != "" {
+		v.Culprit = new(string(r.Culprit))
+	}
+	if r.Mend != "" {
+		v.Mend = &r.Mend
+	}
+	return v
 }
 
 // rested counts at how many of the newest cycles a machine was to be brought to rest, and
@@ -200,7 +245,14 @@ func (o *Overview) show(x sight) api.Group {
 		v.Waiting = new(words.Sentence(live.Waiting))
 	}
 	if v.Reasons == nil {
-		v.Reasons = health.Reasons(x.facts, x.state, o.detail(x))
+		v.Reasons = []string{}
+		for i, why := range x.reasons(o) {
+			v.Reasons = append(v.Reasons, why.Text)
+			if i == 0 && x.state != health.OnTarget {
+				v.Cause = new(causeView(why))
+			}
+		}
+		v.Since = orNil(x.facts.Since(x.state))
 	}
 	if x.facts.Sealed {
 		v.ExposureSeconds = new(seconds(x.facts.Exposure))

@@ -170,9 +170,11 @@ type Link struct {
 	ID, PeerID, Peer string // Peer is the other site's name
 	Up               bool   // either side reaches the other
 	Reached          bool   // we reach the other
+	Called           bool   // it reaches us
 	SeenAt           time.Time
 	Ahead            time.Duration // how far its clock is ahead of ours
-	Free             int64         // bytes of its point store; 0 if unknown
+	Free, Floor      int64         // bytes of its point store, and what arrives leaves of them; 0 if unknown
+	Sends            int64         // bytes a second, lately
 	LongTerm         bool          // it has a long-term store; false if it is not known
 	Limit            int64         // of what we send, now, in bytes a second; 0 for none
 	Key              []byte        // fingerprint of the other site's
@@ -218,7 +220,7 @@ func (p *Peering) now(s *state) Link {
 	if s.inAt.After(seen) {
 		seen = s.inAt
 	}
-	return Link{ID: s.rec.ID, PeerID: s.rec.PeerID, Peer: s.rec.PeerName, Up: p.up(s), Reached: p.reached(s), SeenAt: seen, Ahead: s.ahead, Free: s.free, LongTerm: s.longTerm, Key: s.rec.PeerKey,
+	return Link{ID: s.rec.ID, PeerID: s.rec.PeerID, Peer: s.rec.PeerName, Up: p.up(s), Reached: p.reached(s), Called: p.recent(s.inAt), SeenAt: seen, Ahead: s.ahead, Free: s.free, Floor: s.floor, Sends: int64(s.peer.SendRate()), LongTerm: s.longTerm, Key: s.rec.PeerKey,
 		Limit: s.set.Pace.At(p.Clock.Now().Local()), settings: s.set, caller: s.peer}
 }
 

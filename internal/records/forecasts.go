@@ -38,6 +38,13 @@ func (db *DB) Forecasts(ctx context.Context, group string, limit int) ([]Forecas
 	return list[Forecast](ctx, db, "forecasts", `SELECT * FROM forecasts WHERE group_id = $1 ORDER BY made_at DESC LIMIT $2`, group, limit)
 }
 
+// ForecastsMissed lists the newest of each group that is known to have come out, of those
+// that ended since an instant and kept its target for less of the time than was foretold, by
+// more than two in a hundred.
+func (db *DB) ForecastsMissed(ctx context.Context, since time.Time) ([]Forecast, error) {
+	return list[Forecast](ctx, db, "forecasts", `SELECT * FROM (SELECT DISTINCT ON (group_id) * FROM forecasts WHERE came_within IS NOT NULL AND until > $1 ORDER BY group_id, made_at DESC) newest WHERE came_within < within - 0.02`, since)
+}
+
 // TrimForecasts forgets those that were made before.
 func (db *DB) TrimForecasts(ctx context.Context, before time.Time) error {
 	return db.exec(ctx, "forecasts", `DELETE FROM forecasts WHERE made_at < $1`, before)

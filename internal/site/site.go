@@ -44,6 +44,7 @@ import (
 	"kestrel/internal/lookout"
 	"kestrel/internal/mover"
 	"kestrel/internal/nbd"
+	"kestrel/internal/notify"
 	"kestrel/internal/operation"
 	"kestrel/internal/overview"
 	"kestrel/internal/peering"
@@ -58,6 +59,7 @@ import (
 	"kestrel/internal/signon"
 	"kestrel/internal/survey"
 	"kestrel/internal/tiers"
+	"kestrel/internal/watch"
 )
 
 // Version is the version of this build.
@@ -131,6 +133,7 @@ const (
 	beatPulses    = 4
 	refreshPulses = 20
 	lookPulses    = 20 // between two looks at readiness
+	watchPulses   = 4  // between two looks at what people have to be told of
 	peoplePulses  = 10 // what was changed on the host or ran out is seen within so many
 	tidyPulses    = 120
 )
@@ -177,6 +180,8 @@ type Site struct {
 	Landings   *landing.Landings
 	Overview   *overview.Overview
 	Lookout    *lookout.Lookout
+	Notify     *notify.Notify
+	Watch      *watch.Watch
 }
 
 // New opens everything a site needs. Call Run to set it to work, and Close at the
@@ -438,7 +443,18 @@ func (s *Site) openRooms(ctx context.Context, objects, farObjects *bucket.FS) (e
 	}
 	s.Lookout = lookout.New(lookout.Config{Groups: s.Groups, Berths: s.Berths, Landings: s.Landings, Keeper: s.Keeper, Inventory: s.Inventory, Serving: s.Serving, Peering: s.Peering, Clock: clk, Hub: hub, Log: log, Every: lookPulses * cfg.Pulse})
 	s.Overview = overview.New(overview.Config{Site: s.self.Name, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Mover: s.Mover, Keeper: s.Keeper, History: s.History, Clock: clk, Leavers: s.Coverage.Leavers})
-	return nil
+	return s.openWatch(ctx)
+}
+
+// openWatch opens what looks at all of the other rooms.
+func (s *Site) openWatch(ctx context.Context) (err error) {
+	if s.Notify, err = notify.Open(ctx, notify.Config{SiteID: s.self.ID, Site: s.self.Name, Console: s.cfg.ConsoleURL, Box: s.db, Sealed: s.box, Trail: s.Trail, Dial: s.cfg.Within.Dialer(10 * time.Second).DialContext,
+		Digest: func() []string { return s.Watch.Morning() }, Clock: s.clk, Log: s.log, Every: watchPulses * s.cfg.Pulse}); err != nil {
+		return err
+	}
+	s.Watch, err = watch.Open(ctx, watch.Config{Site: s.self.Name, DB: s.db, Groups: s.Groups, Overview: s.Overview, Lookout: s.Lookout, Inventory: s.Inventory, Peering: s.Peering, Keeper: s.Keeper, Out: s.Notify, CertificateEnds: s.Serving.CertificateEnds,
+		Trail: s.Trail, Clock: s.clk, Hub: s.Hub, Log: s.log, Every: watchPulses * s.cfg.Pulse})
+	return err
 }
 
 // mayServe tells whether who serves a point of a group may serve it still.
@@ -514,7 +530,7 @@ func (s *Site) Run(ctx context.Context) error {
 	}
 	serve(func() error { return link.Serve(ctx, s.linkL, s.id, s.Peering, s.log) })
 	serve(func() error { return nbd.ServeTLS(ctx, s.nbdL, s.Serving, s.nbdTLS) })
-	for _, run := range []func(context.Context){s.Inventory.Run, s.Operations.Run, s.Peering.Run, s.Mover.Run, s.Coverage.Run, s.Surveys.Run, s.Tiers.Run, s.Foresight.Run, s.Lookout.Run, s.Keeper.Run, s.Keeper.Verify, s.Keeper.Move, s.tidy} {
+	for _, run := range []func(context.Context){s.Inventory.Run, s.Operations.Run, s.Peering.Run, s.Mover.Run, s.Coverage.Run, s.Surveys.Run, s.Tiers.Run, s.Foresight.Run, s.Lookout.Run, s.Watch.Run, s.Notify.Run, s.Keeper.Run, s.Keeper.Verify, s.Keeper.Move, s.tidy} {
 		wg.Go(func() { run(ctx) })
 	}
 	if s.Courier != nil {
@@ -604,7 +620,7 @@ func (s *Site) Now() time.Time { return s.clk.Now() }
 // Rooms is the site as the API asks it.
 func (s *Site) Rooms() httpapi.Rooms {
 	r := httpapi.Rooms{Version: Version, Site: s, Access: s.Access, Safeguards: s.Safeguards, Box: s.box, Trail: s.Trail, Notary: s.Notary, Events: s.Hub, Directory: s.Groups, Groups: s.Protection, Overview: s.Overview, Platforms: s.Inventory, Links: s.Peering,
-		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Operations: s.Operations, Coverage: s.Coverage, Surveys: s.Surveys, Tiers: s.Tiers, Berths: s.Berths, Foresight: s.Foresight, Estate: s.Estate, Lookout: s.Lookout}
+		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Operations: s.Operations, Coverage: s.Coverage, Surveys: s.Surveys, Tiers: s.Tiers, Berths: s.Berths, Foresight: s.Foresight, Estate: s.Estate, Lookout: s.Lookout, Watch: s.Watch, Notify: s.Notify}
 	if s.Courier != nil {
 		r.Courier = s.Courier
 	}

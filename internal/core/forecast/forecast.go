@@ -61,6 +61,7 @@ type Under struct {
 	Capture time.Time // zero before the capture
 	Left    float64   // bytes that it has to read yet, if that is known
 	Known   bool
+	Share   float64 // its weight on its link, as it was given at its start; 0 is that of its group
 }
 
 // Link is what carries the cycles of some groups.
@@ -156,9 +157,12 @@ type state struct {
 	lengths  [3]time.Duration
 	n        int
 	deadline int64
-	spilled  bool
-	early    *schedule.Early
-	uses     schedule.Use // of the cycle under way
+	// strange is one of which only the first copy was seen: the service does not know how
+	// much it changes.
+	strange bool
+	spilled bool
+	early   *schedule.Early
+	uses    schedule.Use // of the cycle under way
 	// of the cycle under way
 	start, capture int64
 	fixed          int64   // nanoseconds left that need no link
@@ -187,7 +191,8 @@ type run struct {
 	active          []*state
 	links           []link
 	starts          map[string]*memo
-	stale           bool // the links are to be shared anew
+	outlook         schedule.Outlook // as it was seen last
+	stale           bool             // the links are to be shared anew
 	load            schedule.Load
 	planned, ahead  int64    // when it is to be looked again at what links carry, and at early starts
 	sooner          bool     // some group may start sooner than it falls due
@@ -430,7 +435,7 @@ func (r *run) takeUp(s *state) {
 		s.fixed += s.capture
 	}
 	f := r.facts(s)
-	r.use(s, r.load.Of(&f), s.weight())
+	r.use(s, r.load.Of(&f), cmp.Or(u.Share, s.weight()))
 	s.left = r.bytes(s)
 	if u.Known {
 		s.left = u.Left * s.wire()
@@ -697,6 +702,7 @@ func (r *run) seal(s *state) {
 	} else {
 		r.expose(s, r.now)
 	}
+	s.strange = !s.sealed
 	s.sealed, s.captured, s.early = true, s.capture, nil
 	r.plan(s)
 }

@@ -152,8 +152,8 @@ func TestSharing(t *testing.T) {
 
 // Where it does not fit, each change that is named would make it fit, or nearly.
 func TestSuggestions(t *testing.T) {
-	a, b := group("Ticketing", 5*time.Minute, 15*time.Minute, 1.7*mib), group("Pier cameras", 10*time.Minute, 90*time.Minute, 3*mib)
-	b.Change = change.Curve{{Within: time.Minute, Bytes: 180 * mib}, {Within: time.Hour, Bytes: 1200 * mib}, {Within: span.Day, Bytes: 1900 * mib}}
+	a, b := group("Ticketing", 5*time.Minute, 15*time.Minute, 1.7*mib), group("Pier cameras", 10*time.Minute, 30*time.Minute, 3*mib)
+	b.Change = change.Curve{{Within: time.Minute, Bytes: 180 * mib}, {Within: time.Hour, Bytes: 600 * mib}, {Within: span.Day, Bytes: 1900 * mib}}
 	in := input(2*mib, 2, a, b)
 	out := forecast.Run(in)
 	require.False(t, out.Fits())

@@ -57,7 +57,8 @@ func (r *run) spill() {
 		}
 	}
 	r.planning = all
-	look := schedule.Plan(all)
+	look := schedule.Plan(r.time(r.now), all, r.outlook)
+	r.outlook = look
 	spilled := look.Spilled
 	r.load.Short = look.Short
 	if len(spilled) == 0 && !r.spilling {
@@ -93,7 +94,7 @@ func (r *run) wait(s *state) {
 // work is how long its link would be taken by what changes in the longest time between two
 // captures that keeps a group's target; zero if that is not known.
 func (r *run) work(s *state) time.Duration {
-	if s.link < 0 || s.Target <= 0 || len(s.Change) == 0 {
+	if s.link < 0 || s.strange || s.Target <= 0 || len(s.Change) == 0 {
 		return 0
 	}
 	rate := r.links[s.link].rate
@@ -108,7 +109,7 @@ func (r *run) work(s *state) time.Duration {
 // copying is how long its link would be taken by the cycle that begins now; zero if that is
 // not known.
 func (r *run) copying(s *state) time.Duration {
-	if s.link < 0 || !r.links[s.link].known || r.links[s.link].rate <= 0 || len(s.Change) == 0 {
+	if s.link < 0 || s.strange || !r.links[s.link].known || r.links[s.link].rate <= 0 || len(s.Change) == 0 {
 		return 0
 	}
 	bytes := s.Change.Within(time.Duration(r.now-s.captured)) * s.wire()

@@ -45,6 +45,9 @@ type Facts struct {
 	Paused     bool
 	LinkUp     bool
 	PlatformUp bool
+	// LinkSeen and PlatformSeen are when they last answered, PausedAt is when cycles were
+	// paused, and CreatedAt when the group was made; zero is not known.
+	LinkSeen, PlatformSeen, PausedAt, CreatedAt time.Time
 
 	Running      bool      // a cycle is under way
 	LastProgress time.Time // when the running cycle last moved a byte or a phase
@@ -68,6 +71,33 @@ func Judge(f Facts) State {
 		return Seeding
 	}
 	return OnTarget
+}
+
+// Since is since when a state has been so; zero if the facts do not tell. It follows from
+// instants that are kept, so a restart does not change it.
+func (f Facts) Since(s State) time.Time {
+	captured := f.Now.Add(-f.Exposure)
+	switch s {
+	case Over:
+		return captured.Add(f.Target)
+	case Tight:
+		return captured.Add(time.Duration(TightShare * float64(f.Target)))
+	case Stalled:
+		if f.Running {
+			return f.LastProgress
+		}
+		return f.DueSince
+	case CutOff:
+		if !f.LinkUp {
+			return f.LinkSeen
+		}
+		return f.PlatformSeen
+	case Paused:
+		return f.PausedAt
+	case Seeding:
+		return f.CreatedAt
+	}
+	return time.Time{}
 }
 
 func stalled(f Facts) bool {

@@ -15,17 +15,24 @@ const (
 	// at a time of a spilled group gets: enough to get on, and too little to cost others
 	// theirs. What others do not use it gets as well.
 	SlowLane = 0.01
+	// catchUp is fullLink while much is late: with hardly any of the link to spare, what is
+	// late stays late for days. That is so from where lateFrom of what keeping the targets
+	// takes is of groups that are late, until it is lateTo.
+	catchUp          = 0.8
+	lateFrom, lateTo = 0.25, 0.05
 )
 
 // Outlook is what is seen of all groups together, and counts until it is looked at again.
 type Outlook struct {
 	// Spilled groups are more than their links can carry, by their IDs.
 	Spilled map[string]bool
+	// Catching are the links on which much is late.
+	Catching map[string]bool
 	// Short is from what expected length on a cycle is long, as Load has it.
 	Short time.Duration
 }
 
-// Plan looks at all groups of a site.
+// Plan looks at all groups of a site, before being what it saw last.
 //
 // Spilled are those that are more than their link can carry. A group that is copied as late
 // as its target allows takes the burden Work / (Target − Still − Work) of its link; a link
@@ -40,7 +47,7 @@ type Outlook struct {
 // Short is the least time that a group that is not spilled can be kept waiting without
 // missing its target: if all places of a site were taken for longer, by first copies or
 // somebody's large cycles, it could find none in time.
-func Plan(groups []Facts) Outlook {
+func Plan(now time.Time, groups []Facts, before Outlook) Outlook {
 	byLink := map[string][]*Facts{}
 	for i := range groups {
 		f := &groups[i]
@@ -48,11 +55,15 @@ func Plan(groups []Facts) Outlook {
 			byLink[f.Link] = append(byLink[f.Link], f)
 		}
 	}
-	spilled := map[string]bool{}
-	for _, fs := range byLink {
-		spill(fs, spilled)
+	spilled, catching := map[string]bool{}, map[string]bool{}
+	for l, fs := range byLink {
+		most := fullLink
+		if catching[l] = late(now, fs, before.Spilled, before.Catching[l]); catching[l] {
+			most = catchUp
+		}
+		spill(fs, most, spilled)
 	}
-	out := Outlook{Spilled: spilled}
+	out := Outlook{Spilled: spilled, Catching: catching}
 	for i := range groups {
 		f := &groups[i]
 		if f.Paused || f.Captured.IsZero() || f.Cadence.Every <= 0 || spilled[f.ID] {
@@ -86,12 +97,30 @@ func (f *Facts) burden() float64 {
 	return float64(f.Work) / float64(f.gap())
 }
 
-func spill(fs []*Facts, spilled map[string]bool) {
+// late tells whether much is late of what is meant to keep its targets.
+func late(now time.Time, fs []*Facts, spilled map[string]bool, already bool) bool {
+	all, behind := 0.0, 0.0
+	for _, f := range fs {
+		if spilled[f.ID] || f.Captured.IsZero() {
+			continue
+		}
+		b := min(f.burden(), 1)
+		if all += b; now.Sub(f.Captured) > f.Target {
+			behind += b
+		}
+	}
+	if already {
+		return behind > lateTo*all
+	}
+	return behind > lateFrom*all
+}
+
+func spill(fs []*Facts, most float64, spilled map[string]bool) {
 	total := 0.0
 	for _, f := range fs {
 		total += f.burden()
 	}
-	if total <= fullLink {
+	if total <= most {
 		return
 	}
 	slices.SortFunc(fs, func(a, b *Facts) int {
@@ -99,7 +128,7 @@ func spill(fs []*Facts, spilled map[string]bool) {
 	})
 	used := SlowLane
 	for _, f := range fs {
-		if used+f.burden() > fullLink {
+		if used+f.burden() > most {
 			spilled[f.ID] = true // a smaller one may still fit
 			continue
 		}

@@ -29,7 +29,7 @@ type Use struct {
 // limits. It is not safe for use at the same time.
 type Load struct {
 	Limits
-	// Short is from what expected length on a cycle counts as long; 0 is never. Of several
+	// Short is from what expected length on a cycle counts as long; 0 is not known. Of several
 	// places of a site, one is kept from long cycles. A first copy always is one.
 	Short time.Duration
 	site  int
@@ -61,7 +61,7 @@ func (l *Limits) each(u Use, do func(t thing, limit int) bool) {
 // Of is what the next cycle of a group would take.
 func (l *Load) Of(f *Facts) Use {
 	wanted := !f.AskedAt.IsZero() || f.CutOff // somebody waits for it, or it holds what it froze
-	return Use{f.Link, f.Platform, f.Datastores, f.behind(), l.Short > 0 && !wanted && (f.Captured.IsZero() || f.Length > l.Short)}
+	return Use{f.Link, f.Platform, f.Datastores, f.behind(), !wanted && (f.Captured.IsZero() || l.Short > 0 && f.Length > l.Short)}
 }
 
 // Add enters a cycle.
@@ -117,6 +117,9 @@ func (l *Load) full(u Use) (why string) {
 	case l.Site > 0 && l.site >= l.Site:
 		return run(l.site) + " at this site"
 	case u.Long && l.Site > 1 && l.long >= l.Site-1:
+		if l.Short <= 0 {
+			return run(l.long) + " at this site that may take long, and the last place is kept for others"
+		}
 		return fmt.Sprintf("%s at this site that may take longer than %s, and the last place is kept for shorter ones", run(l.long), span.Format(l.Short.Truncate(time.Second)))
 	case u.Slow && slices.Contains(l.slow, u.Link):
 		return "more is promised over the link with " + u.Link + " than that carries, and another group has its turn in the slow lane"

@@ -171,6 +171,23 @@ func (f *Facts) Deadline(now time.Time) time.Time {
 	return d
 }
 
+// patience is how many times its lateness a late cycle is let wait behind others.
+const patience = 8
+
+// turn is what cycles begin in the order of: their deadlines, while those are to come. Of
+// those that are late whatever is done, the ones come first that are short for what they are
+// worth, which makes their lateness together the least (W. E. Smith, Various optimizers for
+// single-stage production, Naval Research Logistics 3, 1956); a long one comes as it gets
+// later. By deadlines alone each late one would make the next late, for good.
+func (f *Facts) turn(now time.Time) time.Time {
+	d := f.Deadline(now)
+	late := now.Sub(d)
+	if late <= 0 || f.Copy <= 0 {
+		return d
+	}
+	return now.Add(time.Duration(float64(f.Copy)/f.weight()) - late/patience)
+}
+
 // behind tells whether a group comes after all others.
 func (f *Facts) behind() bool { return f.Spilled && f.AskedAt.IsZero() }
 
@@ -194,7 +211,7 @@ func Decide(now time.Time, groups []Facts, busy Load) Decision {
 		}
 	}
 	type contender struct {
-		deadline time.Time
+		deadline, turn time.Time
 		*Facts
 	}
 	ready := make([]contender, 0, min(len(groups), 64))
@@ -221,7 +238,7 @@ func Decide(now time.Time, groups []Facts, busy Load) Decision {
 			d.Waiting = append(d.Waiting, Waiting{f.ID, "the last attempt failed; the next is at " + f.RetryAt.UTC().Format("15:04:05 MST")})
 			soonest(f.RetryAt)
 		default:
-			ready = append(ready, contender{f.Deadline(now), f})
+			ready = append(ready, contender{f.Deadline(now), f.turn(now), f})
 		}
 	}
 	slices.SortFunc(ready, func(a, b contender) int {
@@ -231,7 +248,7 @@ func Decide(now time.Time, groups []Facts, busy Load) Decision {
 			}
 			return 1
 		}
-		return cmp.Or(a.deadline.Compare(b.deadline), cmp.Compare(b.weight(), a.weight()), strings.Compare(a.ID, b.ID))
+		return cmp.Or(a.turn.Compare(b.turn), a.deadline.Compare(b.deadline), cmp.Compare(b.weight(), a.weight()), strings.Compare(a.ID, b.ID))
 	})
 	taken := busy.Clone()
 	for _, f := range ready {
@@ -241,7 +258,7 @@ func Decide(now time.Time, groups []Facts, busy Load) Decision {
 			continue
 		}
 		taken.Add(uses)
-		d.Start = append(d.Start, Start{f.ID, f.deadline, uses, f.share(now), now, f.Facts})
+		d.Start = append(d.Start, Start{f.ID, f.deadline, uses, f.share(now, busy.Short), now, f.Facts})
 	}
 	return d
 }

@@ -168,7 +168,7 @@ func BenchmarkPass(b *testing.B) {
 	var worst time.Duration
 	for b.Loop() {
 		from := time.Now()
-		look := schedule.Plan(groups)
+		look := schedule.Plan(now, groups, schedule.Outlook{})
 		schedule.Ahead(now, groups, limits, time.UTC)
 		d := schedule.Decide(now, groups, schedule.Load{Limits: limits, Short: look.Short})
 		for _, s := range d.Start {

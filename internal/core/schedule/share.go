@@ -14,8 +14,11 @@ const (
 // sealed in time, times the weight of its group's priority. Cycles of which each gets at
 // least what it needs are all in time, where that can be; equal shares would let a large
 // cycle that has hours take the link from small ones that have minutes. Where it is not
-// known how long it will copy, priority alone counts; one of the slow lane has that.
-func (f *Facts) share(now time.Time) float64 {
+// known how long it will copy, priority alone counts.
+//
+// One that takes longer than others can be kept waiting, which is short, gets less the longer
+// it is, whatever it needs: better it is late than all of those.
+func (f *Facts) share(now time.Time, short time.Duration) float64 {
 	w := f.weight()
 	switch {
 	case f.behind():
@@ -26,5 +29,9 @@ func (f *Facts) share(now time.Time) float64 {
 		return w
 	}
 	left := f.Captured.Add(f.Target).Sub(now) - f.Still
-	return w * max(leastShare, float64(f.Copy)/float64(max(left, f.Copy)))
+	need := float64(f.Copy) / float64(max(left, f.Copy))
+	if short > 0 && f.Copy > short {
+		need = min(need, float64(short)/float64(f.Copy))
+	}
+	return w * max(leastShare, need)
 }

@@ -140,14 +140,14 @@ func crowd(n int, load float64) []schedule.Facts {
 // A link that carries all spills nobody; one that does not keeps as many as it can, those of
 // high priority and those that cost least first, and the others in one slow lane.
 func TestMoreThanALinkCarries(t *testing.T) {
-	require.Empty(t, schedule.Plan(crowd(40, 0.97)).Spilled)
+	require.Empty(t, schedule.Plan(now, crowd(40, 0.97), schedule.Outlook{}).Spilled)
 	groups := crowd(40, 1.2)
-	spilled := schedule.Plan(groups).Spilled
+	spilled := schedule.Plan(now, groups, schedule.Outlook{}).Spilled
 	require.Len(t, spilled, 8, "of 40, each a fortieth of 1.2, a link carries 32")
 	groups[39].Weight = 4
 	groups[38].Work /= 3
 	groups[37].Target = 0 // which nothing could keep
-	spilled = schedule.Plan(groups).Spilled
+	spilled = schedule.Plan(now, groups, schedule.Outlook{}).Spilled
 	require.False(t, spilled["g039"] || spilled["g038"])
 	require.True(t, spilled["g037"])
 	for i := range groups {
@@ -175,7 +175,7 @@ func TestMoreThanALinkCarries(t *testing.T) {
 	for i := range unknown {
 		unknown[i].Work = 0
 	}
-	require.Empty(t, schedule.Plan(unknown).Spilled, "of what is not known nothing is said")
+	require.Empty(t, schedule.Plan(now, unknown, schedule.Outlook{}).Spilled, "of what is not known nothing is said")
 	require.InDelta(t, 1, schedule.Bound(crowd(40, 0.9)), 1e-9)
 	require.InDelta(t, 1/1.2, schedule.Bound(crowd(40, 1.2)), 0.02)
 	require.EqualValues(t, 1, schedule.Bound(nil))
@@ -191,7 +191,7 @@ func TestPlansFit(t *testing.T) {
 			f.Link, f.Weight = rapid.SampledFrom([]string{"x", "y"}).Draw(t, "link"), float64(rapid.SampledFrom([]int{1, 2, 4}).Draw(t, "weight"))
 			groups = append(groups, f)
 		}
-		spilled := schedule.Plan(groups).Spilled
+		spilled := schedule.Plan(now, groups, schedule.Outlook{}).Spilled
 		used := map[string]float64{}
 		for _, f := range groups {
 			if !spilled[f.ID] {
@@ -204,7 +204,7 @@ func TestPlansFit(t *testing.T) {
 		for i := range groups {
 			groups[i].Length = groups[i].Work // as the bound has it
 		}
-		again := schedule.Plan(groups).Spilled
+		again := schedule.Plan(now, groups, schedule.Outlook{}).Spilled
 		require.LessOrEqual(t, float64(len(groups)-len(again))/float64(len(groups)), schedule.Bound(groups)+1e-9)
 	})
 }

@@ -324,7 +324,7 @@ func (w *world) judge(now time.Time, fs []schedule.Facts, free int, d schedule.D
 		}
 	}
 	long := func(f schedule.Facts) bool {
-		return short > 0 && f.AskedAt.IsZero() && !f.CutOff && (f.Captured.IsZero() || f.Length > short)
+		return f.AskedAt.IsZero() && !f.CutOff && (f.Captured.IsZero() || short > 0 && f.Length > short)
 	}
 	started := map[string]bool{}
 	for _, s := range d.Start {
