@@ -3656,7 +3656,7 @@ export interface components {
              * @description How long it lasts from now on or, with a calendar, from each start
              */
             lastsSeconds?: number;
-            /** @description When it begins again and again, such as sun 02:00, or rules of RFC 5545 */
+            /** @description When it begins again and again, such as sun at 02:00, or rules of RFC 5545 */
             calendar?: string;
             zone?: string;
             reason: string;

@@ -1868,7 +1868,7 @@ type NewServed struct {
 
 // NewSilence defines model for NewSilence.
 type NewSilence struct {
-	// Calendar When it begins again and again, such as sun 02:00, or rules of RFC 5545
+	// Calendar When it begins again and again, such as sun at 02:00, or rules of RFC 5545
 	Calendar *string `json:"calendar,omitempty"`
 	Group    *string `json:"group,omitempty"`
 

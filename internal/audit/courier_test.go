@@ -2,15 +2,10 @@ package audit_test
 
 import (
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
-	"crypto/x509/pkix"
 	"fmt"
 	"log/slog"
-	"math/big"
 	"net"
 	"strconv"
 	"strings"
@@ -27,6 +22,7 @@ import (
 	"kestrel/internal/clock"
 	"kestrel/internal/events"
 	"kestrel/internal/records"
+	"kestrel/internal/support/selfsigned"
 )
 
 // outbox is a trail in memory.
@@ -113,16 +109,9 @@ func listen(t *testing.T, address string, cert tls.Certificate) *logServer {
 
 func certificate(t *testing.T) (tls.Certificate, *x509.CertPool) {
 	t.Helper()
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	c, err := selfsigned.New()
 	require.NoError(t, err)
-	c := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "log server"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true}
-	der, err := x509.CreateCertificate(rand.Reader, c, c, &key.PublicKey, key)
-	require.NoError(t, err)
-	parsed, err := x509.ParseCertificate(der)
-	require.NoError(t, err)
-	pool := x509.NewCertPool()
-	pool.AddCert(parsed)
-	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}, pool
+	return c.Server, c.Pool
 }
 
 func number(t *testing.T, m *rfc5424.SyslogMessage) int {

@@ -60,7 +60,7 @@ func (d deliverer) post(ctx context.Context, c Channel, secret, id string, numbe
 	if err != nil {
 		return err
 	}
-	ctx, cancel := context.WithTimeout(ctx, patience)
+	ctx, cancel := context.WithTimeout(ctx, d.waits.Try)
 	defer cancel()
 	r, err := http.NewRequestWithContext(ctx, http.MethodPost, c.URL, bytes.NewReader(body))
 	if err != nil {

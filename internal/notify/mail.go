@@ -91,7 +91,7 @@ func (d deliverer) mail(ctx context.Context, c Channel, secret, id string, n Not
 	if err != nil {
 		return err
 	}
-	opts := []mail.Option{mail.WithPort(number), mail.WithTimeout(patience), mail.WithDialContextFunc(d.dial), mail.WithTLSConfig(&tls.Config{ServerName: host, RootCAs: roots, MinVersion: tls.VersionTLS12}), mail.WithoutNoop()}
+	opts := []mail.Option{mail.WithPort(number), mail.WithTimeout(d.waits.Try), mail.WithDialContextFunc(d.dial), mail.WithTLSConfig(&tls.Config{ServerName: host, RootCAs: roots, MinVersion: tls.VersionTLS12}), mail.WithoutNoop()}
 	switch c.TLS {
 	case TLSNone:
 		opts = append(opts, mail.WithTLSPolicy(mail.NoTLS))

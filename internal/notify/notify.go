@@ -29,15 +29,25 @@ import (
 )
 
 const (
-	// patience is how long one try may take.
-	patience = 30 * time.Second
-	// firstWait and longestWait are between two tries: twice as long each time.
-	firstWait, longestWait = 10 * time.Second, 15 * time.Minute
 	// giveUp is how long a message is tried: who hears of it later learns nothing new.
 	giveUp = 72 * time.Hour
 	// maxChannels is how many there may be.
 	maxChannels = 50
 )
+
+// Waits are how long something is waited for.
+type Waits struct {
+	Try            time.Duration // how long one try may take
+	First, Longest time.Duration // between two tries: twice as long each time
+}
+
+// UsualWaits are those of a service.
+func UsualWaits() Waits { return Waits{30 * time.Second, 10 * time.Second, 15 * time.Minute} }
+
+// after is how long to wait after so many tries.
+func (w Waits) after(tries int) time.Duration {
+	return min(w.Longest, w.First<<min(max(tries, 1)-1, 10))
+}
 
 // Box is where messages wait; *records.DB is one.
 type Box interface {
@@ -63,6 +73,7 @@ type Config struct {
 	Clock  clock.Clock
 	Log    *slog.Logger
 	Every  time.Duration // between two looks for what is to be delivered
+	Waits  Waits
 }
 
 // Notify tells people.
@@ -88,10 +99,11 @@ type deliverer struct {
 	siteID string
 	dial   func(ctx context.Context, network, address string) (net.Conn, error)
 	now    func() time.Time
+	waits  Waits
 }
 
 func (d deliverer) deliver(ctx context.Context, kind string, c Channel, secret string, m records.Message, n Note) error {
-	ctx, cancel := context.WithTimeout(ctx, 2*patience)
+	ctx, cancel := context.WithTimeout(ctx, 2*d.waits.Try)
 	defer cancel()
 	if kind == Mail {
 		return d.mail(ctx, c, secret, m.ID, n)
@@ -101,7 +113,7 @@ func (d deliverer) deliver(ctx context.Context, kind string, c Channel, secret s
 
 // Open reads the channels.
 func Open(ctx context.Context, cfg Config) (*Notify, error) {
-	n := &Notify{Config: cfg, deliverer: deliverer{cfg.SiteID, cfg.Dial, cfg.Clock.Now}, kick: make(chan struct{}, 1), failed: map[string]failing{}, busy: map[string]bool{}}
+	n := &Notify{Config: cfg, deliverer: deliverer{cfg.SiteID, cfg.Dial, cfg.Clock.Now, cfg.Waits}, kick: make(chan struct{}, 1), failed: map[string]failing{}, busy: map[string]bool{}}
 	if err := n.reload(ctx); err != nil {
 		return nil, err
 	}
@@ -259,7 +271,7 @@ func (n *Notify) try(ctx context.Context, r records.Channel, m records.Message) 
 	if err == nil {
 		m.SentAt, m.Error = &now, ""
 	} else {
-		m.Error, m.NextAt = cut(err.Error()), now.Add(min(longestWait, firstWait<<min(m.Tries-1, 10)))
+		m.Error, m.NextAt = cut(err.Error()), now.Add(n.Waits.after(m.Tries))
 		if now.Sub(m.CreatedAt) >= giveUp {
 			m.GivenUpAt = &now
 		}
@@ -370,7 +382,7 @@ func (n *Notify) Channels(ctx context.Context) ([]api.Channel, error) {
 			case m.GivenUpAt != nil:
 				at = *m.GivenUpAt
 			default:
-				at = at.Add(-min(longestWait, firstWait<<min(m.Tries-1, 10)))
+				at = at.Add(-n.Waits.after(m.Tries))
 			}
 			v.LastAt, v.LastEvent, v.LastError = new(at.UTC()), &m.Event, orNil(words.Sentence(m.Error))
 		}

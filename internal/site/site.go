@@ -449,7 +449,7 @@ func (s *Site) openRooms(ctx context.Context, objects, farObjects *bucket.FS) (e
 // openWatch opens what looks at all of the other rooms.
 func (s *Site) openWatch(ctx context.Context) (err error) {
 	if s.Notify, err = notify.Open(ctx, notify.Config{SiteID: s.self.ID, Site: s.self.Name, Console: s.cfg.ConsoleURL, Box: s.db, Sealed: s.box, Trail: s.Trail, Dial: s.cfg.Within.Dialer(10 * time.Second).DialContext,
-		Digest: func() []string { return s.Watch.Morning() }, Clock: s.clk, Log: s.log, Every: watchPulses * s.cfg.Pulse}); err != nil {
+		Digest: func() []string { return s.Watch.Morning() }, Clock: s.clk, Log: s.log, Every: watchPulses * s.cfg.Pulse, Waits: notify.UsualWaits()}); err != nil {
 		return err
 	}
 	s.Watch, err = watch.Open(ctx, watch.Config{Site: s.self.Name, DB: s.db, Groups: s.Groups, Overview: s.Overview, Lookout: s.Lookout, Inventory: s.Inventory, Peering: s.Peering, Keeper: s.Keeper, Out: s.Notify, CertificateEnds: s.Serving.CertificateEnds,

@@ -30,7 +30,7 @@ func (w *Watch) judge(groups []standing) map[Thing]health.Condition {
 		}
 	}
 	for _, l := range w.Peering.All() {
-		f := health.LinkFacts{Now: now, Peer: l.Peer, Reached: l.Reached, Called: l.Called, Seen: l.SeenAt, Apart: l.Ahead, Room: !l.Reached || l.Free > l.Floor, Carries: l.Sends, Limit: l.Limit, Late: late[l.ID]}
+		f := health.LinkFacts{Now: now, Peer: l.Peer, Reached: l.Reached, Called: l.Called, Seen: l.SeenAt, Looked: w.began, Apart: l.Ahead, Room: !l.Reached || l.Free > l.Floor, Carries: l.Sends, Limit: l.Limit, Late: late[l.ID]}
 		out[Thing{Link, l.ID}], out[Thing{Peer, l.ID}] = health.OfLink(f), health.OfPeer(f)
 	}
 	for _, p := range w.Inventory.All() {

@@ -83,6 +83,7 @@ type Watch struct {
 	revision int64 // of the rules
 	silences []alert.Silence
 	trimmed  time.Time
+	began    time.Time // when this service did
 }
 
 // kept is how long alerts that were cleared are kept.
@@ -90,7 +91,7 @@ const kept = 400 * span.Day
 
 // Open reads what is open, the rules and the silences.
 func Open(ctx context.Context, cfg Config) (*Watch, error) {
-	w := &Watch{Config: cfg, steady: map[Thing]health.Steady{}}
+	w := &Watch{Config: cfg, steady: map[Thing]health.Steady{}, began: cfg.Clock.Now()}
 	recs, err := cfg.DB.OpenAlerts(ctx)
 	if err != nil {
 		return nil, err

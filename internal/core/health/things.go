@@ -48,6 +48,7 @@ type LinkFacts struct {
 	Reached bool      // we reach the peer
 	Called  bool      // it reaches us
 	Seen    time.Time // when we last heard of each other; zero is never
+	Looked  time.Time // since when we have listened
 	Apart   time.Duration
 	Room    bool // there is room in the peer's point store
 	// Carries and Limit are bytes a second, lately and at most; a Limit of 0 is none. Late
@@ -56,6 +57,9 @@ type LinkFacts struct {
 	Late           int
 }
 
+// patience is how long a service that has just started waits for others.
+const patience = time.Minute
+
 // fullLimit is the share of a limit from which it counts as taken up.
 const fullLimit = 0.9
 
@@ -63,8 +67,10 @@ const fullLimit = 0.9
 func OfLink(f LinkFacts) Condition {
 	const test = "Test the link: it says which step fails."
 	switch {
+	case f.Seen.IsZero() && f.Now.Sub(f.Looked) < patience:
+		return condition(Unknown, f.Looked, "", "Nothing has been heard of %s since this service started.", f.Peer)
 	case f.Seen.IsZero():
-		return condition(Down, f.Seen, test, "%s has never answered.", f.Peer)
+		return condition(Down, f.Looked, test, "%s has not answered since this service started.", f.Peer)
 	case !f.Reached && !f.Called:
 		return condition(Down, f.Seen, test, "%s has not answered for %s.", f.Peer, span.Format(f.Now.Sub(f.Seen)))
 	case !f.Reached:
@@ -92,6 +98,8 @@ func late(n int) string {
 func OfPeer(f LinkFacts) Condition {
 	c := OfLink(f)
 	switch {
+	case c.Word == Unknown:
+		return c
 	case c.Word == Down && !f.Called:
 		return condition(Unknown, f.Seen, c.Mend, "Nothing is known of %s since it was last heard.", f.Peer)
 	case !f.Room:
@@ -212,7 +220,7 @@ func (s Steady) Next(c Condition, now time.Time) Steady {
 		c.Since = now
 	}
 	switch {
-	case s.Word == "" || c.Word.Rank() < s.Word.Rank():
+	case s.Word == "" || s.Word == Unknown || c.Word.Rank() < s.Word.Rank():
 		return Steady{Condition: c}
 	case c.Word == s.Word:
 		c.Since = s.Since

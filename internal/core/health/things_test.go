@@ -44,9 +44,12 @@ func TestThings(t *testing.T) {
 		want  health.Word
 		cause string
 	}{
-		"link":                   {l(func(*health.LinkFacts) {}), health.Fine, ""},
-		"link, silent":           {l(func(f *health.LinkFacts) { f.Reached, f.Called, f.Seen = false, false, now.Add(-time.Hour) }), health.Down, "Eastmole has not answered for 1 h."},
-		"link, never":            {l(func(f *health.LinkFacts) { f.Reached, f.Called, f.Seen = false, false, time.Time{} }), health.Down, "Eastmole has never answered."},
+		"link":         {l(func(*health.LinkFacts) {}), health.Fine, ""},
+		"link, silent": {l(func(f *health.LinkFacts) { f.Reached, f.Called, f.Seen = false, false, now.Add(-time.Hour) }), health.Down, "Eastmole has not answered for 1 h."},
+		"link, never":  {l(func(f *health.LinkFacts) { f.Reached, f.Called, f.Seen = false, false, time.Time{} }), health.Down, "Eastmole has not answered since this service started."},
+		"link, just started": {l(func(f *health.LinkFacts) {
+			f.Reached, f.Called, f.Seen, f.Looked = false, false, time.Time{}, now.Add(-time.Second)
+		}), health.Unknown, "Nothing has been heard of Eastmole"},
 		"link, one way":          {l(func(f *health.LinkFacts) { f.Reached = false }), health.Down, "does not reach it: groups that go out are cut off"},
 		"link, the other way":    {l(func(f *health.LinkFacts) { f.Called = false }), health.Strained, "groups that come in are cut off"},
 		"link, clocks":           {l(func(f *health.LinkFacts) { f.Apart = -time.Minute }), health.Strained, "The clocks differ by 1 min"},
