@@ -62,6 +62,8 @@ const affected: Record<string, string[]> = {
   link: ["links", "board"],
   platform: ["platforms", "machines"],
   activity: ["activity"],
+  alert: ["alerts"],
+  store: ["store"],
   consent: ["consents", "board"],
 };
 

@@ -7,6 +7,22 @@ import { api, ask } from "./api";
 const second = 1000;
 
 export const asks = {
+  alerts: queryOptions({
+    queryKey: ["alerts", "open"],
+    queryFn: () => ask(api.GET("/alerts")),
+    refetchInterval: 10 * second,
+  }),
+  alertRules: queryOptions({ queryKey: ["alerts", "rules"], queryFn: () => ask(api.GET("/alert-rules")) }),
+  silences: queryOptions({
+    queryKey: ["alerts", "silences"],
+    queryFn: () => ask(api.GET("/silences")),
+    refetchInterval: 15 * second,
+  }),
+  channels: queryOptions({
+    queryKey: ["alerts", "channels"],
+    queryFn: () => ask(api.GET("/channels")),
+    refetchInterval: 10 * second,
+  }),
   board: queryOptions({ queryKey: ["board"], queryFn: () => ask(api.GET("/board")), refetchInterval: 5 * second }),
   copies: queryOptions({ queryKey: ["copies"], queryFn: () => ask(api.GET("/copies")), refetchInterval: 15 * second }),
   coverage: queryOptions({

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import {
   Archive,
+  Bell,
   Boxes,
   CalendarDays,
   ChartLine,
@@ -26,6 +27,7 @@ import { SecondFactorCard } from "./pages/secondfactor";
 
 const nav = [
   { to: "/", text: "Tide board", icon: ChartNoAxesColumn },
+  { to: "/alerts", text: "Alerts", icon: Bell },
   { to: "/groups", text: "Groups", icon: Layers },
   { to: "/readiness", text: "Readiness", icon: LifeBuoy },
   { to: "/calendar", text: "Calendar", icon: CalendarDays },
@@ -112,6 +114,7 @@ function Inside({ site, name }: { site: string; name: string }) {
   const go = useNavigate();
   const where = useLocation();
   const links = useQuery(asks.links);
+  const unseen = useQuery(asks.alerts).data?.filter((a) => !a.ackedAt && !a.silenced).length ?? 0;
   const signOut = async () => {
     await ask(api.DELETE("/session")).catch(() => undefined);
     queries.clear();
@@ -158,6 +161,12 @@ function Inside({ site, name }: { site: string; name: string }) {
               }
             >
               <n.icon aria-hidden="true" className="size-4" /> {n.text}
+              {n.to === "/alerts" && unseen > 0 && (
+                <span className="ml-auto rounded-full bg-over px-2 font-semibold text-white text-xs">
+                  {unseen}
+                  <span className="sr-only"> open that nobody sees to</span>
+                </span>
+              )}
             </NavLink>
           ))}
         </nav>

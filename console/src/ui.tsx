@@ -1,6 +1,6 @@
 import { Dialog, DropdownMenu } from "radix-ui";
 import { type ButtonHTMLAttributes, type ReactNode, useEffect, useId, useRef, useState } from "react";
-import { Problem } from "./api";
+import { Problem, type Schemas } from "./api";
 import { exactly, when } from "./format";
 
 export function Card(p: { title?: ReactNode; aside?: ReactNode; children: ReactNode; className?: string }) {
@@ -64,6 +64,16 @@ const states: Record<string, { shape: string; look: string; word: string }> = {
   "landing removing": { shape: "◌", look: "bg-still-bg text-ink", word: "Being removed" },
   "landing gone": { shape: "□", look: "bg-still-bg text-ink", word: "Gone" },
   "landing failed": { shape: "✕", look: "bg-over-bg text-over-ink", word: "Cannot go on" },
+  fine: { shape: "●", look: "bg-good-bg text-good-ink", word: "Fine" },
+  strained: { shape: "◆", look: "bg-tight-bg text-tight-ink", word: "Strained" },
+  unknown: { shape: "?", look: "bg-still-bg text-ink", word: "Unknown" },
+  "alert urgent": { shape: "▲", look: "bg-over-bg text-over-ink", word: "Urgent" },
+  "alert warning": { shape: "◆", look: "bg-tight-bg text-tight-ink", word: "Warning" },
+  "alert cleared": { shape: "●", look: "bg-good-bg text-good-ink", word: "Cleared" },
+  "silence holds": { shape: "‖", look: "bg-still-bg text-ink", word: "Holds" },
+  "silence waits": { shape: "○", look: "bg-still-bg text-ink", word: "Does not hold" },
+  "delivery taken": { shape: "●", look: "bg-good-bg text-good-ink", word: "Taken" },
+  "delivery failed": { shape: "✕", look: "bg-over-bg text-over-ink", word: "Failed" },
   down: { shape: "✕", look: "bg-over-bg text-over-ink", word: "Down" },
 };
 
@@ -79,6 +89,29 @@ export function State({ of, children }: { of: string; children?: ReactNode }) {
       </span>
       {s.word}
       {children}
+    </span>
+  );
+}
+
+/** Health shows how something that is no group is, and why if it is not fine. */
+export function Health({ of }: { of?: Schemas["Condition"] }) {
+  if (!of) return null;
+  return (
+    <span className="inline-grid gap-0.5">
+      <span>
+        <State of={of.word} />
+        {of.since && (
+          <span className="text-muted text-xs">
+            {" "}
+            since <When at={of.since} />
+          </span>
+        )}
+      </span>
+      {of.cause && (
+        <span className="max-w-[60ch] text-xs">
+          {of.cause} <span className="text-muted">{of.mend}</span>
+        </span>
+      )}
     </span>
   );
 }

@@ -24,7 +24,7 @@ func (a *app) alertListCmd() *cobra.Command {
 	var since string
 	c := &cobra.Command{Use: "list", Short: "Open alerts, the most urgent first", Args: cobra.NoArgs, Example: "  kestrel alert list\n  kestrel alert list --cleared --since 7d",
 		Long: `List what somebody has to see to, the most urgent first: one alert for one cause, with the groups that it holds up.
-With --cleared, list what was and is over, the newest first.`,
+With --cleared, list what was and is cleared, the newest first.`,
 		RunE: a.with(func(cmd *cobra.Command, c *api.Client, _ []string) error {
 			p := &api.ListAlertsParams{}
 			if since != "" && !cleared {
@@ -57,7 +57,7 @@ With --cleared, list what was and is over, the newest first.`,
 				}
 			})
 		})}
-	c.Flags().BoolVar(&cleared, "cleared", false, "those that are over")
+	c.Flags().BoolVar(&cleared, "cleared", false, "those that are cleared")
 	c.Flags().StringVar(&since, "since", "", "of cleared ones, those that were raised lately, such as 7d; 30d if left out")
 	return c
 }
@@ -82,7 +82,7 @@ func alertRows(w *tabwriter.Writer, x api.Alert) {
 	for _, n := range []struct {
 		at   *time.Time
 		text string
-	}{{x.ToldAt, "told"}, {x.EscalatedAt, "escalated"}, {x.ClearedAt, "over since"}} {
+	}{{x.ToldAt, "told"}, {x.EscalatedAt, "escalated"}, {x.ClearedAt, "cleared"}} {
 		if n.at != nil {
 			notes = append(notes, n.text+" "+clockTime(n.at))
 		}
@@ -134,7 +134,7 @@ func (a *app) alertAckCmd() *cobra.Command {
 	var note string
 	c := &cobra.Command{Use: "ack ALERT", Short: "Say that you see to an alert", Args: cobra.ExactArgs(1), Example: "  kestrel alert ack Ticketing --note 'the array is being swapped'",
 		Long: `Say that you see to an alert, given by the beginning of its ID or by the name of what it is about. It stays open until
-it is over by itself, and is not escalated any more.`,
+it is cleared by itself, and is not escalated any more.`,
 		RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
 			all, err := read[[]api.Alert](c.ListAlerts(cmd.Context(), &api.ListAlertsParams{}))
 			if err != nil {

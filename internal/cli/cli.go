@@ -357,6 +357,32 @@ func mark(health string) string {
 	return "●"
 }
 
+// condition is how something is that is no group, in a word with its shape; was is what is
+// said of it before the service has looked.
+func condition(c *api.Condition, was string) string {
+	if c == nil {
+		return was
+	}
+	m := map[api.ConditionWord]string{api.Down: "✕", api.Strained: "◆", api.Unknown: "?", api.Fine: "●"}[c.Word]
+	text := m + " " + string(c.Word)
+	if c.Since != nil {
+		text += " since " + clockTime(c.Since)
+	}
+	return text
+}
+
+// causeOf is why it is not fine, and the mend.
+func causeOf(c *api.Condition) string {
+	if c == nil || c.Cause == nil {
+		return ""
+	}
+	text := *c.Cause
+	if c.Mend != nil {
+		text += " " + *c.Mend
+	}
+	return text
+}
+
 // stateText is a group's health, or that it has ended, with its shape.
 func stateText(g api.Group) string {
 	if g.Direction == api.Ended {

@@ -19,6 +19,12 @@ func groupPage(w *tabwriter.Writer, g api.Group) {
 	for _, r := range g.Reasons {
 		row(w, "", r)
 	}
+	if g.Cause != nil && g.Cause.Mend != nil {
+		row(w, "Mend", *g.Cause.Mend)
+	}
+	if g.Since != nil && g.Health != "on target" {
+		row(w, "So since", clockTime(g.Since))
+	}
 	switch {
 	case g.Direction == api.Ended:
 		row(w, "Next", "kestrel landing create "+quoted(g.Name)+" --platform …, or kestrel point list -g "+quoted(g.Name))

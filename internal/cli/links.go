@@ -127,11 +127,11 @@ func (a *app) linkCmd() *cobra.Command {
 }
 
 func linkTable(w *tabwriter.Writer, ls []api.Link) {
-	row(w, "", "SITE", "ADDRESS", "STATE", "ROUND TRIP", "CLOCK", "OUT", "IN", "LIMIT NOW")
+	row(w, "SITE", "ADDRESS", "STATE", "ROUND TRIP", "CLOCK", "OUT", "IN", "LIMIT NOW")
 	for _, l := range ls {
-		state, m, rtt, clock := "up", "●", "—", "—"
+		was, rtt, clock := "● up", "—", "—"
 		if !l.Up {
-			state, m = "down", "✕"
+			was = "✕ down"
 		}
 		if l.RttMillis != nil {
 			rtt = fmt.Sprintf("%.1f ms", *l.RttMillis)
@@ -139,7 +139,7 @@ func linkTable(w *tabwriter.Writer, ls []api.Link) {
 		if l.ClockAheadMillis != nil {
 			clock = fmt.Sprintf("%+.1f ms", *l.ClockAheadMillis)
 		}
-		row(w, m, l.Peer, l.Address, state, rtt, clock, count(l.OutGroups, "group"), count(l.InGroups, "group"), rateOr(l.LimitNowBytesPerSecond))
+		row(w, l.Peer, l.Address, condition(l.Health, was), rtt, clock, count(l.OutGroups, "group"), count(l.InGroups, "group"), rateOr(l.LimitNowBytesPerSecond))
 	}
 	for _, l := range ls {
 		for _, c := range l.Checks {
@@ -179,7 +179,11 @@ func linkPage(w *tabwriter.Writer, l api.Link) {
 	row(w, "Address", l.Address)
 	row(w, "Its key", l.Key)
 	row(w, "Our key", l.OwnKey)
-	row(w, "State", state)
+	row(w, "State", condition(l.Health, state))
+	if why := causeOf(l.Health); why != "" {
+		row(w, "", why)
+	}
+	row(w, "Other site", condition(l.PeerHealth, "? not known"))
 	row(w, "Going out", fmt.Sprintf("%s, %s/s", count(l.OutGroups, "group"), size(l.SendBytesPerSecond)))
 	row(w, "Coming in", fmt.Sprintf("%s, %s/s", count(l.InGroups, "group"), size(l.ReceiveBytesPerSecond)))
 	row(w, "Compression", l.Compression)

@@ -170,19 +170,18 @@ URIs, one a host.`,
 func platformTable(w *tabwriter.Writer, ps []api.Platform) {
 	row(w, "PLATFORM", "KIND", "ADDRESS", "STATE", "MACHINES", "NOTE")
 	for _, p := range ps {
-		state, note := "● answers", ""
-		switch {
-		case !p.Reachable:
-			state = "✕ does not answer"
-		case p.Error != nil:
-			state = "◐ answers in part"
+		was, note := "● answers", causeOf(p.Health)
+		if !p.Reachable {
+			was = "✕ does not answer"
 		}
-		if p.Error != nil {
+		switch {
+		case note != "":
+		case p.Error != nil:
 			note = *p.Error
-		} else if p.Warning != nil {
+		case p.Warning != nil:
 			note = *p.Warning
 		}
-		row(w, p.Name, p.Kind, p.Address, state, p.Machines, note)
+		row(w, p.Name, p.Kind, p.Address, condition(p.Health, was), p.Machines, note)
 	}
 }
 

@@ -102,6 +102,9 @@ func (a *app) storeCmd() *cobra.Command {
 					free = "✕ " + free + ": cycles wait until there is more than the floor"
 				}
 				row(w, "Free", free)
+				if s.Health != nil {
+					row(w, "Health", strings.TrimSpace(condition(s.Health, "")+"  "+causeOf(s.Health)))
+				}
 				row(w, "Floor", size(s.FloorBytes))
 			})
 		}},

@@ -21,7 +21,7 @@ func page() (*template.Template, error) {
 <h1 style="font-size:18px;margin:0 0 12px">{{.Note.Title}}</h1>
 {{with .Note.Alert}}{{if not .ClearedAt}}<p>{{.Text}}</p>{{with .Mend}}<p>{{.}}</p>{{end}}{{end}}
 {{with .Groups}}<p>Groups held up by it:</p><ul>{{range .}}<li>{{.}}</li>{{end}}</ul>{{end}}
-<p style="color:#5a7178">Since {{stamp .Since}}{{with .ClearedAt}}, over since {{stamp .}}{{end}}</p>{{end}}
+<p style="color:#5a7178">Since {{stamp .Since}}{{with .ClearedAt}}, cleared {{stamp .}}{{end}}</p>{{end}}
 {{with .Note.Lines}}<ul>{{range .}}<li>{{.}}</li>{{end}}</ul>{{end}}
 {{with .Note.Link}}<p><a href="{{.}}">{{.}}</a></p>{{end}}
 </div></body></html>

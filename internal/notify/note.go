@@ -53,7 +53,7 @@ func noteOf(site, console string, t alert.Telling, at time.Time) Note {
 	n := Note{Site: site, Event: string(t.Event), At: at.UTC(), Alert: &x}
 	switch t.Event {
 	case alert.Cleared:
-		n.Title = fmt.Sprintf("%s: over after %s: %s", site, span.Format(a.ClearedAt.Sub(a.Since)), a.Title())
+		n.Title = fmt.Sprintf("%s: cleared after %s: %s", site, span.Format(a.ClearedAt.Sub(a.Since)), a.Title())
 	case alert.Escalated:
 		n.Title = fmt.Sprintf("%s: nobody has seen to it for %s: %s", site, span.Format(at.Sub(a.RaisedAt)), a.Title())
 	default:
@@ -83,7 +83,7 @@ func (n Note) text() string {
 		}
 		say("Since %s.", stamp(a.Since))
 		if a.ClearedAt != nil {
-			say("Over since %s.", stamp(*a.ClearedAt))
+			say("Cleared %s.", stamp(*a.ClearedAt))
 		}
 	}
 	for _, l := range n.Lines {

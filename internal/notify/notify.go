@@ -529,7 +529,7 @@ func went(err error) string {
 
 func mend(kind string, c Channel) string {
 	if kind == Mail {
-		return fmt.Sprintf("See to %s, whether it takes mail from this host by %s, and to user and password.", c.Server, c.TLS)
+		return fmt.Sprintf("See to %s, whether it takes mail from this host (TLS: %s), and to user and password.", c.Server, c.TLS)
 	}
 	return "See to the receiver, and whether this host reaches it."
 }

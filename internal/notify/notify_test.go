@@ -262,7 +262,7 @@ func TestMail(t *testing.T) {
 	for _, part := range []string{"text/plain", "text/html", "See to the link.", "Radio archive", "https://norhaven.skerry.example/alerts"} {
 		require.Contains(t, got[0], part)
 	}
-	require.Contains(t, got[1], "over after")
+	require.Contains(t, got[1], "cleared after")
 
 	in.Revision, in.Password = &v.Revision, new("a wrong one")
 	_, err = r.n.Edit(ctx, anna, "on-call", in)

@@ -152,7 +152,7 @@ func (w *Watch) Acknowledge(ctx context.Context, who actor.Actor, id string, in 
 		return w.DB.AckAlert(ctx, a.ID, a.AckedBy, a.AckNote, a.AckedAt)
 	}, "%s sees to it that %s", who, said)
 	if errors.Is(err, records.ErrStale) {
-		return api.Alert{}, problem.Conflict("It is over, or somebody else sees to it already. Look again.")
+		return api.Alert{}, problem.Conflict("It is cleared, or somebody else sees to it already. Look again.")
 	}
 	if err != nil {
 		return api.Alert{}, err

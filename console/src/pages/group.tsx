@@ -126,6 +126,12 @@ export function GroupPage() {
           className={`rounded-md border px-3 py-2 ${["over", "stalled", "cut off"].includes(g.health) || g.deletion ? "border-over bg-over-bg text-over-ink" : g.health === "tight" ? "border-tight bg-tight-bg text-tight-ink" : "border-line bg-card"}`}
         >
           {g.reasons.join(" ")}
+          {g.cause?.mend && <span className="block opacity-80">{g.cause.mend}</span>}
+          {g.since && g.health !== "on target" && (
+            <span className="block text-xs opacity-80">
+              So since <When at={g.since} />.
+            </span>
+          )}
         </p>
       )}
       <div className="grid items-start gap-4 xl:grid-cols-[minmax(0,1fr)_300px]">

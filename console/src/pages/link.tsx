@@ -5,7 +5,7 @@ import { api, ask, type Schemas } from "../api";
 import { useMay } from "../asks";
 import { ConfirmDialog } from "../dialog";
 import { count, rate, size } from "../format";
-import { Button, Card, Fault, State, When } from "../ui";
+import { Button, Card, Fault, Health, State, When } from "../ui";
 import { compressions, LinkDialog } from "./linkdialog";
 
 const limit = (n: number) => (n ? `${size(n)}/s` : "none");
@@ -37,8 +37,9 @@ export function LinkCard({ l }: { l: Schemas["Link"] }) {
   const may = useMay();
   const mine = dialog.ids[0] === l.id ? dialog.name : "";
   return (
-    <Card title={`Link to ${l.peer}`} aside={<State of={l.up ? "up" : "down"} />}>
+    <Card title={`Link to ${l.peer}`} aside={<State of={l.health?.word ?? (l.up ? "up" : "down")} />}>
       <div className="grid gap-3 px-4 py-3">
+        {l.health?.cause && <Health of={l.health} />}
         <dl className="grid grid-cols-2 gap-x-4 gap-y-1 sm:grid-cols-4">
           <div>
             <dt className="text-muted text-xs">Round trip</dt>

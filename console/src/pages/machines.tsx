@@ -5,7 +5,7 @@ import { api, ask, type Schemas } from "../api";
 import { asks, useMay } from "../asks";
 import { count, size, when } from "../format";
 import { type Column, given, paged, RowTable, useList } from "../table";
-import { Button, Card, Empty, Fault, Find, inputLook, Page } from "../ui";
+import { Button, Card, Empty, Fault, Find, Health, inputLook, Page } from "../ui";
 import { CoverageCard, LeaveOutDialog } from "./coverage";
 import { SurveyDialog } from "./surveys";
 
@@ -98,6 +98,11 @@ function Covered({ m }: { m: Machine }) {
           {m.groupName}
         </Link>
         {m.coverage === "by rule" && <span className="block text-muted text-xs">by its rule</span>}
+        {m.health && m.health.word !== "fine" && (
+          <span className="block">
+            <Health of={m.health} />
+          </span>
+        )}
       </>
     );
   if (m.leftOut)

@@ -5,7 +5,7 @@ import { api, ask, type Schemas } from "../api";
 import { asks, useMay } from "../asks";
 import { ConfirmDialog } from "../dialog";
 import { count, size } from "../format";
-import { Button, Card, Empty, Fault, Page, State, When } from "../ui";
+import { Button, Card, Empty, Fault, Health, Page, State, When } from "../ui";
 import { Steps } from "./link";
 import { PlatformDialog } from "./platformdialog";
 
@@ -64,14 +64,18 @@ function PlatformCard({ p }: { p: Schemas["Platform"] }) {
       </div>
     ));
   return (
-    <Card title={`Platform ${p.name}`} aside={<State of={!p.reachable ? "down" : p.error ? "part" : "up"} />}>
+    <Card title={`Platform ${p.name}`} aside={<State of={p.health?.word ?? (p.reachable ? "up" : "down")} />}>
       <div className="grid gap-3 px-4 py-3">
         <div className="text-muted text-xs">
           {p.kind} · {p.address} · {p.user && `as ${p.user} · `}
           {count(p.machines, "machine")} · seen <When at={p.seenAt} />
         </div>
         {p.warning && <div className="rounded bg-tight-bg px-2.5 py-1.5 text-tight-ink text-xs">◆ {p.warning}</div>}
-        {p.error && <div className="text-over-ink text-xs">✕ {p.error}</div>}
+        {p.health?.cause ? (
+          <Health of={p.health} />
+        ) : (
+          p.error && <div className="text-over-ink text-xs">✕ {p.error}</div>
+        )}
         {inv.data && (
           <dl className="grid gap-3 sm:grid-cols-2">
             {(

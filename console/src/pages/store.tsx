@@ -5,7 +5,7 @@ import { Link } from "react-router";
 import { api, ask, Problem, type Schemas } from "../api";
 import { asks, useMay } from "../asks";
 import { count, size, span, when } from "../format";
-import { Button, Card, Fault, Field, inputLook, Listed, Page, When } from "../ui";
+import { Button, Card, Fault, Field, Health, inputLook, Listed, Page, When } from "../ui";
 
 export function StorePage() {
   return (
@@ -28,6 +28,11 @@ function StoreCard() {
   if (!store) return null;
   return (
     <Card title="Point store" aside={store.directory.split("/").slice(-2).join("/")}>
+      {store.health && (
+        <div className="px-4 pt-3">
+          <Health of={store.health} />
+        </div>
+      )}
       <dl className="grid grid-cols-[140px_minmax(0,1fr)] gap-y-1 px-4 py-3">
         {store.objects && (
           <>

@@ -1,0 +1,276 @@
+package watch_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/require"
+
+	"kestrel/internal/api"
+	"kestrel/internal/clock"
+	"kestrel/internal/core/alert"
+	"kestrel/internal/core/health"
+	"kestrel/internal/problem"
+	"kestrel/internal/records"
+	"kestrel/internal/support/pgcluster"
+	"kestrel/internal/support/rooms"
+	"kestrel/internal/watch"
+)
+
+var cluster *pgcluster.Cluster
+
+func TestMain(m *testing.M) { os.Exit(run(m)) }
+
+func run(m *testing.M) int {
+	c, _, stop, err := pgcluster.ForTests(context.Background(), "watch")
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	defer stop()
+	cluster = c
+	return m.Run()
+}
+
+// ahead is a clock that can be set forward.
+type ahead struct {
+	clock.Wall
+	mu sync.Mutex
+	by time.Duration
+}
+
+func (a *ahead) Now() time.Time {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return time.Now().Add(a.by)
+}
+
+func (a *ahead) pass(d time.Duration) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.by += d
+}
+
+// tower is a site that is watched, and who would be told.
+type tower struct {
+	t     *testing.T
+	ctx   context.Context
+	house *rooms.House
+	db    *records.DB
+	clk   *ahead
+	w     *watch.Watch
+	told  []string
+	fails string // a channel
+}
+
+func (x *tower) Messages(ts []alert.Telling) ([]records.Message, error) {
+	for _, t := range ts {
+		x.told = append(x.told, string(t.Event)+" "+string(t.Alert.Kind)+" "+t.Alert.Thing.Name)
+	}
+	return nil, nil
+}
+func (x *tower) Names() []string { return []string{"desk", "on-call"} }
+func (x *tower) Wake()           {}
+func (x *tower) Failing(each func(id, name string, since time.Time, why string)) {
+	if x.fails != "" {
+		each(x.fails, x.fails, x.clk.Now(), "refused")
+	}
+}
+
+func newTower(t *testing.T, ctx context.Context, h *rooms.House) *tower {
+	t.Helper()
+	url, err := cluster.Database(ctx, "w"+strings.ReplaceAll(uuid.NewString(), "-", ""))
+	require.NoError(t, err)
+	x := &tower{t: t, ctx: ctx, house: h, clk: &ahead{}}
+	x.db, err = records.Open(ctx, url)
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, x.db.Close()) })
+	x.open()
+	return x
+}
+
+func (x *tower) open() {
+	x.t.Helper()
+	h := x.house
+	var err error
+	x.w, err = watch.Open(x.ctx, watch.Config{Site: h.Name, DB: x.db, Groups: h.Groups, Overview: h.Overview, Lookout: h.Lookout, Inventory: h.Inventory, Peering: h.Peering, Keeper: h.Keeper, Out: x, CertificateEnds: h.Yard.CertificateEnds,
+		Trail: h.Trail, Clock: x.clk, Hub: h.Hub, Log: h.Log, Every: time.Hour})
+	require.NoError(x.t, err)
+}
+
+// look looks, lets time pass and looks again, as often as it takes for everything to be
+// raised or cleared, and gives what was told.
+func (x *tower) look() []string {
+	x.t.Helper()
+	x.told = nil
+	for range 4 {
+		require.NoError(x.t, x.w.Look(x.ctx))
+		x.clk.pass(alert.Hold)
+	}
+	slices.Sort(x.told)
+	return x.told
+}
+
+func (x *tower) open1(kind string) api.Alert {
+	x.t.Helper()
+	for _, a := range x.w.Alerts(nil) {
+		if a.Kind == kind {
+			return a
+		}
+	}
+	x.t.Fatalf("no alert %s is open: %+v", kind, x.w.Alerts(nil))
+	return api.Alert{}
+}
+
+// Every kind that two sites can get into is raised and cleared, once each, over restarts;
+// what follows from a cause belongs to it.
+func TestWhatGoesWrongIsTold(t *testing.T) {
+	ctx, home, recovery := rooms.Paired(t)
+	g, err := home.Sealed(ctx, rooms.NewGroup())
+	require.NoError(t, err)
+	heard(t, ctx, home)
+	heard(t, ctx, recovery)
+	north, east := newTower(t, ctx, home), newTower(t, ctx, recovery)
+	require.Empty(t, north.look())
+	require.Equal(t, []api.Condition{{Word: api.Fine}}, []api.Condition{watch.ConditionView(condition(t, north, watch.Link, home.Peering.All()[0].ID))})
+
+	// The recovery site says that nothing would start there; home does not tell it again.
+	recovery.Lookout.Look()
+	require.Equal(t, []string{"raised not ready Ticketing"}, east.look())
+	require.Contains(t, east.open1("not ready").Text, "No platform is chosen")
+	require.Empty(t, north.look())
+
+	// A platform that is away is one alert, with its groups once they are late for it.
+	home.Shed.Fail(errors.New("the door is shut"))
+	home.Inventory.Refresh(ctx, home.PlatformID)
+	require.Equal(t, []string{"raised platform away shed"}, north.look())
+	a := north.open1("platform away")
+	require.Contains(t, a.Text, "the door is shut")
+	require.Equal(t, []string{g.Name}, a.Members)
+	north.open()
+	require.Empty(t, north.look(), "a restart tells nothing again")
+	m, known := north.w.Machine(home.PlatformID, "m-tick-db")
+	require.True(t, known)
+	require.Equal(t, health.Unknown, m.Word)
+	home.Shed.Fail(nil)
+	home.Inventory.Refresh(ctx, home.PlatformID)
+	require.NoError(t, home.Until(ctx, func() bool { r, _ := home.Groups.Get(g.ID); return home.Overview.Stand(r).State == health.OnTarget }))
+	require.Equal(t, []string{"cleared platform away shed"}, north.look())
+
+	// Home is dark: the other site tells, once.
+	home.Leave()
+	require.NoError(t, recovery.Until(ctx, func() bool { l := recovery.Peering.All()[0]; return !l.Reached && !l.Called }))
+	require.Equal(t, []string{"raised link down Norhaven"}, east.look())
+	require.Equal(t, []string{g.Name}, east.open1("link down").Members)
+	require.Equal(t, health.Unknown, condition(t, east, watch.Peer, recovery.Peering.All()[0].ID).Word)
+	require.NoError(t, home.Return())
+	heard(t, ctx, recovery)
+	require.Equal(t, []string{"cleared link down Norhaven"}, east.look())
+
+	// What concerns the site itself.
+	recovery.Yard.Set(nil, time.Now().Add(24*time.Hour))
+	east.fails = "desk"
+	east.clk.pass(10 * time.Minute)
+	require.NoError(t, east.w.Look(ctx))
+	east.clk.pass(10 * time.Minute)
+	require.Equal(t, []string{"raised not delivered the channel desk"}, slices.DeleteFunc(east.look(), func(s string) bool { return strings.HasPrefix(s, "raised certificate") }))
+	require.Contains(t, east.open1("certificate ends").Text, "disks of points are served")
+	recovery.Yard.Set(nil, time.Time{})
+	east.fails = ""
+	require.Equal(t, []string{"cleared certificate ends Eastmole", "cleared not delivered the channel desk"}, east.look())
+	past, err := east.w.Cleared(ctx, nil, new(east.clk.Now().Add(time.Hour)), 0, nil)
+	require.NoError(t, err)
+	require.Len(t, past, 3)
+	require.NotNil(t, past[0].ClearedAt)
+}
+
+// heard waits until both sites have heard of each other.
+func heard(t *testing.T, ctx context.Context, h *rooms.House) {
+	t.Helper()
+	require.NoError(t, h.Until(ctx, func() bool { l := h.Peering.All()[0]; return l.Reached && l.Called }))
+}
+
+func condition(t *testing.T, x *tower, kind, id string) health.Condition {
+	t.Helper()
+	c, known := x.w.Condition(watch.Thing{Kind: kind, ID: id})
+	require.True(t, known)
+	return c
+}
+
+// People say of what they are told, that they see to it, and when they want to be left in
+// peace; all of it is in the trail, and outlasts a restart.
+func TestPeopleAndAlerts(t *testing.T) {
+	ctx, _, recovery := rooms.Paired(t)
+	heard(t, ctx, recovery)
+	x := newTower(t, ctx, recovery)
+	anna := rooms.Anna()
+	x.fails = "desk"
+
+	v, err := x.w.SetRules(ctx, anna, api.WriteAlertRules{Rules: []api.AlertRule{{Kind: "not delivered", AfterSeconds: new(int64(0)), Level: new("urgent"), EscalateAfterSeconds: new(int64(600)), EscalateTo: new("on-call")}, {Kind: "over target", Tag: new("lab"), Off: new(true)}}})
+	require.NoError(t, err)
+	require.EqualValues(t, 1, v.Revision)
+	require.Len(t, v.Rules, len(alert.Kinds())+1, "one of each kind, and one for a tag")
+	_, err = x.w.SetRules(ctx, anna, api.WriteAlertRules{Rules: v.Rules})
+	require.ErrorContains(t, err, "changed since you looked")
+	for field, r := range map[string]api.AlertRule{
+		"rules.0.kind":         {Kind: "weather"},
+		"rules.0.level":        {Kind: "tight", Level: new("dire")},
+		"rules.0.quiet":        {Kind: "tight", Quiet: new("when I sleep")},
+		"rules.0.channels":     {Kind: "tight", Channels: &[]string{"pigeon"}},
+		"rules.0.group":        {Kind: "tight", Group: new("Nobody")},
+		"rules.0.for":          {Kind: "link down", Tag: new("lab")},
+		"rules.0.afterSeconds": {Kind: "tight", AfterSeconds: new(int64(1 << 40))},
+	} {
+		_, err := x.w.SetRules(ctx, anna, api.WriteAlertRules{Revision: 1, Rules: []api.AlertRule{r}})
+		p, ok := problem.Of(err)
+		require.True(t, ok, field)
+		require.Equal(t, field, p.Errors[0].Field)
+	}
+
+	s, err := x.w.Silence(ctx, anna, api.NewSilence{LastsSeconds: new(int64(3600)), Reason: "array swap"})
+	require.NoError(t, err)
+	require.True(t, s.Holds)
+	for field, in := range map[string]api.NewSilence{
+		"reason":       {LastsSeconds: new(int64(3600))},
+		"lastsSeconds": {Reason: "x"},
+		"kind":         {Reason: "x", LastsSeconds: new(int64(60)), Kind: new("weather")},
+		"calendar":     {Reason: "x", LastsSeconds: new(int64(60)), Calendar: new("when I sleep")},
+	} {
+		_, err := x.w.Silence(ctx, anna, in)
+		p, ok := problem.Of(err)
+		require.True(t, ok, field)
+		require.Equal(t, field, p.Errors[0].Field)
+	}
+	require.Empty(t, x.look(), "it is silenced")
+	require.Contains(t, *x.open1("not delivered").Silenced, "array swap")
+	x.open()
+	require.Len(t, x.w.Silences(), 1)
+	require.NoError(t, x.w.EndSilence(ctx, anna, s.ID))
+	require.ErrorContains(t, x.w.EndSilence(ctx, anna, s.ID), "silence")
+	require.Equal(t, []string{"raised not delivered the channel desk"}, slices.DeleteFunc(x.look(), func(s string) bool { return strings.HasPrefix(s, "escalated") }))
+	x.clk.pass(time.Hour)
+	x.look()
+	require.NotNil(t, x.open1("not delivered").EscalatedAt)
+
+	a, err := x.w.Acknowledge(ctx, anna, x.open1("not delivered").ID, api.Acknowledgement{Note: new("I look at the desk")})
+	require.NoError(t, err)
+	require.Equal(t, "anna", *a.AckedBy)
+	_, err = x.w.Acknowledge(ctx, anna, a.ID, api.Acknowledgement{})
+	require.ErrorContains(t, err, "sees to it already")
+	_, err = x.w.Acknowledge(ctx, anna, uuid.NewString(), api.Acknowledgement{})
+	require.ErrorContains(t, err, "open alert")
+	x.open()
+	x.look()
+	require.Equal(t, "I look at the desk", *x.open1("not delivered").AckNote)
+	require.Contains(t, strings.Join(x.w.Morning(), "\n"), "anna sees to it.")
+	x.fails = ""
+	require.Equal(t, []string{"cleared not delivered the channel desk"}, x.look())
+}
