@@ -1190,6 +1190,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/attainment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the promises of groups were kept over a time, each moment judged by the promise of the time */
+        get: operations["getAttainment"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/readiness": {
         parameters: {
             query?: never;
@@ -3542,6 +3559,67 @@ export interface components {
             revision: number;
             /** Format: date-time */
             createdAt: string;
+        };
+        Attainment: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            total: components["schemas"]["AttainmentRow"];
+            /** @description The worst first */
+            rows: components["schemas"]["AttainmentRow"][];
+        };
+        AttainmentRow: {
+            /** @description Of the group, tier or tag */
+            name: string;
+            groups: number;
+            /**
+             * Format: double
+             * @description Share of the time, 0 to 1, within the target that was promised then, of that in which cycles were not held on purpose
+             */
+            keptShare: number;
+            /**
+             * Format: int64
+             * @description Time above the target while cycles were not held
+             */
+            overSeconds: number;
+            /** Format: int64 */
+            worstSeconds: number;
+            /** Format: date-time */
+            worstAt?: string;
+            worstGroup?: string;
+            /**
+             * Format: int64
+             * @description Time in which there was a point
+             */
+            coveredSeconds: number;
+            /**
+             * Format: int64
+             * @description Time in which cycles were held on purpose
+             */
+            pausedSeconds: number;
+            /**
+             * Format: int64
+             * @description How much of that was above the target
+             */
+            pausedOverSeconds: number;
+            /** @description Cycles that sealed, as their home site counts */
+            sealed: number;
+            /** @description Cycles that were cut off by a fault or gave no point */
+            failed: number;
+            /** @description Starts of the cadence that passed without a cycle */
+            missed: number;
+            /** Format: int64 */
+            changedBytes: number;
+            /** Format: int64 */
+            wireBytes: number;
+            /** Format: double */
+            longestCycleSeconds: number;
+            /**
+             * Format: double
+             * @description How long a cycle was due before it began at most
+             */
+            longestWaitSeconds: number;
         };
         /** @description Something that somebody has to see to; one for one cause */
         Alert: {
@@ -6410,6 +6488,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ChannelTest"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getAttainment: {
+        parameters: {
+            query?: {
+                /** @description group (if left out) */
+                by?: string;
+                /** @description 30 days before the end if left out */
+                from?: string;
+                /** @description Now if left out */
+                to?: string;
+                /** @description Only groups that go out or come in */
+                direction?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Attainment"];
                 };
             };
             default: components["responses"]["Problem"];

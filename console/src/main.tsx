@@ -16,6 +16,7 @@ function page<K extends string>(load: () => Promise<Record<K, ComponentType>>, n
 const AccessPage = page(() => import("./pages/access"), "AccessPage");
 const ActivityPage = page(() => import("./pages/activity"), "ActivityPage");
 const AlertsPage = page(() => import("./pages/alerts"), "AlertsPage");
+const AttainmentPage = page(() => import("./pages/attainment"), "AttainmentPage");
 const BerthDefaultPage = page(() => import("./pages/berth"), "BerthDefaultPage");
 const GroupBerthPage = page(() => import("./pages/berth"), "GroupBerthPage");
 const CalendarPage = page(() => import("./pages/calendar"), "CalendarPage");
@@ -58,6 +59,7 @@ if (root) {
               <Route path="/forecast" element={<ForecastPage />} />
               <Route path="/tiers" element={<TiersPage />} />
               <Route path="/readiness" element={<ReadinessPage />} />
+              <Route path="/attainment" element={<AttainmentPage />} />
               <Route path="/alerts" element={<AlertsPage />} />
               <Route path="/points" element={<PointsPage />} />
               <Route path="/landings" element={<LandingsPage />} />

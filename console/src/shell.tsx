@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import {
   Archive,
+  BadgeCheck,
   Bell,
   Boxes,
   CalendarDays,
@@ -30,6 +31,7 @@ const nav = [
   { to: "/alerts", text: "Alerts", icon: Bell },
   { to: "/groups", text: "Groups", icon: Layers },
   { to: "/readiness", text: "Readiness", icon: LifeBuoy },
+  { to: "/attainment", text: "Attainment", icon: BadgeCheck },
   { to: "/calendar", text: "Calendar", icon: CalendarDays },
   { to: "/forecast", text: "Forecast", icon: ChartLine },
   { to: "/points", text: "Recovery points", icon: Archive },

@@ -372,6 +372,57 @@ type ApplyRequest struct {
 	Text string `json:"text"`
 }
 
+// Attainment defines model for Attainment.
+type Attainment struct {
+	From time.Time `json:"from"`
+
+	// Rows The worst first
+	Rows  []AttainmentRow `json:"rows"`
+	To    time.Time       `json:"to"`
+	Total AttainmentRow   `json:"total"`
+}
+
+// AttainmentRow defines model for AttainmentRow.
+type AttainmentRow struct {
+	ChangedBytes int64 `json:"changedBytes"`
+
+	// CoveredSeconds Time in which there was a point
+	CoveredSeconds int64 `json:"coveredSeconds"`
+
+	// Failed Cycles that were cut off by a fault or gave no point
+	Failed int `json:"failed"`
+	Groups int `json:"groups"`
+
+	// KeptShare Share of the time, 0 to 1, within the target that was promised then, of that in which cycles were not held on purpose
+	KeptShare           float64 `json:"keptShare"`
+	LongestCycleSeconds float64 `json:"longestCycleSeconds"`
+
+	// LongestWaitSeconds How long a cycle was due before it began at most
+	LongestWaitSeconds float64 `json:"longestWaitSeconds"`
+
+	// Missed Starts of the cadence that passed without a cycle
+	Missed int `json:"missed"`
+
+	// Name Of the group, tier or tag
+	Name string `json:"name"`
+
+	// OverSeconds Time above the target while cycles were not held
+	OverSeconds int64 `json:"overSeconds"`
+
+	// PausedOverSeconds How much of that was above the target
+	PausedOverSeconds int64 `json:"pausedOverSeconds"`
+
+	// PausedSeconds Time in which cycles were held on purpose
+	PausedSeconds int64 `json:"pausedSeconds"`
+
+	// Sealed Cycles that sealed, as their home site counts
+	Sealed       int        `json:"sealed"`
+	WireBytes    int64      `json:"wireBytes"`
+	WorstAt      *time.Time `json:"worstAt,omitempty"`
+	WorstGroup   *string    `json:"worstGroup,omitempty"`
+	WorstSeconds int64      `json:"worstSeconds"`
+}
+
 // Berth How machines arrive. What is left out is as the layer below says
 type Berth struct {
 	// Address rule, keep or dhcp
@@ -2989,6 +3040,21 @@ type ListAlertsParams struct {
 	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// GetAttainmentParams defines parameters for GetAttainment.
+type GetAttainmentParams struct {
+	// By group (if left out)
+	By *string `form:"by,omitempty" json:"by,omitempty"`
+
+	// From 30 days before the end if left out
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// To Now if left out
+	To *time.Time `form:"to,omitempty" json:"to,omitempty"`
+
+	// Direction Only groups that go out or come in
+	Direction *string `form:"direction,omitempty" json:"direction,omitempty"`
+}
+
 // GetCalendarParams defines parameters for GetCalendar.
 type GetCalendarParams struct {
 	// From Now if left out
@@ -3390,6 +3456,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /alerts/{id}/acknowledge (the `AcknowledgeAlert` operationId).
 	AcknowledgeAlert(ctx context.Context, id string, body AcknowledgeAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetAttainment How the promises of groups were kept over a time, each moment judged by the promise of the time
+	//
+	// Corresponds with GET /attainment (the `GetAttainment` operationId).
+	GetAttainment(ctx context.Context, params *GetAttainmentParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetBerthDefault The default of a link or platform for how machines arrive here
 	//
@@ -4526,6 +4597,21 @@ func (c *Client) AcknowledgeAlertWithBody(ctx context.Context, id string, conten
 // Corresponds with POST /alerts/{id}/acknowledge (the `AcknowledgeAlert` operationId).
 func (c *Client) AcknowledgeAlert(ctx context.Context, id string, body AcknowledgeAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAcknowledgeAlertRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetAttainment How the promises of groups were kept over a time, each moment judged by the promise of the time
+//
+// Corresponds with GET /attainment (the `GetAttainment` operationId).
+func (c *Client) GetAttainment(ctx context.Context, params *GetAttainmentParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAttainmentRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -7585,6 +7671,96 @@ func NewAcknowledgeAlertRequestWithBody(server string, id string, contentType st
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetAttainmentRequest constructs an http.Request for the GetAttainment method
+func NewGetAttainmentRequest(server string, params *GetAttainmentParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/attainment")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.By != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", *params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Direction != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "direction", *params.Direction, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -12735,6 +12911,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /alerts/{id}/acknowledge (the `AcknowledgeAlert` operationId).
 	AcknowledgeAlertWithResponse(ctx context.Context, id string, body AcknowledgeAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*AcknowledgeAlertResponse, error)
 
+	// GetAttainmentWithResponse How the promises of groups were kept over a time, each moment judged by the promise of the time
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /attainment (the `GetAttainment` operationId).
+	GetAttainmentWithResponse(ctx context.Context, params *GetAttainmentParams, reqEditors ...RequestEditorFn) (*GetAttainmentResponse, error)
+
 	// GetBerthDefaultWithResponse The default of a link or platform for how machines arrive here
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -14194,6 +14377,54 @@ func (r AcknowledgeAlertResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AcknowledgeAlertResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetAttainmentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Attainment
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetAttainmentResponse) GetJSON200() *Attainment {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetAttainmentResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetAttainmentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetAttainmentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetAttainmentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetAttainmentResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20116,6 +20347,19 @@ func (c *ClientWithResponses) AcknowledgeAlertWithResponse(ctx context.Context, 
 	return ParseAcknowledgeAlertResponse(rsp)
 }
 
+// GetAttainmentWithResponse How the promises of groups were kept over a time, each moment judged by the promise of the time
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /attainment (the `GetAttainment` operationId).
+func (c *ClientWithResponses) GetAttainmentWithResponse(ctx context.Context, params *GetAttainmentParams, reqEditors ...RequestEditorFn) (*GetAttainmentResponse, error) {
+	rsp, err := c.GetAttainment(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAttainmentResponse(rsp)
+}
+
 // GetBerthDefaultWithResponse The default of a link or platform for how machines arrive here
 //
 // Returns a wrapper object for the known response body format(s).
@@ -22481,6 +22725,39 @@ func ParseAcknowledgeAlertResponse(rsp *http.Response) (*AcknowledgeAlertRespons
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Alert
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetAttainmentResponse parses an HTTP response from a GetAttainmentWithResponse call
+func ParseGetAttainmentResponse(rsp *http.Response) (*GetAttainmentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetAttainmentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Attainment
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -26578,6 +26855,9 @@ type ServerInterface interface {
 	// AcknowledgeAlert Say that one sees to it; it is not escalated any more
 	// (POST /alerts/{id}/acknowledge)
 	AcknowledgeAlert(ctx *echo.Context, id string) error
+	// GetAttainment How the promises of groups were kept over a time, each moment judged by the promise of the time
+	// (GET /attainment)
+	GetAttainment(ctx *echo.Context, params GetAttainmentParams) error
 	// GetBerthDefault The default of a link or platform for how machines arrive here
 	// (GET /berths/{of}/{id})
 	GetBerthDefault(ctx *echo.Context, of string, id string) error
@@ -27096,6 +27376,45 @@ func (w *ServerInterfaceWrapper) AcknowledgeAlert(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.AcknowledgeAlert(ctx, id)
+	return err
+}
+
+// GetAttainment converts echo context to params.
+func (w *ServerInterfaceWrapper) GetAttainment(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetAttainmentParams
+	// ------------- Optional query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "by", ctx.QueryParams(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter by: %s", err))
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// ------------- Optional query parameter "direction" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "direction", ctx.QueryParams(), &params.Direction, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter direction: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetAttainment(ctx, params)
 	return err
 }
 
@@ -29120,6 +29439,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/channels/:id", wrapper.DeleteChannel, options.OperationMiddlewares["deleteChannel"]...)
 	router.PUT(options.BaseURL+"/channels/:id", wrapper.SetChannel, options.OperationMiddlewares["setChannel"]...)
 	router.POST(options.BaseURL+"/channels/:id/test", wrapper.TestChannel, options.OperationMiddlewares["testChannel"]...)
+	router.GET(options.BaseURL+"/attainment", wrapper.GetAttainment, options.OperationMiddlewares["getAttainment"]...)
 	router.GET(options.BaseURL+"/readiness", wrapper.ListReadiness, options.OperationMiddlewares["listReadiness"]...)
 	router.GET(options.BaseURL+"/groups/:id/readiness", wrapper.GetReadiness, options.OperationMiddlewares["getReadiness"]...)
 	router.GET(options.BaseURL+"/groups/:id/berth", wrapper.GetBerth, options.OperationMiddlewares["getBerth"]...)
@@ -29387,6 +29707,45 @@ type AcknowledgeAlertdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response AcknowledgeAlertdefaultApplicationProblemPlusJSONResponse) VisitAcknowledgeAlertResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetAttainmentRequestObject struct {
+	Params GetAttainmentParams
+}
+
+type GetAttainmentResponseObject interface {
+	VisitGetAttainmentResponse(w http.ResponseWriter) error
+}
+
+type GetAttainment200JSONResponse Attainment
+
+func (response GetAttainment200JSONResponse) VisitGetAttainmentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetAttainmentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetAttainmentdefaultApplicationProblemPlusJSONResponse) VisitGetAttainmentResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -34199,6 +34558,9 @@ type StrictServerInterface interface {
 	// AcknowledgeAlert Say that one sees to it; it is not escalated any more
 	// (POST /alerts/{id}/acknowledge)
 	AcknowledgeAlert(ctx context.Context, request AcknowledgeAlertRequestObject) (AcknowledgeAlertResponseObject, error)
+	// GetAttainment How the promises of groups were kept over a time, each moment judged by the promise of the time
+	// (GET /attainment)
+	GetAttainment(ctx context.Context, request GetAttainmentRequestObject) (GetAttainmentResponseObject, error)
 	// GetBerthDefault The default of a link or platform for how machines arrive here
 	// (GET /berths/{of}/{id})
 	GetBerthDefault(ctx context.Context, request GetBerthDefaultRequestObject) (GetBerthDefaultResponseObject, error)
@@ -34769,6 +35131,31 @@ func (sh *strictHandler) AcknowledgeAlert(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(AcknowledgeAlertResponseObject); ok {
 		return validResponse.VisitAcknowledgeAlertResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetAttainment operation middleware
+func (sh *strictHandler) GetAttainment(ctx *echo.Context, params GetAttainmentParams) error {
+	var request GetAttainmentRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetAttainment(ctx.Request().Context(), request.(GetAttainmentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetAttainment")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetAttainmentResponseObject); ok {
+		return validResponse.VisitGetAttainmentResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -365,7 +365,7 @@ With --usual the rule is as usual again.`,
 			} else if at < 0 {
 				return notFound("There is no rule of its own for %q of %s. kestrel alert rules shows them.", args[0], ofText(r.Group, r.Tag, r.Tier))
 			}
-			v, err = read[api.AlertRules](c.SetAlertRules(cmd.Context(), api.WriteAlertRules{Revision: v.Revision, Rules: v.Rules}))
+			v, err = read[api.AlertRules](c.SetAlertRules(cmd.Context(), api.WriteAlertRules(v)))
 			if err != nil {
 				return err
 			}

@@ -130,6 +130,15 @@ func write(r Record) records.Group {
 	if r.Link != "" {
 		g.Link = &r.Link
 	}
+	if t := r.Spec.Tier; t != nil {
+		g.Tier = t.Tier.Name
+	}
+	if p := r.Spec.Pause; p != nil {
+		g.Paused = &p.Reason
+		if !p.Until.IsZero() {
+			g.PausedUntil = &p.Until
+		}
+	}
 	for _, m := range r.Spec.Machines {
 		g.Machines = append(g.Machines, m.ID)
 	}

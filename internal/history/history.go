@@ -26,6 +26,8 @@ type Store interface {
 	Arrivals(ctx context.Context, group string, from, to time.Time) ([]records.Arrival, error)
 	AllArrivals(ctx context.Context, from, to time.Time) ([]records.GroupArrival, error)
 	Targets(ctx context.Context, group string) ([]records.Target, error)
+	AllTargets(ctx context.Context) ([]records.Target, error)
+	Tallies(ctx context.Context, step string, from, to time.Time) ([]records.Tally, error)
 }
 
 // History is that of one site.
@@ -60,12 +62,20 @@ func (h *History) Targets(ctx context.Context, r directory.Record) ([]exposure.T
 	}
 	var out []exposure.Target
 	for _, t := range recs {
-		out = append(out, exposure.Target{Since: t.Since, Target: time.Duration(t.Seconds) * time.Second})
+		out = append(out, targetOf(t))
 	}
 	if out == nil {
 		out = []exposure.Target{{Since: r.CreatedAt, Target: r.Spec.Promise.Target}}
 	}
 	return out, nil
+}
+
+func targetOf(t records.Target) exposure.Target {
+	out := exposure.Target{Since: t.Since, Target: time.Duration(t.Seconds) * time.Second, Tier: t.Tier, Paused: t.Paused != nil}
+	if t.PausedUntil != nil {
+		out.Until = *t.PausedUntil
+	}
+	return out
 }
 
 // Exposure gives the sawtooth of a group over a stretch of time (the last day if it

@@ -117,3 +117,9 @@ func (h *handlers) TestChannel(ctx context.Context, request api.TestChannelReque
 	v, err := h.Notify.Test(ctx, who(ctx), request.ID)
 	return api.TestChannel200JSONResponse(v), err
 }
+
+func (h *handlers) GetAttainment(ctx context.Context, request api.GetAttainmentRequestObject) (api.GetAttainmentResponseObject, error) {
+	p := request.Params
+	v, err := h.Overview.Attainment(ctx, value(p.By), value(p.Direction), p.From, p.To, sees(ctx))
+	return api.GetAttainment200JSONResponse(v), err
+}

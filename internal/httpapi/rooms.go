@@ -203,6 +203,7 @@ type Overview interface {
 	List(f overview.Filter) ([]api.Group, int, error)
 	Cycles(ctx context.Context, id string, before int64, limit int) ([]api.Cycle, error)
 	Exposure(ctx context.Context, id string, from, to *time.Time) (api.Exposure, error)
+	Attainment(ctx context.Context, by, direction string, from, to *time.Time, see func(r directory.Record) bool) (api.Attainment, error)
 	Calendar(q overview.CalendarOf) (api.Calendar, error)
 	Board(ctx context.Context, see func(r directory.Record) bool) (api.Board, error)
 }

@@ -49,11 +49,13 @@ type (
 	pointsOf   struct{ Points }
 	servedOf   struct{ Serving }
 	landingsOf struct{ Landings }
+	watchOf    struct{ Watch }
 )
 
 func (pointsOf) GroupOf(_ context.Context, id string) (string, error) { return id, nil }
 func (servedOf) GroupOf(id string) (string, error)                    { return id, nil }
 func (landingsOf) GroupOf(id string) (string, error)                  { return id, nil }
+func (watchOf) GroupOf(id string) (string, error)                     { return id, nil }
 
 // wanted says what every endpoint is to need: v, o or a for a viewer, operator or
 // administrator; with + it is on one group.
@@ -67,7 +69,7 @@ const wanted = `
 	ListPoints v, GetPoint +v, UpdatePoint +o, DeletePoint +a, LockPoint +a, ExportPoint +o, ListServed v, ServePoint +o, StopServing +o,
 	ListLandings v, CreateLandings +o, GetLanding +v, SwitchLanding +o, GetLandingScreen +o, DeleteLanding +o,
 	GetStore v, ListLosses v, VerifyStore o, SweepStore o, RewriteStore a, ListCopies v, CarryCopy a, DeleteCopy a,
-	ListAlerts v, AcknowledgeAlert +o, GetAlertRules v, SetAlertRules a, ListSilences v, CreateSilence o, EndSilence o, ListChannels o, CreateChannel a, SetChannel a, DeleteChannel a, TestChannel a,
+	GetAttainment v, ListAlerts v, AcknowledgeAlert +o, GetAlertRules v, SetAlertRules a, ListSilences v, CreateSilence o, EndSilence o, ListChannels o, CreateChannel a, SetChannel a, DeleteChannel a, TestChannel a,
 	ListOperations v, GetOperation v, CancelOperation o,
 	SignIn -, GetSignInWays -, BeginSignIn -, SignInByPasskey -, ListPasskeys v, BeginPasskey v, AddPasskey v, DeletePasskey v, Welcome -`
 
@@ -97,7 +99,7 @@ func requestFor(t *testing.T, operation, id string) any {
 // Every endpoint × role × (without a limit, own group, another's group): who may is
 // let through, who may not is refused, and another's group is not even there.
 func TestEveryEndpointAsksWhoMay(t *testing.T) {
-	h := &handlers{Rooms: Rooms{Directory: two{}, Points: pointsOf{}, Serving: servedOf{}, Landings: landingsOf{}}, rules: rules()}
+	h := &handlers{Rooms: Rooms{Directory: two{}, Points: pointsOf{}, Serving: servedOf{}, Landings: landingsOf{}, Watch: watchOf{}}, rules: rules()}
 	want := map[string]string{}
 	for _, x := range strings.FieldsFunc(wanted, func(r rune) bool { return r == ',' || r == '\n' }) {
 		if f := strings.Fields(x); len(f) == 2 {
@@ -231,7 +233,7 @@ func TestIfMatch(t *testing.T) {
 
 // Whoever is held may do what they are held for and nothing else.
 func TestWhoIsHeldMayDoLittle(t *testing.T) {
-	h := &handlers{Rooms: Rooms{Directory: two{}, Points: pointsOf{}, Serving: servedOf{}, Landings: landingsOf{}}, rules: rules()}
+	h := &handlers{Rooms: Rooms{Directory: two{}, Points: pointsOf{}, Serving: servedOf{}, Landings: landingsOf{}, Watch: watchOf{}}, rules: rules()}
 	held := actor.Actor{Kind: actor.Person, Name: "anna", Role: actor.Administrator, Held: "Set up a second factor first."}
 	var may []string
 	all := reflect.TypeFor[api.StrictServerInterface]()

@@ -54,7 +54,8 @@ type Records interface {
 	OpenCycle(ctx context.Context, group string) (records.Cycle, error)
 	OpenCycles(ctx context.Context) ([]records.Cycle, error)
 	PutCycle(ctx context.Context, c records.Cycle) error
-	EndCycle(ctx context.Context, c records.Cycle, r records.Replication) error
+	EndCycle(ctx context.Context, c records.Cycle, r records.Replication, t records.Tally) error
+	AddTally(ctx context.Context, t records.Tally) error
 	NoteStart(ctx context.Context, group string, at time.Time) error
 	TrimCycles(ctx context.Context, group string, newest, keep int64) error
 }
@@ -144,6 +145,7 @@ type state struct {
 	compareNow  bool // the next cycle reads all of the disks
 	ending      bool
 	dueSince    time.Time
+	resumedAt   time.Time // when a pause ended last
 	retryAt     time.Time
 	failures    int
 	failure     string // why the last attempt failed
@@ -178,6 +180,7 @@ type running struct {
 	began    time.Time
 	start    string        // why it began
 	waited   time.Duration // since it was due, before it began
+	missed   int           // starts of the cadence that passed without one
 	uses     schedule.Use
 	share    float64 // of its link, as a weight
 }
@@ -266,6 +269,9 @@ func (m *Mover) changed(c directory.Change) {
 	s := m.of(c.After.ID)
 	if was, is := c.Before.Spec.PausedAt(now), c.After.Spec.PausedAt(now); was != is {
 		s.retryAt, s.dueSince = time.Time{}, time.Time{}
+		if !is {
+			s.resumedAt = now
+		}
 		if is && s.run != nil {
 			s.run.stop("paused")
 		}
@@ -425,11 +431,11 @@ func (m *Mover) step() time.Time {
 // begin sets a cycle going; the lock is held.
 func (m *Mover) begin(r directory.Record, s *state, src Source, way Way, st schedule.Start) {
 	ctx, cancel := context.WithCancel(m.ctx)
-	waited := time.Duration(0)
+	waited, missed := time.Duration(0), s.missed(r, m.Clock.Now())
 	if !s.dueSince.IsZero() {
 		waited = m.Clock.Now().Sub(s.dueSince)
 	}
-	run := &running{cancel: cancel, done: make(chan struct{}), began: m.Clock.Now(), start: st.Why(), waited: waited, uses: st.Uses, share: st.Share}
+	run := &running{cancel: cancel, done: make(chan struct{}), began: m.Clock.Now(), start: st.Why(), waited: waited, missed: missed, uses: st.Uses, share: st.Share}
 	s.run, s.askedAt, s.dueSince, s.early = run, time.Time{}, time.Time{}, nil
 	m.wg.Go(func() {
 		defer cancel()
@@ -438,6 +444,19 @@ func (m *Mover) begin(r directory.Record, s *state, src Source, way Way, st sche
 		close(run.done)
 		m.Wake()
 	})
+}
+
+// missed is how many starts of a cadence passed since the last one, this one aside.
+func (s *state) missed(r directory.Record, now time.Time) int {
+	every := r.Spec.Promise.Cadence.Every
+	if every <= 0 || s.rep.LastStart == nil {
+		return 0
+	}
+	from := *s.rep.LastStart
+	if s.resumedAt.After(from) {
+		from = s.resumedAt
+	}
+	return max(0, int(now.Sub(from)/every)-1)
 }
 
 // guarded keeps a fault in one group's cycle from ending the service.

@@ -287,7 +287,9 @@ func (m *Mover) sealed(ctx context.Context, r directory.Record, s *state, run *r
 	if d.Progress.Kind != cycle.KindChanges {
 		rep.ComparedAt = &now
 	}
-	if err := m.Records.EndCycle(ctx, rec, rep); err != nil {
+	a := account(rec, d)
+	t := records.Tally{GroupID: r.ID, At: now, Sealed: 1, Missed: run.missed, Changed: a.ChangedBytes, Wire: a.WireBytes, Took: a.Took().Milliseconds(), WaitedMost: a.Waited.Milliseconds()}
+	if err := m.Records.EndCycle(ctx, rec, rep, t); err != nil {
 		return err
 	}
 	m.mu.Lock()
@@ -393,6 +395,11 @@ func (m *Mover) after(r directory.Record, s *state, run *running, err error) {
 	}
 	if err := m.Records.PutCycle(ctx, rec); err != nil {
 		m.Log.Error("save cycle", "group", r.Spec.Name, "err", err)
+	}
+	if !stopped && failures == 1 {
+		if err := m.Records.AddTally(ctx, records.Tally{GroupID: r.ID, At: now, Failed: 1, Missed: run.missed}); err != nil {
+			m.Log.Error("count a cycle that failed", "group", r.Spec.Name, "err", err)
+		}
 	}
 	if abandon {
 		m.abandonIntake(ctx, r, rec)

@@ -511,6 +511,17 @@ func (o *Overview) Exposure(ctx context.Context, id string, from, to *time.Time)
 	return o.History.Exposure(ctx, r, from, to)
 }
 
+// Attainment sums up how promises were kept, of groups that see lets pass.
+func (o *Overview) Attainment(ctx context.Context, by, direction string, from, to *time.Time, see func(r directory.Record) bool) (api.Attainment, error) {
+	var groups []directory.Record
+	for _, r := range o.Groups.All() {
+		if r.Direction != directory.Ended && see(r) && (direction == "" || string(r.Direction) == direction) {
+			groups = append(groups, r)
+		}
+	}
+	return o.History.Attainment(ctx, groups, by, from, to)
+}
+
 const (
 	// stripSpan is how far back the board draws, corners how finely.
 	stripSpan = 6 * time.Hour

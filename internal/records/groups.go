@@ -26,6 +26,11 @@ type Group struct {
 	// Target is the RPO target of the settings, in seconds, for judging the past by
 	// it later.
 	Target int64 `db:"-"`
+	// Tier is the name of the tier that the settings follow; Paused is why cycles are held,
+	// nil if they are not, and PausedUntil until when. They are kept with the target.
+	Tier        string     `db:"-"`
+	Paused      *string    `db:"-"`
+	PausedUntil *time.Time `db:"-"`
 	// Platform and Machines are what the settings name, of groups that are home
 	// here: a machine is of one of them.
 	Platform string   `db:"-"`
@@ -96,9 +101,10 @@ func follow(ctx context.Context, tx *sqlx.Tx, g Group, at time.Time, a Activity)
 		}
 	}
 	if g.Target > 0 {
-		if _, err := exec(ctx, tx, "target", `INSERT INTO targets (group_id, since, target_seconds) SELECT $1::uuid, $2::timestamptz, $3::bigint
-			WHERE $3::bigint IS DISTINCT FROM (SELECT target_seconds FROM targets WHERE group_id = $1::uuid ORDER BY since DESC LIMIT 1)
-			ON CONFLICT (group_id, since) DO UPDATE SET target_seconds = EXCLUDED.target_seconds`, g.ID, at, g.Target); err != nil {
+		if _, err := exec(ctx, tx, "target", `INSERT INTO targets (group_id, since, target_seconds, tier, paused, paused_until) SELECT $1::uuid, $2::timestamptz, $3::bigint, $4::text, $5::text, $6::timestamptz
+			WHERE NOT EXISTS (SELECT FROM (SELECT * FROM targets WHERE group_id = $1::uuid ORDER BY since DESC LIMIT 1) last
+				WHERE (target_seconds, tier) = ($3::bigint, $4::text) AND paused IS NOT DISTINCT FROM $5::text AND paused_until IS NOT DISTINCT FROM $6::timestamptz)
+			ON CONFLICT (group_id, since) DO UPDATE SET target_seconds = EXCLUDED.target_seconds, tier = EXCLUDED.tier, paused = EXCLUDED.paused, paused_until = EXCLUDED.paused_until`, g.ID, at, g.Target, g.Tier, g.Paused, g.PausedUntil); err != nil {
 			return err
 		}
 	}
@@ -126,16 +132,25 @@ func (db *DB) DeleteGroup(ctx context.Context, id string, a Activity) error {
 	})
 }
 
-// Target is the RPO target that was promised from an instant on.
+// Target is what was promised from an instant on: the RPO target, by which tier if by one, and
+// whether cycles were held on purpose, nil if not, and until when.
 type Target struct {
-	GroupID string    `db:"group_id"`
-	Since   time.Time `db:"since"`
-	Seconds int64     `db:"target_seconds"`
+	GroupID     string     `db:"group_id"`
+	Since       time.Time  `db:"since"`
+	Seconds     int64      `db:"target_seconds"`
+	Tier        string     `db:"tier"`
+	Paused      *string    `db:"paused"`
+	PausedUntil *time.Time `db:"paused_until"`
 }
 
 // Targets lists a group's, oldest first.
 func (db *DB) Targets(ctx context.Context, group string) ([]Target, error) {
 	return list[Target](ctx, db, "targets", `SELECT * FROM targets WHERE group_id = $1 ORDER BY since`, group)
+}
+
+// AllTargets lists those of all groups, oldest first.
+func (db *DB) AllTargets(ctx context.Context) ([]Target, error) {
+	return list[Target](ctx, db, "targets", `SELECT * FROM targets ORDER BY group_id, since`)
 }
 
 // AddFarewell notes that the site at the other end of a link has yet to hear that a

@@ -13,6 +13,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
+	"kestrel/internal/core/span"
 	"kestrel/internal/records"
 	"kestrel/internal/support/pgcluster"
 )
@@ -179,6 +180,7 @@ func TestTargetsAreKeptAsTheyWerePromised(t *testing.T) {
 // other wrote.
 func TestEditsAndCyclesKeepEachOthersRecords(t *testing.T) {
 	db := open(t)
+	require.NoError(t, db.KeepTallies(ctx, now))
 	g := group("Ticketing", "m1")
 	require.NoError(t, db.AddGroup(ctx, g, records.Activity{}))
 	c := records.Cycle{ID: uuid.NewString(), GroupID: g.ID, Number: 1, State: "running", StartedAt: now, Detail: []byte(`{}`)}
@@ -188,7 +190,7 @@ func TestEditsAndCyclesKeepEachOthersRecords(t *testing.T) {
 	c.State, c.EndedAt = "sealed", &now
 	require.NoError(t, db.NoteStart(ctx, g.ID, now))
 	require.NoError(t, db.SwapGroup(ctx, edited, 1, records.Activity{}))
-	require.NoError(t, db.EndCycle(ctx, c, records.Replication{GroupID: g.ID, BaseCheckpoint: "kt-1", BasePoint: "point-1"}))
+	require.NoError(t, db.EndCycle(ctx, c, records.Replication{GroupID: g.ID, BaseCheckpoint: "kt-1", BasePoint: "point-1"}, records.Tally{GroupID: g.ID, At: now, Sealed: 1}))
 	require.NoError(t, db.NoteStart(ctx, g.ID, now.Add(time.Second)))
 	gs, err := db.Groups(ctx)
 	require.NoError(t, err)
@@ -390,4 +392,76 @@ func TestBerths(t *testing.T) {
 	all, err = db.Berths(ctx)
 	require.NoError(t, err)
 	require.Empty(t, all)
+}
+
+// Cycles are summed up by hours and by days, with the most of one; what is too old goes by
+// partition.
+func TestTallies(t *testing.T) {
+	db := open(t)
+	require.NoError(t, db.KeepTallies(ctx, now))
+	id := uuid.NewString()
+	add := func(at time.Time, x records.Tally) {
+		t.Helper()
+		x.GroupID, x.At = id, at
+		require.NoError(t, db.AddTally(ctx, x))
+	}
+	add(now, records.Tally{Sealed: 1, Changed: 10, Wire: 5, Took: 7, WaitedMost: 3})
+	add(now.Add(59*time.Minute), records.Tally{Sealed: 1, Missed: 2, Changed: 30, Wire: 4, Took: 6})
+	add(now.Add(time.Hour), records.Tally{Failed: 1})
+	hours, err := db.Tallies(ctx, records.ByHour, now, now.Add(span.Day))
+	require.NoError(t, err)
+	require.Len(t, hours, 2)
+	hours[0].At = hours[0].At.UTC()
+	require.Equal(t, records.Tally{GroupID: id, Step: "hour", At: now, Sealed: 2, Missed: 2, Changed: 40, Wire: 9, Took: 13, ChangedMost: 30, WireMost: 5, TookMost: 7, WaitedMost: 3}, hours[0])
+	days, err := db.Tallies(ctx, records.ByDay, now.Truncate(span.Day), now.Add(span.Day))
+	require.NoError(t, err)
+	require.Len(t, days, 1)
+	require.Equal(t, []int{2, 1, 2}, []int{days[0].Sealed, days[0].Failed, days[0].Missed})
+
+	count := func() (n int) {
+		require.NoError(t, db.GetContext(ctx, &n, `SELECT count(*) FROM pg_class WHERE relkind = 'r' AND relname LIKE 'tallies_%'`))
+		return n
+	}
+	require.Equal(t, 6, count())
+	for month := range 20 {
+		require.NoError(t, db.KeepTallies(ctx, now.AddDate(0, month, 0)))
+	}
+	require.LessOrEqual(t, count(), 24, "months that are over for long are gone")
+	days, err = db.Tallies(ctx, records.ByDay, now.Truncate(span.Day), now.Add(span.Day))
+	require.NoError(t, err)
+	require.Empty(t, days)
+}
+
+// What was promised is kept with the tier and the pause of the time, in the transaction of
+// the edit; what changes neither adds nothing.
+func TestPromisesOfTheTime(t *testing.T) {
+	db := open(t)
+	g := group("Ticketing")
+	at := now
+	edit := func(change func(g *records.Group)) {
+		t.Helper()
+		from := g.Revision
+		change(&g)
+		g.Revision++
+		at = at.Add(time.Hour)
+		l := line("an edit", g.ID, g.Revision)
+		l.At = at
+		require.NoError(t, db.SwapGroup(ctx, g, from, l))
+	}
+	require.NoError(t, db.AddGroup(ctx, g, line("made", g.ID, 1)))
+	edit(func(g *records.Group) { g.Name = "Tickets" })
+	edit(func(g *records.Group) { g.Tier = "Harbour-1" })
+	edit(func(g *records.Group) { g.Paused, g.PausedUntil = new("array swap"), new(at.Add(24*time.Hour)) })
+	edit(func(g *records.Group) { g.Paused, g.PausedUntil = nil, nil })
+	edit(func(g *records.Group) { g.Target = 60 })
+	ts, err := db.Targets(ctx, g.ID)
+	require.NoError(t, err)
+	require.Len(t, ts, 5, "the name is no promise")
+	require.Equal(t, []string{"", "Harbour-1", "Harbour-1", "Harbour-1", "Harbour-1"}, []string{ts[0].Tier, ts[1].Tier, ts[2].Tier, ts[3].Tier, ts[4].Tier})
+	require.Equal(t, "array swap", *ts[2].Paused)
+	require.Nil(t, ts[3].Paused)
+	require.EqualValues(t, 60, ts[4].Seconds)
+	all, err := db.AllTargets(ctx)
+	require.NoError(t, err)
+	require.Len(t, all, 5)
 }

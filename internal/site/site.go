@@ -251,6 +251,9 @@ func (s *Site) open(ctx context.Context) (err error) {
 	if s.db, err = records.Open(ctx, cfg.DatabaseURL); err != nil {
 		return err
 	}
+	if err = s.db.KeepTallies(ctx, s.clk.Now()); err != nil {
+		return err
+	}
 	if s.self, err = s.db.Site(ctx, cfg.Name, s.clk.Now()); err != nil {
 		return err
 	}
@@ -564,7 +567,7 @@ func (s *Site) tidy(ctx context.Context) {
 			s.log.Error("end pauses", "err", err)
 		}
 		if n%tidyPulses == 0 {
-			if err := errors.Join(s.Access.Tidy(ctx), s.History.Tidy(ctx), s.Notary.Sign(ctx)); err != nil && ctx.Err() == nil {
+			if err := errors.Join(s.Access.Tidy(ctx), s.History.Tidy(ctx), s.db.KeepTallies(ctx, s.clk.Now()), s.Notary.Sign(ctx)); err != nil && ctx.Err() == nil {
 				s.log.Warn("tidy the records", "err", err)
 			}
 		}

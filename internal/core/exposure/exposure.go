@@ -124,70 +124,104 @@ func Thin(curve []Vertex, n int) []Vertex {
 	return out
 }
 
-// Kept sums up a curve against a target.
+// Kept sums up a curve against what was promised.
 type Kept struct {
 	Covered time.Duration // length of the curve
-	Over    time.Duration // part of it spent above the target
+	Over    time.Duration // part of it spent above the target while cycles were not held
 	Worst   time.Duration // highest exposure
 	WorstAt time.Time
+	// Paused is the part in which cycles were held on purpose, PausedOver how much of that
+	// was spent above the target: it counts apart.
+	Paused, PausedOver time.Duration
 }
 
-// Share is the part of the time, 0 to 1, in which the target was kept. It is 1
-// for an empty curve.
+// Share is the part of the time, 0 to 1, in which the target was kept, of that in which
+// cycles were not held. It is 1 for an empty curve.
 func (k Kept) Share() float64 {
-	if k.Covered <= 0 {
+	counts := k.Covered - k.Paused
+	if counts <= 0 {
 		return 1
 	}
-	return 1 - float64(k.Over)/float64(k.Covered)
+	return 1 - float64(k.Over)/float64(counts)
+}
+
+// Plus is two together.
+func (k Kept) Plus(o Kept) Kept {
+	out := Kept{Covered: k.Covered + o.Covered, Over: k.Over + o.Over, Paused: k.Paused + o.Paused, PausedOver: k.PausedOver + o.PausedOver, Worst: k.Worst, WorstAt: k.WorstAt}
+	if k.WorstAt.IsZero() || o.Worst > k.Worst {
+		out.Worst, out.WorstAt = o.Worst, o.WorstAt
+	}
+	return out
 }
 
 // Target is an RPO target and since when it was promised.
 type Target struct {
 	Since  time.Time
 	Target time.Duration
+	Tier   string // by which tier; empty is none
+	// Paused tells that cycles were held on purpose, until Until or, if that is zero, until
+	// the next one.
+	Paused bool
+	Until  time.Time
 }
 
-// TargetAt gives the target that was promised at an instant; before the first one
-// known, that one. Targets are in order. It is 0 if none is known.
-func TargetAt(targets []Target, t time.Time) time.Duration {
-	var out time.Duration
+// TargetAt gives what was promised at an instant; before the first one known, that one.
+// Targets are in order. It is the zero value if none is known.
+func TargetAt(targets []Target, t time.Time) Target {
+	var out Target
 	for i, x := range targets {
 		if i == 0 || !x.Since.After(t) {
-			out = x.Target
+			out = x
 		}
+	}
+	if out.Paused && !out.Until.IsZero() && !t.Before(out.Until) {
+		out.Paused = false
 	}
 	return out
 }
 
-// Judge measures a curve, each moment against the target that was promised then:
-// no later edit makes a kept promise broken, or a broken one kept. Between corners
-// exposure rises one second a second, so the time over target within a rise is
-// exactly the part of it above the mark.
+// Judge measures a curve, each moment against what was promised then: no later edit makes a
+// kept promise broken, or a broken one kept. Between corners exposure rises one second a
+// second, so the time over target within a rise is exactly the part of it above the mark.
 func Judge(curve []Vertex, targets []Target) Kept {
-	var k Kept
+	var all Kept
+	for _, k := range JudgeByTier(curve, targets) {
+		all = all.Plus(k)
+	}
+	return all
+}
+
+// JudgeByTier is Judge by the tier that was followed at each moment.
+func JudgeByTier(curve []Vertex, targets []Target) map[string]Kept {
+	out := map[string]Kept{}
 	for i, v := range curve {
-		if v.Exposure > k.Worst || k.WorstAt.IsZero() {
-			k.Worst, k.WorstAt = v.Exposure, v.At
-		}
 		if i == 0 || !v.At.After(curve[i-1].At) {
+			t := TargetAt(targets, v.At)
+			out[t.Tier] = out[t.Tier].Plus(Kept{Worst: v.Exposure, WorstAt: v.At})
 			continue
 		}
-		k.Covered += v.At.Sub(curve[i-1].At)
-		// A rise is cut where the target changed.
-		from := curve[i-1].At
-		for from.Before(v.At) {
+		// A rise is cut where something else was promised.
+		for from := curve[i-1].At; from.Before(v.At); {
 			to := v.At
-			for _, x := range targets[min(1, len(targets)):] {
-				if x.Since.After(from) && x.Since.Before(to) {
-					to = x.Since
+			for j, x := range targets {
+				for _, at := range []time.Time{x.Since, x.Until} {
+					if (j > 0 || !at.Equal(x.Since)) && at.After(from) && at.Before(to) {
+						to = at
+					}
 				}
 			}
 			end := v.Exposure - v.At.Sub(to) // exposure at to
-			if target := TargetAt(targets, from); target > 0 && end > target {
-				k.Over += min(to.Sub(from), end-target)
+			t := TargetAt(targets, from)
+			k := Kept{Covered: to.Sub(from), Worst: end, WorstAt: to}
+			if t.Target > 0 && end > t.Target {
+				k.Over = min(k.Covered, end-t.Target)
 			}
+			if t.Paused {
+				k.Paused, k.PausedOver, k.Over = k.Covered, k.Over, 0
+			}
+			out[t.Tier] = out[t.Tier].Plus(k)
 			from = to
 		}
 	}
-	return k
+	return out
 }

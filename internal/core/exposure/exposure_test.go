@@ -124,19 +124,46 @@ func TestThePastIsJudgedByThePromiseOfTheTime(t *testing.T) {
 		over    time.Duration
 	}{
 		"never changed":                {always(80 * time.Second), 40 * time.Second},
-		"tightened at the end":         {[]exposure.Target{{at(0), 120 * time.Second}, {at(200), time.Second}}, 0},
-		"loosened at the end":          {[]exposure.Target{{at(0), 80 * time.Second}, {at(200), time.Hour}}, 40 * time.Second},
-		"tightened between the rises":  {[]exposure.Target{{at(0), 120 * time.Second}, {at(100), 80 * time.Second}}, 20 * time.Second},
-		"tightened within a rise":      {[]exposure.Target{{at(0), 120 * time.Second}, {at(150), 20 * time.Second}}, 50 * time.Second},
-		"loosened within a rise":       {[]exposure.Target{{at(0), 20 * time.Second}, {at(50), 120 * time.Second}}, 30 * time.Second},
-		"first known after the start":  {[]exposure.Target{{at(100), 80 * time.Second}}, 40 * time.Second},
+		"tightened at the end":         {[]exposure.Target{{Since: at(0), Target: 120 * time.Second}, {Since: at(200), Target: time.Second}}, 0},
+		"loosened at the end":          {[]exposure.Target{{Since: at(0), Target: 80 * time.Second}, {Since: at(200), Target: time.Hour}}, 40 * time.Second},
+		"tightened between the rises":  {[]exposure.Target{{Since: at(0), Target: 120 * time.Second}, {Since: at(100), Target: 80 * time.Second}}, 20 * time.Second},
+		"tightened within a rise":      {[]exposure.Target{{Since: at(0), Target: 120 * time.Second}, {Since: at(150), Target: 20 * time.Second}}, 50 * time.Second},
+		"loosened within a rise":       {[]exposure.Target{{Since: at(0), Target: 20 * time.Second}, {Since: at(50), Target: 120 * time.Second}}, 30 * time.Second},
+		"first known after the start":  {[]exposure.Target{{Since: at(100), Target: 80 * time.Second}}, 40 * time.Second},
 		"nothing was promised":         {nil, 0},
-		"twice within the second rise": {[]exposure.Target{{at(0), time.Hour}, {at(120), 10 * time.Second}, {at(140), time.Hour}}, 20 * time.Second},
+		"twice within the second rise": {[]exposure.Target{{Since: at(0), Target: time.Hour}, {Since: at(120), Target: 10 * time.Second}, {Since: at(140), Target: time.Hour}}, 20 * time.Second},
 	} {
 		t.Run(name, func(t *testing.T) {
 			require.Equal(t, c.over, exposure.Judge(curve, c.targets).Over)
 		})
 	}
-	require.Equal(t, 80*time.Second, exposure.TargetAt(always(80*time.Second), at(-50)))
+	require.Equal(t, 80*time.Second, exposure.TargetAt(always(80*time.Second), at(-50)).Target)
 	require.Zero(t, exposure.TargetAt(nil, at(0)))
+}
+
+// Time in which cycles were held on purpose counts apart, and what is of a tier is what it
+// followed then.
+func TestPausesAndTiers(t *testing.T) {
+	curve := exposure.Sawtooth([]exposure.Arrival{arrival(0, 0), arrival(100, 100)}, at(0), at(200))
+	sec := time.Second
+	for name, c := range map[string]struct {
+		targets                  []exposure.Target
+		over, paused, pausedOver time.Duration
+	}{
+		"held for all of it":       {[]exposure.Target{{Since: at(0), Target: 80 * sec, Paused: true}}, 0, 200 * sec, 40 * sec},
+		"held in the second rise":  {[]exposure.Target{{Since: at(0), Target: 80 * sec}, {Since: at(150), Target: 80 * sec, Paused: true}}, 20 * sec, 50 * sec, 20 * sec},
+		"resumed":                  {[]exposure.Target{{Since: at(0), Target: 80 * sec, Paused: true}, {Since: at(90), Target: 80 * sec}}, 30 * sec, 90 * sec, 10 * sec},
+		"until a time":             {[]exposure.Target{{Since: at(0), Target: 80 * sec, Paused: true, Until: at(90)}}, 30 * sec, 90 * sec, 10 * sec},
+		"until a time that is far": {[]exposure.Target{{Since: at(0), Target: 80 * sec, Paused: true, Until: at(9000)}, {Since: at(100), Target: 80 * sec}}, 20 * sec, 100 * sec, 20 * sec},
+	} {
+		t.Run(name, func(t *testing.T) {
+			k := exposure.Judge(curve, c.targets)
+			require.Equal(t, []time.Duration{200 * sec, c.over, c.paused, c.pausedOver, 100 * sec}, []time.Duration{k.Covered, k.Over, k.Paused, k.PausedOver, k.Worst})
+		})
+	}
+	by := exposure.JudgeByTier(curve, []exposure.Target{{Since: at(0), Target: 80 * sec, Tier: "Harbour-1"}, {Since: at(50), Target: 20 * sec}})
+	require.Equal(t, []time.Duration{50 * sec, 0}, []time.Duration{by["Harbour-1"].Covered, by["Harbour-1"].Over})
+	require.Equal(t, []time.Duration{150 * sec, 130 * sec}, []time.Duration{by[""].Covered, by[""].Over})
+	require.InDelta(t, 0.5, exposure.Kept{Covered: 40, Paused: 20, Over: 10}.Share(), 1e-9)
+	require.EqualValues(t, 1, exposure.Kept{Covered: 40, Paused: 40, PausedOver: 40}.Share())
 }

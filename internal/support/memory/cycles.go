@@ -102,7 +102,7 @@ func (db *DB) putCycle(c records.Cycle) {
 }
 
 // EndCycle implements mover.Records.
-func (db *DB) EndCycle(_ context.Context, c records.Cycle, r records.Replication) error {
+func (db *DB) EndCycle(_ context.Context, c records.Cycle, r records.Replication, _ records.Tally) error {
 	db.mu.Lock()
 	defer db.mu.Unlock()
 	db.putCycle(c)
@@ -110,6 +110,14 @@ func (db *DB) EndCycle(_ context.Context, c records.Cycle, r records.Replication
 	was.GroupID, was.BaseCheckpoint, was.BasePoint, was.ComparedAt = r.GroupID, r.BaseCheckpoint, r.BasePoint, r.ComparedAt
 	db.replications[r.GroupID] = was
 	return nil
+}
+
+// AddTally implements mover.Records: what was is not kept here.
+func (db *DB) AddTally(context.Context, records.Tally) error { return nil }
+
+// Tallies implements history.Store.
+func (db *DB) Tallies(context.Context, string, time.Time, time.Time) ([]records.Tally, error) {
+	return nil, nil
 }
 
 // TrimCycles implements mover.Records.

@@ -55,8 +55,9 @@ func (db *DB) put(g records.Group, at time.Time, a records.Activity) {
 			db.machines[g.Platform+"/"+m] = g.ID
 		}
 	}
-	if ts := db.targets[g.ID]; g.Target > 0 && (len(ts) == 0 || ts[len(ts)-1].Seconds != g.Target) {
-		db.targets[g.ID] = append(ts, records.Target{GroupID: g.ID, Since: at, Seconds: g.Target})
+	next := records.Target{GroupID: g.ID, Since: at, Seconds: g.Target, Tier: g.Tier, Paused: g.Paused, PausedUntil: g.PausedUntil}
+	if ts := db.targets[g.ID]; g.Target > 0 && (len(ts) == 0 || !samePromise(ts[len(ts)-1], next)) {
+		db.targets[g.ID] = append(ts, next)
 	}
 	db.groups[g.ID] = g
 	if a.Text != "" {
@@ -239,4 +240,20 @@ func (db *DB) Targets(_ context.Context, group string) ([]records.Target, error)
 	db.mu.Lock()
 	defer db.mu.Unlock()
 	return slices.Clone(db.targets[group]), nil
+}
+
+// AllTargets implements history.Store.
+func (db *DB) AllTargets(context.Context) ([]records.Target, error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	var out []records.Target
+	for _, ts := range db.targets {
+		out = append(out, ts...)
+	}
+	return out, nil
+}
+
+func samePromise(a, b records.Target) bool {
+	return a.Seconds == b.Seconds && a.Tier == b.Tier && (a.Paused == nil) == (b.Paused == nil) && (a.Paused == nil || *a.Paused == *b.Paused) &&
+		(a.PausedUntil == nil) == (b.PausedUntil == nil) && (a.PausedUntil == nil || a.PausedUntil.Equal(*b.PausedUntil))
 }

@@ -1,0 +1,109 @@
+package cli
+
+import (
+	"fmt"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"kestrel/internal/api"
+	"kestrel/internal/core/span"
+)
+
+func (a *app) attainmentCmd() *cobra.Command {
+	var by, last, from, to, way string
+	c := &cobra.Command{Use: "attainment", Short: "How promises were kept, each moment judged by the promise of the time", Args: cobra.NoArgs,
+		Example: "  kestrel attainment\n  kestrel attainment --by tier --last 7d\n  kestrel attainment --by tag --from 2026-11-01 --to 2026-12-01",
+		Long: `Sum up how promises were kept over a time, the worst first: the share of the time within the target that was promised
+then, by group, by the tier that was followed then, or by tag. Time in which cycles were held on purpose counts apart.
+No later change of settings changes what was.`,
+		RunE: a.with(func(cmd *cobra.Command, c *api.Client, _ []string) error {
+			p := &api.GetAttainmentParams{By: strOr(by), Direction: strOr(way)}
+			if last != "" {
+				d, err := span.Parse(last)
+				if err != nil {
+					return usage("--last %s: %v", last, err)
+				}
+				p.From = new(time.Now().Add(-d).UTC())
+			}
+			for _, x := range []struct {
+				flag, text string
+				to         **time.Time
+			}{{"--from", from, &p.From}, {"--to", to, &p.To}} {
+				if x.text == "" {
+					continue
+				}
+				t, err := dayOrTime(x.text)
+				if err != nil {
+					return usage("%s %s: %v", x.flag, x.text, err)
+				}
+				*x.to = &t
+			}
+			v, err := read[api.Attainment](c.GetAttainment(cmd.Context(), p))
+			if err != nil {
+				return err
+			}
+			return a.emit(v, func(w *tabwriter.Writer) { attainmentTable(w, v, by) })
+		})}
+	f := c.Flags()
+	f.StringVar(&by, "by", "", "group (if left out), tier or tag")
+	f.StringVar(&last, "last", "", "how far back, such as 7d; 30d if left out")
+	f.StringVar(&from, "from", "", "from a day, such as 2026-11-01, or an instant of RFC 3339")
+	f.StringVar(&to, "to", "", "to the beginning of a day, or an instant; now if left out")
+	f.StringVar(&way, "direction", "", "only groups that go out, or come in")
+	c.MarkFlagsMutuallyExclusive("last", "from")
+	return c
+}
+
+// dayOrTime reads a day as its beginning here, or an instant.
+func dayOrTime(text string) (time.Time, error) {
+	if t, err := time.ParseInLocation("2006-01-02", text, time.Local); err == nil {
+		return t.UTC(), nil
+	}
+	t, err := time.Parse(time.RFC3339, text)
+	if err != nil {
+		return t, fmt.Errorf("it is neither a day as 2026-11-01 nor an instant as 2026-11-01T08:00:00Z")
+	}
+	return t.UTC(), nil
+}
+
+func attainmentTable(w *tabwriter.Writer, v api.Attainment, by string) {
+	head := map[string]string{"tier": "TIER", "tag": "TAG"}[by]
+	if head == "" {
+		head = "GROUP"
+	}
+	row(w, "From "+clockTime(&v.From), "to "+clockTime(&v.To))
+	row(w)
+	row(w, head, "GROUPS", "WITHIN", "OVER", "WORST", "WHEN", "HELD", "SEALED", "FAILED", "MISSED", "CHANGED")
+	for _, x := range append(v.Rows, v.Total) {
+		within, worst, held := "no point yet", "—", "—"
+		if x.CoveredSeconds > 0 {
+			within = keptText(x.KeptShare)
+		}
+		if x.WorstAt != nil {
+			worst = secs(x.WorstSeconds)
+			if x.WorstGroup != nil && x.Groups > 1 {
+				worst += " (" + *x.WorstGroup + ")"
+			}
+		}
+		if x.PausedSeconds > 0 {
+			held = secs(x.PausedSeconds)
+			if x.PausedOverSeconds > 0 {
+				held += ", over " + secs(x.PausedOverSeconds)
+			}
+		}
+		row(w, x.Name, x.Groups, within, secs(x.OverSeconds), worst, clockTime(x.WorstAt), held, x.Sealed, x.Failed, x.Missed, size(x.ChangedBytes))
+	}
+}
+
+// keptText writes a share; what is not all of it is not rounded to that.
+func keptText(share float64) string {
+	switch {
+	case share >= 1:
+		return "100 %"
+	case share > 0.9999:
+		return "> 99.99 %"
+	}
+	return fmt.Sprintf("%.2f %%", 100*share)
+}

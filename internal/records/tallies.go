@@ -1,0 +1,108 @@
+package records
+
+import (
+	"context"
+	"fmt"
+	"regexp"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Steps of tallies.
+const (
+	ByHour = "hour"
+	ByDay  = "day"
+)
+
+// Tally is what cycles of a group did in an hour or a day: sums, and the most of one. Times
+// are milliseconds, the rest bytes.
+type Tally struct {
+	GroupID     string    `db:"group_id"`
+	Step        string    `db:"step"`
+	At          time.Time `db:"at"`
+	Sealed      int       `db:"sealed"`
+	Failed      int       `db:"failed"`
+	Missed      int       `db:"missed"`
+	Changed     int64     `db:"changed"`
+	Wire        int64     `db:"wire"`
+	Took        int64     `db:"took"`
+	ChangedMost int64     `db:"changed_most"`
+	WireMost    int64     `db:"wire_most"`
+	TookMost    int64     `db:"took_most"`
+	WaitedMost  int64     `db:"waited_most"`
+}
+
+// steps are how tallies are cut, how long they are kept so, and how long a partition is.
+func steps() []step {
+	return []step{{ByHour, time.Hour, 92 * 24 * time.Hour}, {ByDay, 24 * time.Hour, 400 * 24 * time.Hour}}
+}
+
+type step struct {
+	name string
+	long time.Duration
+	kept time.Duration
+}
+
+// addTally enters one cycle into its hour and its day. There is a partition for that: one
+// for each month, made in time by KeepTallies.
+func addTally(ctx context.Context, x sqlx.ExtContext, t Tally) error {
+	at := t.At.UTC()
+	for _, s := range steps() {
+		t.Step, t.At = s.name, at.Truncate(s.long)
+		if _, err := named(ctx, x, "tally", `INSERT INTO tallies (group_id, step, at, sealed, failed, missed, changed, wire, took, changed_most, wire_most, took_most, waited_most)
+			VALUES (:group_id, :step, :at, :sealed, :failed, :missed, :changed, :wire, :took, :changed, :wire, :took, :waited_most)
+			ON CONFLICT (step, at, group_id) DO UPDATE SET sealed = tallies.sealed + :sealed, failed = tallies.failed + :failed, missed = tallies.missed + :missed, changed = tallies.changed + :changed, wire = tallies.wire + :wire, took = tallies.took + :took,
+			changed_most = greatest(tallies.changed_most, :changed), wire_most = greatest(tallies.wire_most, :wire), took_most = greatest(tallies.took_most, :took), waited_most = greatest(tallies.waited_most, :waited_most)`, t); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// AddTally enters what is no cycle that sealed, such as one that failed.
+func (db *DB) AddTally(ctx context.Context, t Tally) error {
+	return db.alone(ctx, "tally", func(x sqlx.ExtContext) error { return addTally(ctx, x, t) })
+}
+
+// Tallies lists those of all groups that begin in [from, to), by hours or by days.
+func (db *DB) Tallies(ctx context.Context, step string, from, to time.Time) ([]Tally, error) {
+	return list[Tally](ctx, db, "tallies", `SELECT * FROM tallies WHERE step = $1 AND at >= $2 AND at < $3 ORDER BY at`, step, from, to)
+}
+
+var monthly = regexp.MustCompile(`^tallies_(hour|day)_(\d{4})_(\d{2})$`)
+
+// KeepTallies makes the partitions of this month and the next, and drops those of months
+// that are over for longer than tallies are kept.
+func (db *DB) KeepTallies(ctx context.Context, now time.Time) error {
+	first := time.Date(now.UTC().Year(), now.UTC().Month(), 1, 0, 0, 0, 0, time.UTC)
+	for _, s := range steps() {
+		// The month before as well: a clock may be set back, and cycles end that began in it.
+		for month := -1; month <= 1; month++ {
+			from := first.AddDate(0, month, 0)
+			name := fmt.Sprintf("tallies_%s_%s", s.name, from.Format("2006_01"))
+			// Names and bounds cannot be parameters; they are of our own making.
+			q := fmt.Sprintf(`CREATE TABLE IF NOT EXISTS %s PARTITION OF tallies_%s FOR VALUES FROM ('%s') TO ('%s')`, name, s.name, from.Format(time.RFC3339), from.AddDate(0, 1, 0).Format(time.RFC3339))
+			if err := db.exec(ctx, "partition", q); err != nil {
+				return err
+			}
+		}
+		all, err := list[string](ctx, db, "partitions", `SELECT c.relname FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid WHERE i.inhparent = $1::regclass`, "tallies_"+s.name)
+		if err != nil {
+			return err
+		}
+		for _, name := range all {
+			m := monthly.FindStringSubmatch(name)
+			if m == nil {
+				continue
+			}
+			from, err := time.Parse("2006_01", m[2]+"_"+m[3])
+			if err == nil && now.Sub(from.AddDate(0, 1, 0)) > s.kept {
+				if err := db.exec(ctx, "partition", `DROP TABLE `+name); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
