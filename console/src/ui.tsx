@@ -242,6 +242,21 @@ export function Bar({ share, label, tone = "bg-water" }: { share: number; label:
 export const th = "whitespace-nowrap px-4 py-2 text-left text-muted text-xs";
 export const td = "px-4 py-2 align-top";
 
+/** Heads is the head of a table. */
+export function Heads({ of }: { of: string[] }) {
+  return (
+    <thead>
+      <tr>
+        {of.map((t) => (
+          <th key={t} className={th}>
+            {t}
+          </th>
+        ))}
+      </tr>
+    </thead>
+  );
+}
+
 /** RowMenu holds what can be done with a row of a table beside the first thing. */
 export function RowMenu({ of, items }: { of: string; items: { text: string; act: () => void; why?: string }[] }) {
   return (

@@ -24,6 +24,14 @@ func inWaves(r *rig, in *api.NewLanding) {
 	in.Machines, in.Berth = nil, new("live")
 }
 
+// begun starts both in waves.
+func (r *rig) begun() (db, app string) {
+	after(6 * time.Second)
+	in := r.ask()
+	inWaves(r, &in)
+	return r.both(in)
+}
+
 func (r *rig) both(in api.NewLanding) (db, app string) {
 	r.t.Helper()
 	ls, err := r.l.Create(r.t.Context(), rooms.Anna(), in, false)
@@ -85,10 +93,7 @@ func TestMachinesStartInWaves(t *testing.T) {
 // A check that does not pass within its limit is said so, and what comes after starts.
 func TestACheckThatNeverPasses(t *testing.T) {
 	virtual(t, func(t *testing.T, r *rig) {
-		after(6 * time.Second)
-		in := r.ask()
-		inWaves(r, &in)
-		db, app := r.both(in)
+		db, app := r.begun()
 		after(2*time.Minute + 20*time.Second)
 		require.Equal(t, "Not within 2 min: Nobody takes connections there: connection refused. What comes after it was started all the same.", *r.get(db).Check)
 		require.Nil(t, r.get(app).StartedAt)
@@ -100,10 +105,7 @@ func TestACheckThatNeverPasses(t *testing.T) {
 // A machine that was removed holds up nobody.
 func TestARemovedMachineHoldsUpNobody(t *testing.T) {
 	virtual(t, func(t *testing.T, r *rig) {
-		after(6 * time.Second)
-		in := r.ask()
-		inWaves(r, &in)
-		db, app := r.both(in)
+		db, app := r.begun()
 		after(10 * time.Second)
 		require.NoError(t, r.l.Remove(t.Context(), rooms.Anna(), db))
 		after(time.Second)
@@ -114,11 +116,8 @@ func TestARemovedMachineHoldsUpNobody(t *testing.T) {
 // A command that fails keeps the machine from starting, and is tried again.
 func TestACommandBeforeThatFails(t *testing.T) {
 	virtual(t, func(t *testing.T, r *rig) {
-		after(6 * time.Second)
 		r.h.broken = errors.New("open-gate: exit status 3: the gate is stuck")
-		in := r.ask()
-		inWaves(r, &in)
-		db, _ := r.both(in)
+		db, _ := r.begun()
 		after(30 * time.Second)
 		require.Nil(t, r.get(db).StartedAt)
 		require.Equal(t, "The command before its start: open-gate: exit status 3: the gate is stuck", *r.get(db).Error)
@@ -134,10 +133,7 @@ func TestACommandBeforeThatFails(t *testing.T) {
 // A machine is switched once it runs, and what cannot be is refused.
 func TestSwitchingALandedMachine(t *testing.T) {
 	virtual(t, func(t *testing.T, r *rig) {
-		after(6 * time.Second)
-		in := r.ask()
-		inWaves(r, &in)
-		db, app := r.both(in)
+		db, app := r.begun()
 		after(10 * time.Second)
 		refused := func(id, to, part string) {
 			t.Helper()

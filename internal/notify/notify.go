@@ -263,9 +263,12 @@ func (n *Notify) try(ctx context.Context, r records.Channel, m records.Message) 
 	if err == nil {
 		err = n.deliver(ctx, r.Kind, c, secret, m, note)
 	}
-	if ctx.Err() != nil {
+	if err != nil && ctx.Err() != nil {
 		return false // whether it arrived is not known; it is tried again, under the same ID
 	}
+	// What was taken is kept even if the service ends now.
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), n.Waits.Try)
+	defer cancel()
 	now := n.Clock.Now().UTC()
 	m.Tries++
 	if err == nil {

@@ -24,17 +24,8 @@ var (
 	now     = time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
 )
 
-func TestMain(m *testing.M) { os.Exit(run(m)) }
-
-func run(m *testing.M) int {
-	c, _, stop, err := pgcluster.ForTests(ctx, "records")
-	if err != nil {
-		fmt.Fprintln(os.Stderr, err)
-		return 1
-	}
-	defer stop()
-	cluster = c
-	return m.Run()
+func TestMain(m *testing.M) {
+	os.Exit(pgcluster.Main(m, "records", func(c *pgcluster.Cluster) { cluster = c }))
 }
 
 func newURL(t *testing.T) string {

@@ -2,7 +2,6 @@ package site_test
 
 import (
 	"context"
-	"fmt"
 	"log/slog"
 	"net"
 	"net/http/httptest"
@@ -41,17 +40,8 @@ var (
 // by how long anything took.
 const patience = 3 * time.Minute
 
-func TestMain(m *testing.M) { os.Exit(run(m)) }
-
-func run(m *testing.M) int {
-	c, _, stop, err := pgcluster.ForTests(ctx, "site")
-	if err != nil {
-		fmt.Fprintln(os.Stderr, err)
-		return 1
-	}
-	defer stop()
-	cluster = c
-	return m.Run()
+func TestMain(m *testing.M) {
+	os.Exit(pgcluster.Main(m, "site", func(c *pgcluster.Cluster) { cluster = c }))
 }
 
 // skewed is a clock that is wrong by a fixed amount.

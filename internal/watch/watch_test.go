@@ -3,7 +3,6 @@ package watch_test
 import (
 	"context"
 	"errors"
-	"fmt"
 	"os"
 	"slices"
 	"strings"
@@ -27,17 +26,8 @@ import (
 
 var cluster *pgcluster.Cluster
 
-func TestMain(m *testing.M) { os.Exit(run(m)) }
-
-func run(m *testing.M) int {
-	c, _, stop, err := pgcluster.ForTests(context.Background(), "watch")
-	if err != nil {
-		fmt.Fprintln(os.Stderr, err)
-		return 1
-	}
-	defer stop()
-	cluster = c
-	return m.Run()
+func TestMain(m *testing.M) {
+	os.Exit(pgcluster.Main(m, "watch", func(c *pgcluster.Cluster) { cluster = c }))
 }
 
 // ahead is a clock that can be set forward.

@@ -5,7 +5,7 @@ import { api, ask, type Schemas } from "../api";
 import { asks, useMay } from "../asks";
 import { FormDialog } from "../dialog";
 import { span } from "../format";
-import { Card, Fault, Field, inputLook, RowMenu, State, td, th } from "../ui";
+import { Card, Fault, Field, Heads, inputLook, RowMenu, State, td } from "../ui";
 import { ofText } from "./silences";
 
 type Rule = Schemas["AlertRule"];
@@ -47,15 +47,7 @@ export function Rules() {
       )}
       <div className="overflow-x-auto">
         <table className="w-full">
-          <thead>
-            <tr>
-              {["Kind", "Of", "Level", "After", "Within", "Told", "Quiet", "Escalated", ""].map((t) => (
-                <th key={t} className={th}>
-                  {t}
-                </th>
-              ))}
-            </tr>
-          </thead>
+          <Heads of={["Kind", "Of", "Level", "After", "Within", "Told", "Quiet", "Escalated", ""]} />
           <tbody>
             {q.data?.rules.map((r, i) => (
               <tr key={r.kind + ofText(r)} className="border-line border-t">

@@ -4,7 +4,7 @@ import { useAddress } from "../address";
 import { api, ask, type Schemas } from "../api";
 import { asks } from "../asks";
 import { count, size, span } from "../format";
-import { Bar, Card, Empty, Fault, Page, td, th, When } from "../ui";
+import { Bar, Card, Empty, Fault, Heads, Page, td, When } from "../ui";
 
 type Row = Schemas["AttainmentRow"];
 
@@ -102,23 +102,17 @@ export function AttainmentPage() {
         ) : (
           <div className="overflow-x-auto">
             <table className="w-full">
-              <thead>
-                <tr>
-                  {[
-                    by === "group" ? "Group" : by === "tier" ? "Tier" : "Tag",
-                    "Within",
-                    "Over",
-                    "Worst",
-                    "Held",
-                    "Cycles",
-                    "Changed",
-                  ].map((t) => (
-                    <th key={t} className={th}>
-                      {t}
-                    </th>
-                  ))}
-                </tr>
-              </thead>
+              <Heads
+                of={[
+                  by === "group" ? "Group" : by === "tier" ? "Tier" : "Tag",
+                  "Within",
+                  "Over",
+                  "Worst",
+                  "Held",
+                  "Cycles",
+                  "Changed",
+                ]}
+              />
               <tbody>
                 {v?.rows.map((r) => (
                   <tr key={r.name} className="border-line border-t">

@@ -6,7 +6,7 @@ import { api, ask, type Schemas } from "../api";
 import { asks, useMay } from "../asks";
 import { FormDialog } from "../dialog";
 import { count } from "../format";
-import { Button, Card, Empty, Fault, Field, inputLook, Modal, Once, RowMenu, State, td, th, When } from "../ui";
+import { Button, Card, Empty, Fault, Field, Heads, inputLook, Modal, Once, RowMenu, State, td, When } from "../ui";
 
 type Channel = Schemas["Channel"];
 
@@ -41,15 +41,7 @@ export function Channels() {
       ) : (
         <div className="overflow-x-auto">
           <table className="w-full">
-            <thead>
-              <tr>
-                {["Channel", "To", "Told of", "Digest", "Last delivery", ""].map((t) => (
-                  <th key={t} className={th}>
-                    {t}
-                  </th>
-                ))}
-              </tr>
-            </thead>
+            <Heads of={["Channel", "To", "Told of", "Digest", "Last delivery", ""]} />
             <tbody>
               {q.data?.map((c) => (
                 <tr key={c.id} className="border-line border-t">

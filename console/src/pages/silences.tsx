@@ -4,7 +4,7 @@ import { api, ask, type Schemas } from "../api";
 import { asks, useMay } from "../asks";
 import { FormDialog } from "../dialog";
 import { span } from "../format";
-import { Card, Empty, Fault, Field, inputLook, RowMenu, State, td, th, When } from "../ui";
+import { Card, Empty, Fault, Field, Heads, inputLook, RowMenu, State, td, When } from "../ui";
 
 type Silence = Schemas["Silence"];
 
@@ -36,15 +36,7 @@ export function Silences() {
       ) : (
         <div className="overflow-x-auto">
           <table className="w-full">
-            <thead>
-              <tr>
-                {["Now", "Of", "Kind", "When", "Why", "By", ""].map((t) => (
-                  <th key={t} className={th}>
-                    {t}
-                  </th>
-                ))}
-              </tr>
-            </thead>
+            <Heads of={["Now", "Of", "Kind", "When", "Why", "By", ""]} />
             <tbody>
               {q.data?.map((s) => (
                 <tr key={s.id} className="border-line border-t">

@@ -242,3 +242,15 @@ func ForTests(ctx context.Context, name string) (c *Cluster, dir string, stop fu
 	}
 	return c, dir, func() { _ = c.Stop(); gone() }, nil
 }
+
+// Main runs a package's tests beside a cluster of their own, and gives it to them.
+func Main(m interface{ Run() int }, name string, give func(*Cluster)) int {
+	c, _, stop, err := ForTests(context.Background(), name)
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	defer stop()
+	give(c)
+	return m.Run()
+}
