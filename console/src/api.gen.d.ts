@@ -3420,6 +3420,8 @@ export interface components {
             missedBytes: number;
             point?: string;
             error?: string;
+            /** @description What was unusual of what it found; left out if nothing was */
+            unusual?: string;
             /** @description Why it began when it did */
             why?: string;
             note?: string;
@@ -3948,6 +3950,13 @@ export interface components {
              * @description Of its disks that cannot be read; known at the site that holds it
              */
             lostBytes: number;
+            /** @description What was unusual of what had changed; left out if nothing was */
+            unusual?: string;
+            /**
+             * Format: int64
+             * @description Of a point at or after an unusual change of the last 14 days: the newest before that; 0 if none is left
+             */
+            calmPoint?: number;
             machines: components["schemas"]["PointMachine"][];
         };
         LockRequest: {

@@ -932,6 +932,9 @@ type Cycle struct {
 	State        string    `json:"state"`
 	TotalBytes   int64     `json:"totalBytes"`
 
+	// Unusual What was unusual of what it found; left out if nothing was
+	Unusual *string `json:"unusual,omitempty"`
+
 	// Why Why it began when it did
 	Why       *string `json:"why,omitempty"`
 	WireBytes int64   `json:"wireBytes"`
@@ -2130,6 +2133,8 @@ type Platform struct {
 
 // Point defines model for Point.
 type Point struct {
+	// CalmPoint Of a point at or after an unusual change of the last 14 days: the newest before that; 0 if none is left
+	CalmPoint    *int64    `json:"calmPoint,omitempty"`
 	CaptureAt    time.Time `json:"captureAt"`
 	ChangedBytes int64     `json:"changedBytes"`
 	Checkpoint   string    `json:"checkpoint"`
@@ -2160,7 +2165,10 @@ type Point struct {
 	Rung         int        `json:"rung"`
 	SealedAt     time.Time  `json:"sealedAt"`
 	ShippedBytes int64      `json:"shippedBytes"`
-	UsedBytes    int64      `json:"usedBytes"`
+
+	// Unusual What was unusual of what had changed; left out if nothing was
+	Unusual   *string `json:"unusual,omitempty"`
+	UsedBytes int64   `json:"usedBytes"`
 
 	// Where The stores of this site that hold it: point store, long-term store
 	Where []string `json:"where"`

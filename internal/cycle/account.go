@@ -28,6 +28,7 @@ type Account struct {
 	TotalBytes   int64            `json:"totalBytes"`
 	ReadBytes    int64            `json:"readBytes"`
 	ChangedBytes int64            `json:"changedBytes"`
+	ZeroedBytes  int64            `json:"zeroedBytes,omitempty"` // of them, what was empty then
 	ShippedBytes int64            `json:"shippedBytes"`
 	WireBytes    int64            `json:"wireBytes"`
 	MissedBytes  int64            `json:"missedBytes"`
@@ -38,6 +39,8 @@ type Account struct {
 	Quiet        []platform.Quiet `json:"quiet,omitempty"`
 	// LinkLimit is the link's limit when it ended, in bytes a second; 0 for none.
 	LinkLimit int64 `json:"linkLimit,omitempty"`
+	// Unusual says what was unusual of what it found; empty if nothing was.
+	Unusual string `json:"unusual,omitempty"`
 	// Why says why it began when it did.
 	Why string `json:"why,omitempty"`
 	// Waited is how long it had been due when it began.

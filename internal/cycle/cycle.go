@@ -49,6 +49,9 @@ type Job struct {
 	Compare bool
 	// Encoding is how blocks are compressed for the way and for the store.
 	Encoding points.Encoding
+	// Unusual says what is unusual of a cycle that is about to seal, empty if nothing is; the
+	// point carries it. Nil says nothing.
+	Unusual func(p Progress) string
 	// Resumed says that the job was run before; Captured is then what was noted
 	// of the capture, if it got so far.
 	Resumed  bool
@@ -138,6 +141,7 @@ type Progress struct {
 	ShippedBytes int64     `json:"shippedBytes"` // of blocks that the other side lacked
 	WireBytes    int64     `json:"wireBytes"`    // what crossed the link for them
 	UsedBytes    int64     `json:"usedBytes"`    // allocated at the source
+	ZeroedBytes  int64     `json:"zeroedBytes"`  // of what changed, what is empty now
 	MissedBytes  int64     `json:"missedBytes"`  // changed without the platform's saying so
 	Phases       []Phase   `json:"phases"`
 	MovedAt      time.Time `json:"movedAt"` // when anything last moved
@@ -231,6 +235,9 @@ func (o Options) Run(ctx context.Context, d platform.Driver, r Remote, clk clock
 	seal := points.Seal{CaptureAt: cap.At.UTC(), Consistency: "crash", UsedBytes: c.p.UsedBytes, ChangedBytes: c.p.ChangedBytes, ShippedBytes: c.p.ShippedBytes, Checkpoint: job.Checkpoint, Apart: !cap.OneInstant}
 	if cap.Application {
 		seal.Consistency = "application"
+	}
+	if job.Unusual != nil {
+		seal.Unusual = job.Unusual(c.p)
 	}
 	quiesced := map[string]bool{}
 	for _, q := range cap.Quiet {

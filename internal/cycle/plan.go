@@ -24,7 +24,7 @@ type span struct {
 // recorded before is counted and left out.
 func (c *run) plan(ctx context.Context, cap *platform.Capture, opened Opened) ([][]span, error) {
 	var spans []span
-	var total, done, changed, used int64
+	var total, done, changed, zeroed, used int64
 	type answer struct {
 		spans     []span
 		allocated int64
@@ -53,6 +53,9 @@ func (c *run) plan(ctx context.Context, cap *platform.Capture, opened Opened) ([
 		for _, s := range found {
 			if !s.same && (c.useBase[i] || !s.zero) {
 				changed += s.count * points.BlockSize
+				if s.zero {
+					zeroed += s.count * points.BlockSize
+				}
 			}
 			left := without(s, recorded)
 			for _, l := range left {
@@ -68,7 +71,7 @@ func (c *run) plan(ctx context.Context, cap *platform.Capture, opened Opened) ([
 		}
 	}
 	c.change(func(p *Progress) {
-		p.TotalBytes, p.ReadBytes, p.ChangedBytes, p.UsedBytes = total, done, changed, used
+		p.TotalBytes, p.ReadBytes, p.ChangedBytes, p.ZeroedBytes, p.UsedBytes = total, done, changed, zeroed, used
 	})
 	return cut(spans), nil
 }

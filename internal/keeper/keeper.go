@@ -38,6 +38,7 @@ type Records interface {
 	Points(ctx context.Context, f records.PointFilter) ([]records.Point, error)
 	CountPoints(ctx context.Context, f records.PointFilter) (int, error)
 	Marks(ctx context.Context, groups []string) ([]records.Point, error)
+	Calms(ctx context.Context, groups []string, since time.Time) ([]records.Calm, error)
 	Point(ctx context.Context, id string) (records.Point, error)
 	PointIDs(ctx context.Context) (map[string]bool, error)
 	LockPoint(ctx context.Context, id string, until time.Time, a records.Activity) error

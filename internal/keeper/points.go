@@ -14,6 +14,7 @@ import (
 	"kestrel/internal/core/group"
 	"kestrel/internal/core/ident"
 	"kestrel/internal/core/ladder"
+	"kestrel/internal/core/span"
 	"kestrel/internal/directory"
 	"kestrel/internal/listing"
 	"kestrel/internal/platform"
@@ -60,6 +61,9 @@ func (k *Keeper) List(ctx context.Context, f Filter) ([]api.Point, int, error) {
 }
 
 // views shows points of any groups, in their order.
+// calmSpan is how long after an unusual change the newest point before it is named.
+const calmSpan = 14 * span.Day
+
 func (k *Keeper) views(ctx context.Context, recs []records.Point) ([]api.Point, error) {
 	var groups []string
 	seen := map[string]bool{}
@@ -73,6 +77,14 @@ func (k *Keeper) views(ctx context.Context, recs []records.Point) ([]api.Point, 
 	marks, err := k.Records.Marks(ctx, groups)
 	if err != nil {
 		return nil, err
+	}
+	calms, err := k.Records.Calms(ctx, groups, now.Add(-calmSpan))
+	if err != nil {
+		return nil, err
+	}
+	calm := map[string]records.Calm{}
+	for _, c := range calms {
+		calm[c.GroupID] = c
 	}
 	rung, newest := k.rungs(marks, now)
 	hurt := k.lostByPoint()
@@ -91,6 +103,15 @@ func (k *Keeper) views(ctx context.Context, recs []records.Point) ([]api.Point, 
 			UsedBytes: x.UsedBytes, ChangedBytes: x.ChangedBytes, ShippedBytes: x.ShippedBytes, Root: x.Root.String(), Checkpoint: x.Checkpoint, Machines: []api.PointMachine{}, LostBytes: hurt[r.ID], Where: []string{}}
 		if r.Held {
 			v.Where = k.where(r.ID)
+		}
+		if x.Unusual != "" {
+			v.Unusual = &x.Unusual
+		}
+		if c, ok := calm[r.GroupID]; ok && !r.CaptureAt.Before(c.First) {
+			v.CalmPoint = new(int64)
+			if c.Number != nil {
+				v.CalmPoint = c.Number
+			}
 		}
 		if k.locked(r) {
 			v.LockedUntil = r.LockedUntil

@@ -144,6 +144,8 @@ func CheckSeal(x points.Seal, now time.Time, ahead time.Duration) error {
 	switch {
 	case at.Year() < earliest || at.After(now.Add(latest)):
 		return refuse("captureAt", "A point captured at %s cannot be: it is %s here. Set both clocks by NTP.", at.UTC().Format(time.RFC3339), now.UTC().Format(time.RFC3339))
+	case len(x.Unusual) > 500:
+		return refuse("unusual", "What is unusual is said in 500 bytes at most.")
 	case x.Consistency != "crash" && x.Consistency != "application":
 		return refuse("consistency", "A point is crash- or application-consistent.")
 	case len(x.Checkpoint) > maxKey:

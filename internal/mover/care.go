@@ -77,7 +77,12 @@ func (m *Mover) backlog(ctx context.Context, r directory.Record, src Source) {
 // tidy forgets leftover checkpoints now and then, until ctx ends.
 func (m *Mover) tidy(ctx context.Context) {
 	done := false
+	var peaksAt time.Time
 	for n := 0; ; n++ {
+		if now := m.Clock.Now(); now.Sub(peaksAt) >= peaksEvery || now.Before(peaksAt) {
+			peaksAt = now
+			m.peaks(ctx)
+		}
 		if n%120 == 0 || !done && n%4 == 0 {
 			done = m.forgetLeftovers(ctx)
 		}

@@ -56,6 +56,7 @@ type Records interface {
 	PutCycle(ctx context.Context, c records.Cycle) error
 	EndCycle(ctx context.Context, c records.Cycle, r records.Replication, t records.Tally) error
 	AddTally(ctx context.Context, t records.Tally) error
+	Peaks(ctx context.Context, since time.Time) ([]records.Peak, error)
 	NoteStart(ctx context.Context, group string, at time.Time) error
 	TrimCycles(ctx context.Context, group string, newest, keep int64) error
 }
@@ -145,7 +146,8 @@ type state struct {
 	compareNow  bool // the next cycle reads all of the disks
 	ending      bool
 	dueSince    time.Time
-	resumedAt   time.Time // when a pause ended last
+	peaks       []records.Peak // of hours of the day
+	resumedAt   time.Time      // when a pause ended last
 	retryAt     time.Time
 	failures    int
 	failure     string // why the last attempt failed

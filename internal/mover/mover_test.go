@@ -102,8 +102,11 @@ func (s *source) Changed(ctx context.Context, _ string) (map[string]int64, error
 // slowRecords take their time to note that a cycle does not go on.
 type slowRecords struct {
 	mover.Records
-	by *atomic.Int64 // nanoseconds
+	by    *atomic.Int64 // nanoseconds
+	peaks func() []records.Peak
 }
+
+func (s slowRecords) Peaks(context.Context, time.Time) ([]records.Peak, error) { return s.peaks(), nil }
 
 func (s slowRecords) PutCycle(ctx context.Context, c records.Cycle) error {
 	if c.State != cycle.Running {
@@ -128,6 +131,7 @@ type rig struct {
 	limit     int64     // of the link
 	weights   []float64 // that cycles were given
 	limits    schedule.Limits
+	peaks     []records.Peak // that are known when the mover starts
 	does      func(ctx context.Context, job cycle.Job, report func(cycle.Progress)) error
 }
 
@@ -146,7 +150,7 @@ func newRig(t *testing.T) *rig {
 // start starts the mover, as a start of the service does.
 func (r *rig) start() {
 	var err error
-	r.m, err = mover.New(r.t.Context(), mover.Config{Owner: "kt-", Groups: r.home.Groups, Records: slowRecords{r.home.DB, &r.slow}, Points: r.far, Arrived: r.home.History.Arrived,
+	r.m, err = mover.New(r.t.Context(), mover.Config{Owner: "kt-", Groups: r.home.Groups, Records: slowRecords{r.home.DB, &r.slow, func() []records.Peak { return r.peaks }}, Points: r.far, Arrived: r.home.History.Arrived,
 		Source: func(string) (mover.Source, bool) {
 			r.mu.Lock()
 			defer r.mu.Unlock()
@@ -195,7 +199,8 @@ func (r *rig) pass(ctx context.Context, _ platform.Driver, _ cycle.Remote, clk c
 	if err := does(ctx, job, report); err != nil {
 		return nil, err
 	}
-	return &points.Seal{Point: uuid.NewString(), Number: int64(n), Cycle: job.ID, Group: job.Group, CaptureAt: at, SealedAt: clk.Now().UTC(), Checkpoint: job.Checkpoint}, nil
+	unusual := job.Unusual(cycle.Progress{})
+	return &points.Seal{Unusual: unusual, Point: uuid.NewString(), Number: int64(n), Cycle: job.ID, Group: job.Group, CaptureAt: at, SealedAt: clk.Now().UTC(), Checkpoint: job.Checkpoint}, nil
 }
 
 // set says what cycles do from now on; a second's work, if nothing is said.

@@ -34,6 +34,7 @@ type detail struct {
 	Point          string         `json:"point,omitempty"`
 	Error          string         `json:"error,omitempty"`
 	Why            string         `json:"why,omitempty"`       // it began when it did
+	Unusual        string         `json:"unusual,omitempty"`   // what was of what it found
 	Waited         time.Duration  `json:"waited,omitempty"`    // since it was due, before it began
 	LinkLimit      int64          `json:"linkLimit,omitempty"` // when it ended
 	// Turn counts cycles that sealed, for what is done at one of several captures: a
@@ -45,7 +46,7 @@ type detail struct {
 func account(r records.Cycle, d detail) cycle.Account {
 	p := d.Progress
 	a := cycle.Account{ID: r.ID, Number: r.Number, Kind: p.Kind, State: r.State, StartedAt: r.StartedAt, CaptureAt: p.CaptureAt, Phases: p.Phases, TotalBytes: p.TotalBytes, ReadBytes: p.ReadBytes,
-		ChangedBytes: p.ChangedBytes, ShippedBytes: p.ShippedBytes, WireBytes: p.WireBytes, MissedBytes: p.MissedBytes, Attempts: d.Attempts, Point: d.Point, Error: d.Error, Note: p.Note, Quiet: p.Quiet, LinkLimit: d.LinkLimit, Why: d.Why, Waited: d.Waited}
+		ChangedBytes: p.ChangedBytes, ShippedBytes: p.ShippedBytes, WireBytes: p.WireBytes, MissedBytes: p.MissedBytes, Attempts: d.Attempts, Point: d.Point, Error: d.Error, Note: p.Note, Quiet: p.Quiet, LinkLimit: d.LinkLimit, Why: d.Why, Waited: d.Waited, ZeroedBytes: p.ZeroedBytes, Unusual: d.Unusual}
 	if r.EndedAt != nil {
 		a.EndedAt = *r.EndedAt
 	}
@@ -99,6 +100,7 @@ func (m *Mover) pass(ctx context.Context, r directory.Record, s *state, run *run
 			}
 		}
 	}
+	job.Unusual = func(cycle.Progress) string { return m.unusual(s, run) }
 	to := way.Remote(r.ID, run.share)
 	if r.Spec.HomePoints {
 		m.mu.Lock()
@@ -277,7 +279,7 @@ func (m *Mover) sealed(ctx context.Context, r directory.Record, s *state, run *r
 	now := m.Clock.Now().UTC()
 	m.mu.Lock()
 	d := run.detail
-	d.Point, d.LinkLimit = seal.Point, way.Limit
+	d.Point, d.LinkLimit, d.Unusual = seal.Point, way.Limit, seal.Unusual
 	d.Progress.Phase, d.Progress.MissedBytes = "", seal.MissedBytes
 	rec := run.rec
 	rec.State, rec.EndedAt, rec.Detail = cycle.Sealed, &now, mustJSON(d)
@@ -289,6 +291,9 @@ func (m *Mover) sealed(ctx context.Context, r directory.Record, s *state, run *r
 	}
 	a := account(rec, d)
 	t := records.Tally{GroupID: r.ID, At: now, Sealed: 1, Missed: run.missed, Changed: a.ChangedBytes, Wire: a.WireBytes, Took: a.Took().Milliseconds(), WaitedMost: a.Waited.Milliseconds()}
+	if a.Kind == cycle.KindChanges && a.Unusual == "" { // what is unusual does not become the usual at once
+		t.DenseMost, t.ZeroedMost = seenOf(a, 0).Dense(), a.ZeroedBytes
+	}
 	if err := m.Records.EndCycle(ctx, rec, rep, t); err != nil {
 		return err
 	}
@@ -320,6 +325,9 @@ func (m *Mover) sealed(ctx context.Context, r directory.Record, s *state, run *r
 		m.note(ctx, r, "%s: the first copy is sealed as point %d", r.Spec.Name, seal.Number)
 	case cycle.KindCompare:
 		m.note(ctx, r, "%s: a full comparison is sealed as point %d", r.Spec.Name, seal.Number)
+	}
+	if seal.Unusual != "" {
+		m.note(ctx, r, "%s: unusual change in point %d: %s", r.Spec.Name, seal.Number, seal.Unusual)
 	}
 	if seal.MissedBytes > 0 {
 		m.note(ctx, r, "%s: the comparison found %s that had changed without the platform's reporting it; point %d has it right, older ones since the last comparison may not", r.Spec.Name, span.Bytes(float64(seal.MissedBytes)), seal.Number)

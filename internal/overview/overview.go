@@ -106,13 +106,22 @@ type Stand struct {
 	// Restless are the machines that were not brought to rest at the last capture.
 	Restless   []health.Restless
 	LostPoints int // that cannot be read whole
+	// Unusual is the newest cycle that found an unusual change; its text is empty if none of
+	// the newest did.
+	Unusual cycle.Account
 }
 
 // Stand tells how a group stands.
 func (o *Overview) Stand(r directory.Record) Stand {
 	x := o.look(r)
 	d := o.detail(x)
-	return Stand{x.state, x.facts, health.Reasons(x.facts, x.state, d), d.Restless, d.LostPoints}
+	out := Stand{x.state, x.facts, health.Reasons(x.facts, x.state, d), d.Restless, d.LostPoints, cycle.Account{}}
+	for _, c := range x.live.Cycles {
+		if c.Unusual != "" && out.Unusual.Unusual == "" {
+			out.Unusual = c
+		}
+	}
+	return out
 }
 
 // detail is what a group's reasons are given from.
@@ -376,7 +385,7 @@ func CycleView(c cycle.Account) api.Cycle {
 	for _, x := range []struct {
 		to   **string
 		text string
-	}{{&v.Point, c.Point}, {&v.Error, c.Error}, {&v.Note, c.Note}, {&v.Why, c.Why}} {
+	}{{&v.Point, c.Point}, {&v.Error, c.Error}, {&v.Note, c.Note}, {&v.Why, c.Why}, {&v.Unusual, c.Unusual}} {
 		if x.text != "" {
 			*x.to = &x.text
 		}

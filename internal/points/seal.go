@@ -47,6 +47,9 @@ type Seal struct {
 	// HeldBytes is what arrived for this point without zero areas, as this store counts
 	// it, whatever home says.
 	HeldBytes int64 `json:"heldBytes,omitempty"`
+	// Unusual says what was unusual of what had changed, by what home saw before; empty if
+	// nothing was.
+	Unusual string `json:"unusual,omitempty"`
 	// MissedBytes is what had changed without the platform's saying so.
 	MissedBytes int64 `json:"missedBytes,omitempty"`
 }

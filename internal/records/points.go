@@ -122,6 +122,20 @@ func (db *DB) Points(ctx context.Context, f PointFilter) ([]Point, error) {
 	return list[Point](ctx, db, "points", q, args...)
 }
 
+// Calm is the newest point before an unusual change of a group.
+type Calm struct {
+	GroupID string    `db:"group_id"`
+	First   time.Time `db:"first"` // capture of the first point with that change
+	Number  *int64    `db:"number"`
+}
+
+// Calms lists, for those of the groups that had an unusual change since an instant, the
+// newest point before it; none if it is gone.
+func (db *DB) Calms(ctx context.Context, groups []string, since time.Time) ([]Calm, error) {
+	return list[Calm](ctx, db, "points", `SELECT u.group_id, u.first, (SELECT (seal->>'number')::bigint FROM points p WHERE p.group_id = u.group_id AND p.capture_at < u.first ORDER BY p.capture_at DESC LIMIT 1) AS number
+		FROM (SELECT group_id, min(capture_at) AS first FROM points WHERE group_id = ANY($1::uuid[]) AND capture_at > $2 AND seal->>'unusual' <> '' GROUP BY group_id) u`, groups, since)
+}
+
 // Marks lists the points of groups without their seals, newest first: what a
 // ladder judges by.
 func (db *DB) Marks(ctx context.Context, groups []string) ([]Point, error) {

@@ -24,6 +24,9 @@ func (s *sighted) unknown(k alert.Key) bool { return s.not[k] }
 
 func (s *sighted) add(x alert.Sign) { s.all = append(s.all, x) }
 
+// unusualFresh is for how long after its capture an unusual change is told of.
+const unusualFresh = span.Day
+
 // forecastFresh is how long after its day a forecast that was missed is told of.
 const forecastFresh = 26 * time.Hour
 
@@ -87,6 +90,12 @@ func (w *Watch) ofGroup(out *sighted, g standing) {
 	way, _ := w.Peering.Get(r.Link)
 	if r.Direction == directory.Out || !way.Called {
 		w.late(out, g)
+	}
+	if u := g.Unusual; u.Unusual != "" && r.Direction == directory.Out && w.Clock.Now().Sub(u.CaptureAt) < unusualFresh {
+		s := sign(alert.Unusual, r)
+		s.Since, s.Text = u.CaptureAt, fmt.Sprintf("In the capture of %s: %s", u.CaptureAt.UTC().Format("2006-01-02 15:04:05 MST"), u.Unusual)
+		s.Mend = "Look at what its machines do. The points of the group say which is the newest before it; pin that, or lock it, until it is clear what happened."
+		out.add(s)
 	}
 	if r.Direction != directory.In {
 		return

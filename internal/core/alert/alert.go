@@ -25,6 +25,7 @@ const (
 	Certificate    Kind = "certificate ends"
 	ForecastMissed Kind = "forecast missed"
 	Undelivered    Kind = "not delivered"
+	Unusual        Kind = "unusual change"
 )
 
 // Level is how much it matters.
@@ -153,6 +154,8 @@ func (a Alert) Title() string {
 		return "a certificate of " + name + " ends"
 	case ForecastMissed:
 		return name + " fared worse than foretold"
+	case Unusual:
+		return "much changed in " + name + " that is not as usual"
 	case Undelivered:
 		return name + " is not told of alerts"
 	}

@@ -19,6 +19,8 @@ CREATE TABLE tallies (
     wire_most    bigint  NOT NULL DEFAULT 0,
     took_most    bigint  NOT NULL DEFAULT 0,
     waited_most  bigint  NOT NULL DEFAULT 0, -- milliseconds, due before it began
+    dense_most   bigint  NOT NULL DEFAULT 0, -- bytes across the link that could not be compressed
+    zeroed_most  bigint  NOT NULL DEFAULT 0, -- bytes that were emptied
     PRIMARY KEY (step, at, group_id)
 ) PARTITION BY LIST (step);
 CREATE TABLE tallies_hour PARTITION OF tallies FOR VALUES IN ('hour') PARTITION BY RANGE (at);

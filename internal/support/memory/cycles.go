@@ -115,6 +115,9 @@ func (db *DB) EndCycle(_ context.Context, c records.Cycle, r records.Replication
 // AddTally implements mover.Records: what was is not kept here.
 func (db *DB) AddTally(context.Context, records.Tally) error { return nil }
 
+// Peaks implements mover.Records: what was is not kept here.
+func (db *DB) Peaks(context.Context, time.Time) ([]records.Peak, error) { return nil, nil }
+
 // Tallies implements history.Store.
 func (db *DB) Tallies(context.Context, string, time.Time, time.Time) ([]records.Tally, error) {
 	return nil, nil

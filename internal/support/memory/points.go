@@ -173,6 +173,35 @@ func (db *DB) filtered(f records.PointFilter) []records.Point {
 	})
 }
 
+// Calms implements keeper.Records.
+func (db *DB) Calms(_ context.Context, groups []string, since time.Time) ([]records.Calm, error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	var out []records.Calm
+	for _, g := range groups {
+		all := db.pointsOf([]string{g}, nil) // newest first
+		first := -1
+		for i, p := range all {
+			if p.CaptureAt.After(since) && bytes.Contains(p.Seal, []byte(`"unusual":"`)) {
+				first = i
+			}
+		}
+		if first < 0 {
+			continue
+		}
+		c := records.Calm{GroupID: g, First: all[first].CaptureAt}
+		if first+1 < len(all) {
+			var x struct{ Number int64 }
+			if err := json.Unmarshal(all[first+1].Seal, &x); err != nil {
+				return nil, err
+			}
+			c.Number = &x.Number
+		}
+		out = append(out, c)
+	}
+	return out, nil
+}
+
 // Marks implements keeper.Records.
 func (db *DB) Marks(_ context.Context, groups []string) ([]records.Point, error) {
 	db.mu.Lock()
