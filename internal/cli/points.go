@@ -59,6 +59,9 @@ func (a *app) pointCmd() *cobra.Command {
 						row(w, "Locked", "nobody can delete it before "+clockTime(p.LockedUntil))
 					}
 				}
+				if text := unusualText(p); text != "" {
+					row(w, "Unusual", text)
+				}
 				if p.LostBytes > 0 {
 					row(w, "Not whole", "✕ "+size(p.LostBytes)+" cannot be read: kestrel store losses")
 				}
@@ -103,6 +106,37 @@ func (a *app) pointCmd() *cobra.Command {
 	return c
 }
 
+// noteText is what is wrong with a point, in short.
+func noteText(p api.Point) string {
+	var out []string
+	if p.LostBytes > 0 {
+		out = append(out, "✕ "+size(p.LostBytes)+" lost")
+	}
+	switch {
+	case p.Unusual != nil:
+		out = append(out, fmt.Sprintf("◆ unusual change; calm: %d", *p.CalmPoint))
+	case p.CalmPoint != nil:
+		out = append(out, "after an unusual change")
+	}
+	return strings.Join(out, ", ")
+}
+
+// unusualText says what was unusual of a point's changes, or that it comes after such, and
+// which is the newest before; empty if nothing was.
+func unusualText(p api.Point) string {
+	if p.CalmPoint == nil {
+		return ""
+	}
+	text := "◆ after an unusual change."
+	if p.Unusual != nil {
+		text = "◆ " + *p.Unusual
+	}
+	if *p.CalmPoint == 0 {
+		return text + " No point is left from before it."
+	}
+	return fmt.Sprintf("%s Point %d is the newest before it.", text, *p.CalmPoint)
+}
+
 func (a *app) pointListCmd() *cobra.Command {
 	var group, before, after, consistent string
 	var page pageFlags
@@ -122,10 +156,10 @@ func (a *app) pointListCmd() *cobra.Command {
 				return err
 			}
 			return a.emit(ps, func(w *tabwriter.Writer) {
-				row(w, "POINT", "GROUP", "NO.", "CAPTURED", "LOSES", "CONSISTENT", "CHANGED", "HELD", "PIN", "IN USE", "LOST")
+				row(w, "POINT", "GROUP", "NO.", "CAPTURED", "LOSES", "CONSISTENT", "CHANGED", "HELD", "PIN", "IN USE", "NOTE")
 				for _, p := range ps {
 					row(w, p.ID, p.GroupName, p.Number, clockTime(&p.CaptureAt), secs(p.LosesSeconds), consistency(p), size(p.ChangedBytes),
-						heldText(p), pinText(p), map[bool]string{true: "yes"}[p.InUse], map[bool]string{true: "✕ " + size(p.LostBytes)}[p.LostBytes > 0])
+						heldText(p), pinText(p), map[bool]string{true: "yes"}[p.InUse], noteText(p))
 				}
 			})
 		})}

@@ -456,3 +456,37 @@ func TestPromisesOfTheTime(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, all, 5)
 }
+
+// The newest point before the first unusual change is the calm one, if it is there still.
+func TestCalmPoints(t *testing.T) {
+	db := open(t)
+	seal := func(group string, number int, unusual string) records.Point {
+		t.Helper()
+		p := records.Point{ID: uuid.NewString(), GroupID: group, CaptureAt: now.Add(time.Duration(number) * time.Minute), Held: true, Seal: fmt.Appendf(nil, `{"number":%d,"unusual":%q}`, number, unusual)}
+		require.NoError(t, db.PutPoint(ctx, p))
+		return p
+	}
+	a, b, c := group("Ticketing"), group("Payroll"), group("Freight")
+	for _, g := range []records.Group{a, b, c} {
+		require.NoError(t, db.AddGroup(ctx, g, records.Activity{}))
+	}
+	for n, why := range []string{"", "", "much", "", "more", ""} {
+		seal(a.ID, n+1, why)
+	}
+	seal(b.ID, 1, "much")
+	seal(c.ID, 1, "")
+	calms, err := db.Calms(ctx, []string{a.ID, b.ID, c.ID}, now)
+	require.NoError(t, err)
+	require.Len(t, calms, 2)
+	for _, x := range calms {
+		if x.GroupID == a.ID {
+			require.EqualValues(t, 2, *x.Number)
+			require.WithinDuration(t, now.Add(3*time.Minute), x.First, 0)
+		} else {
+			require.Nil(t, x.Number)
+		}
+	}
+	calms, err = db.Calms(ctx, []string{a.ID}, now.Add(4*time.Minute))
+	require.NoError(t, err)
+	require.EqualValues(t, 4, *calms[0].Number, "what was long ago is not looked at")
+}

@@ -6,6 +6,7 @@ import { asks } from "../asks";
 import { FormDialog } from "../dialog";
 import { count, size } from "../format";
 import { Button, Fault, Field, inputLook, Modal, When } from "../ui";
+import { Unusual } from "./unusual";
 
 type Values = {
   machines: string[];
@@ -125,6 +126,7 @@ export function LandDialog({ p, onClose }: { p: Point; onClose: () => void }) {
               </label>
             ))}
           </fieldset>
+          <Unusual p={p} />
           {p.lostBytes > 0 && (
             <div className="grid gap-1">
               <label className="flex items-baseline gap-2 rounded bg-over-bg px-2.5 py-1.5 text-over-ink text-xs">

@@ -10,6 +10,7 @@ import { Button, Card, Fault, inputLook, Page, RowMenu, When } from "../ui";
 import { LockDialog, PinDialog } from "./holding";
 import { LandDialog } from "./landdialog";
 import { DeletePoints, ExportDialog, ServeDialog } from "./pointdialogs";
+import { Unusual } from "./unusual";
 import { OperationsCard, ServedCard } from "./work";
 
 type Open = "start" | "pin" | "lock" | "serve" | "export" | "delete";
@@ -47,6 +48,7 @@ const columns: Column<Point>[] = [
             ⇲ long-term{p.where.length > 1 && " too"}
           </span>
         )}
+        <Unusual p={p} />
         {p.lostBytes > 0 && (
           <div className="text-over-ink text-xs" title="The page Point store lists what.">
             ✕ {size(p.lostBytes)} cannot be read
