@@ -4,39 +4,38 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 
+	"kestrel/internal/metrics"
 	"kestrel/internal/overview"
 )
 
-// metrics shows what an administrator's own monitoring wants to know.
-func metrics(rooms Rooms) *prometheus.Registry {
+// newMetrics shows what an administrator's own monitoring wants to know.
+func newMetrics(rooms Rooms) *prometheus.Registry {
+	c := &collector{rooms: rooms, descs: map[string]*prometheus.Desc{}}
+	for _, m := range metrics.All() {
+		c.descs[m.Name] = prometheus.NewDesc(m.Name, m.Help, m.Labels, nil)
+	}
 	r := prometheus.NewRegistry()
-	r.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), &collector{rooms: rooms,
-		exposure: prometheus.NewDesc("kestrel_group_exposure_seconds", "Time that would be lost if the home site went dark now.", []string{"group", "direction"}, nil),
-		target:   prometheus.NewDesc("kestrel_group_rpo_target_seconds", "RPO target.", []string{"group", "direction"}, nil),
-		backlog:  prometheus.NewDesc("kestrel_group_backlog_bytes", "Changed bytes not yet sealed at the recovery site.", []string{"group", "direction"}, nil),
-		points:   prometheus.NewDesc("kestrel_group_points", "Recovery points.", []string{"group", "direction"}, nil),
-		healthy:  prometheus.NewDesc("kestrel_group_health", "1 for the group's present health.", []string{"group", "direction", "health"}, nil),
-		up:       prometheus.NewDesc("kestrel_link_up", "Whether the link to a site is up.", []string{"peer"}, nil),
-		store:    prometheus.NewDesc("kestrel_store_bytes", "Bytes of the point store's packs.", nil, nil),
-		floor:    prometheus.NewDesc("kestrel_store_floor_bytes", "Room that arriving cycles have to leave.", nil, nil),
-		lost:     prometheus.NewDesc("kestrel_group_lost_points", "Recovery points that cannot be read whole.", []string{"group", "direction"}, nil),
-		bad:      prometheus.NewDesc("kestrel_store_bad_records", "Records of the point store that are damaged and not replaced.", nil, nil),
-		verified: prometheus.NewDesc("kestrel_store_verified_timestamp_seconds", "When a pass over all of the point store last ended.", nil, nil),
-		free:     prometheus.NewDesc("kestrel_store_free_bytes", "Room left for the point store.", nil, nil),
-	})
+	r.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), c)
 	return r
 }
 
 type collector struct {
-	rooms                                                                                   Rooms
-	exposure, target, backlog, points, healthy, up, store, free, floor, lost, bad, verified *prometheus.Desc
+	rooms Rooms
+	descs map[string]*prometheus.Desc
 }
 
 func (c *collector) Describe(ch chan<- *prometheus.Desc) { prometheus.DescribeByCollect(c, ch) }
 
+func truth(is bool) float64 {
+	if is {
+		return 1
+	}
+	return 0
+}
+
 func (c *collector) Collect(ch chan<- prometheus.Metric) {
-	gauge := func(d *prometheus.Desc, v float64, labels ...string) {
-		ch <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
+	gauge := func(name string, v float64, labels ...string) {
+		ch <- prometheus.MustNewConstMetric(c.descs[name], prometheus.GaugeValue, v, labels...)
 	}
 	// Names are unique only among the groups of one home site.
 	seen := map[string]bool{}
@@ -51,29 +50,40 @@ func (c *collector) Collect(ch chan<- prometheus.Metric) {
 		}
 		seen[name+dir] = true
 		if g.ExposureSeconds != nil {
-			gauge(c.exposure, float64(*g.ExposureSeconds), name, dir)
+			gauge(metrics.Exposure, float64(*g.ExposureSeconds), name, dir)
 		}
 		if g.BacklogBytes != nil {
-			gauge(c.backlog, float64(*g.BacklogBytes), name, dir)
+			gauge(metrics.Backlog, float64(*g.BacklogBytes), name, dir)
 		}
-		gauge(c.target, float64(g.Promise.RpoTargetSeconds), name, dir)
-		gauge(c.points, float64(g.Points), name, dir)
-		gauge(c.lost, float64(g.LostPoints), name, dir)
-		gauge(c.healthy, 1, name, dir, g.Health)
+		gauge(metrics.Target, float64(g.Promise.RpoTargetSeconds), name, dir)
+		gauge(metrics.Points, float64(g.Points), name, dir)
+		gauge(metrics.LostPoints, float64(g.LostPoints), name, dir)
+		gauge(metrics.Health, 1, name, dir, g.Health)
+		if r, ok := c.rooms.Directory.Get(g.ID); ok {
+			if x, known := c.rooms.Lookout.Of(r); known {
+				gauge(metrics.Ready, truth(x.Ready), name, dir)
+			}
+		}
 	}
 	for _, l := range c.rooms.Links.Links() {
-		up := 0.0
-		if l.Up {
-			up = 1
-		}
-		gauge(c.up, up, l.Peer)
+		gauge(metrics.LinkUp, truth(l.Up), l.Peer)
+	}
+	for _, p := range c.rooms.Platforms.Platforms() {
+		gauge(metrics.PlatformUp, truth(p.Reachable), p.Name)
+	}
+	open := map[string]int{"urgent": 0, "warning": 0}
+	for _, a := range c.rooms.Watch.Alerts(nil) {
+		open[string(a.Level)]++
+	}
+	for level, n := range open {
+		gauge(metrics.Alerts, float64(n), level)
 	}
 	st := c.rooms.Store.StoreView()
-	gauge(c.store, float64(st.PackBytes))
-	gauge(c.free, float64(st.FreeBytes))
-	gauge(c.floor, float64(st.FloorBytes))
-	gauge(c.bad, float64(st.BadRecords))
+	gauge(metrics.StoreBytes, float64(st.PackBytes))
+	gauge(metrics.StoreFree, float64(st.FreeBytes))
+	gauge(metrics.StoreFloor, float64(st.FloorBytes))
+	gauge(metrics.StoreBad, float64(st.BadRecords))
 	if st.Verify.EndedAt != nil {
-		gauge(c.verified, float64(st.Verify.EndedAt.Unix()))
+		gauge(metrics.Verified, float64(st.Verify.EndedAt.Unix()))
 	}
 }

@@ -104,7 +104,7 @@ func New(rooms Rooms, console fs.FS, door Door, log *slog.Logger) http.Handler {
 		}
 		return c.String(http.StatusOK, "ready\n")
 	})
-	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(metrics(rooms), promhttp.HandlerOpts{})))
+	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(newMetrics(rooms), promhttp.HandlerOpts{})))
 	e.GET("/*", echo.WrapHandler(consoleHandler(console)))
 	return headers(e, door)
 }

@@ -281,7 +281,8 @@ func (w *world) checkHistory(r directory.Record, now time.Time) (covered, over t
 			target++
 		}
 		covered += step
-		if t.Sub(newest) > ts[target].Target {
+		// Time in which people hold cycles counts apart.
+		if held := ts[target].Paused && t.Before(ts[target].Until); !held && t.Sub(newest) > ts[target].Target {
 			over += step
 		}
 	}

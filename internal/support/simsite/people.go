@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"kestrel/internal/core/actor"
-	"kestrel/internal/core/exposure"
 	"kestrel/internal/core/group"
 	"kestrel/internal/core/ladder"
 	"kestrel/internal/core/span"
@@ -101,8 +100,17 @@ func (w *world) change(r *rand.Rand, id string, kind int) {
 		w.out.Pauses++
 	}
 	w.wish[rec.ID].take(next)
-	if next.target != nil && len(cs) > 0 {
-		w.targets[rec.ID] = append(w.targets[rec.ID], exposure.Target{Since: time.Now(), Target: *next.target})
+	if len(cs) > 0 && (next.target != nil || next.pause != nil) {
+		ts := w.targets[rec.ID]
+		x := ts[len(ts)-1]
+		x.Since = time.Now()
+		if next.target != nil {
+			x.Target = *next.target
+		}
+		if next.pause != nil {
+			x.Paused, x.Until = true, next.pause.Until
+		}
+		w.targets[rec.ID] = append(ts, x)
 	}
 	wanted := *w.wish[rec.ID]
 	w.mu.Unlock()
