@@ -1190,6 +1190,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Groups, machines, sites, platforms, tiers and landed machines by name, the nearest first */
+        get: operations["search"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/attainment": {
         parameters: {
             query?: never;
@@ -3561,6 +3578,14 @@ export interface components {
             revision: number;
             /** Format: date-time */
             createdAt: string;
+        };
+        Hit: {
+            /** @description group, machine, site, platform, tier or landing */
+            kind: string;
+            name: string;
+            note: string;
+            /** @description Where in the console it is */
+            page: string;
         };
         Attainment: {
             /** Format: date-time */
@@ -6497,6 +6522,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ChannelTest"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    search: {
+        parameters: {
+            query: {
+                q: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hit"][];
                 };
             };
             default: components["responses"]["Problem"];

@@ -24,6 +24,7 @@ import { Component, type ReactNode, Suspense, useState } from "react";
 import { Navigate, NavLink, Outlet, useLocation, useNavigate } from "react-router";
 import { api, ask, Problem, queries, useLive } from "./api";
 import { asks } from "./asks";
+import { FindAnything } from "./find";
 import { SecondFactorCard } from "./pages/secondfactor";
 
 const nav = [
@@ -151,6 +152,9 @@ function Inside({ site, name }: { site: string; name: string }) {
             {links.data?.length ? `paired · ${links.data.map((l) => l.peer).join(", ")}` : "not paired with any site"}
           </span>
         </div>
+        <div className={`${open ? "block" : "hidden"} lg:block`}>
+          <FindAnything />
+        </div>
         <nav aria-label="Pages" className={`${open ? "block" : "hidden"} flex-1 px-2 pb-2 lg:block`}>
           {nav.map((n) => (
             <NavLink
@@ -159,7 +163,7 @@ function Inside({ site, name }: { site: string; name: string }) {
               end={n.to === "/"}
               onClick={() => setOpen(false)}
               className={({ isActive }) =>
-                `mb-0.5 flex items-center gap-2.5 rounded-md px-3 py-2 hover:bg-deep-2 ${isActive ? "bg-deep-2 font-semibold text-white" : ""}`
+                `mb-0.5 flex items-center gap-2.5 rounded-md px-3 py-1.5 hover:bg-deep-2 ${isActive ? "bg-deep-2 font-semibold text-white" : ""}`
               }
             >
               <n.icon aria-hidden="true" className="size-4" /> {n.text}

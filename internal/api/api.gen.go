@@ -1361,6 +1361,17 @@ type GroupReadiness struct {
 	Recovery string `json:"recovery"`
 }
 
+// Hit defines model for Hit.
+type Hit struct {
+	// Kind group, machine, site, platform, tier or landing
+	Kind string `json:"kind"`
+	Name string `json:"name"`
+	Note string `json:"note"`
+
+	// Page Where in the console it is
+	Page string `json:"page"`
+}
+
 // IfAway defines model for IfAway.
 type IfAway struct {
 	// AfterSeconds From now; at once if left out
@@ -3205,6 +3216,11 @@ type ListPointsParams struct {
 	Skip *int `form:"skip,omitempty" json:"skip,omitempty"`
 }
 
+// SearchParams defines parameters for Search.
+type SearchParams struct {
+	Q string `form:"q" json:"q"`
+}
+
 // SetAlertRulesJSONRequestBody defines body for SetAlertRules for application/json ContentType.
 type SetAlertRulesJSONRequestBody = WriteAlertRules
 
@@ -4149,6 +4165,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /safeguards (the `SetSafeguards` operationId).
 	SetSafeguards(ctx context.Context, body SetSafeguardsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Search Groups, machines, sites, platforms, tiers and landed machines by name, the nearest first
+	//
+	// Corresponds with GET /search (the `Search` operationId).
+	Search(ctx context.Context, params *SearchParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListServed Points served over NBD
 	//
@@ -6420,6 +6441,21 @@ func (c *Client) SetSafeguardsWithBody(ctx context.Context, contentType string, 
 // Corresponds with PUT /safeguards (the `SetSafeguards` operationId).
 func (c *Client) SetSafeguards(ctx context.Context, body SetSafeguardsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetSafeguardsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Search Groups, machines, sites, platforms, tiers and landed machines by name, the nearest first
+//
+// Corresponds with GET /search (the `Search` operationId).
+func (c *Client) Search(ctx context.Context, params *SearchParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSearchRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -11419,6 +11455,56 @@ func NewSetSafeguardsRequestWithBody(server string, contentType string, body io.
 	return req, nil
 }
 
+// NewSearchRequest constructs an http.Request for the Search method
+func NewSearchRequest(server string, params *SearchParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/search")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListServedRequest constructs an http.Request for the ListServed method
 func NewListServedRequest(server string) (*http.Request, error) {
 	var err error
@@ -13709,6 +13795,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /safeguards (the `SetSafeguards` operationId).
 	SetSafeguardsWithResponse(ctx context.Context, body SetSafeguardsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSafeguardsResponse, error)
+
+	// SearchWithResponse Groups, machines, sites, platforms, tiers and landed machines by name, the nearest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /search (the `Search` operationId).
+	SearchWithResponse(ctx context.Context, params *SearchParams, reqEditors ...RequestEditorFn) (*SearchResponse, error)
 
 	// ListServedWithResponse Points served over NBD
 	//
@@ -18312,6 +18405,54 @@ func (r SetSafeguardsResponse) ContentType() string {
 	return ""
 }
 
+type SearchResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Hit
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SearchResponse) GetJSON200() *[]Hit {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SearchResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SearchResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SearchResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SearchResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SearchResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListServedResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -21822,6 +21963,19 @@ func (c *ClientWithResponses) SetSafeguardsWithResponse(ctx context.Context, bod
 		return nil, err
 	}
 	return ParseSetSafeguardsResponse(rsp)
+}
+
+// SearchWithResponse Groups, machines, sites, platforms, tiers and landed machines by name, the nearest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /search (the `Search` operationId).
+func (c *ClientWithResponses) SearchWithResponse(ctx context.Context, params *SearchParams, reqEditors ...RequestEditorFn) (*SearchResponse, error) {
+	rsp, err := c.Search(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSearchResponse(rsp)
 }
 
 // ListServedWithResponse Points served over NBD
@@ -25501,6 +25655,39 @@ func ParseSetSafeguardsResponse(rsp *http.Response) (*SetSafeguardsResponse, err
 	return response, nil
 }
 
+// ParseSearchResponse parses an HTTP response from a SearchWithResponse call
+func ParseSearchResponse(rsp *http.Response) (*SearchResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SearchResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Hit
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListServedResponse parses an HTTP response from a ListServedWithResponse call
 func ParseListServedResponse(rsp *http.Response) (*ListServedResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -27112,6 +27299,9 @@ type ServerInterface interface {
 	// SetSafeguards Change it
 	// (PUT /safeguards)
 	SetSafeguards(ctx *echo.Context) error
+	// Search Groups, machines, sites, platforms, tiers and landed machines by name, the nearest first
+	// (GET /search)
+	Search(ctx *echo.Context, params SearchParams) error
 	// ListServed Points served over NBD
 	// (GET /served)
 	ListServed(ctx *echo.Context) error
@@ -28848,6 +29038,24 @@ func (w *ServerInterfaceWrapper) SetSafeguards(ctx *echo.Context) error {
 	return err
 }
 
+// Search converts echo context to params.
+func (w *ServerInterfaceWrapper) Search(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SearchParams
+	// ------------- Required query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "q", ctx.QueryParams(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter q: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Search(ctx, params)
+	return err
+}
+
 // ListServed converts echo context to params.
 func (w *ServerInterfaceWrapper) ListServed(ctx *echo.Context) error {
 	var err error
@@ -29447,6 +29655,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/channels/:id", wrapper.DeleteChannel, options.OperationMiddlewares["deleteChannel"]...)
 	router.PUT(options.BaseURL+"/channels/:id", wrapper.SetChannel, options.OperationMiddlewares["setChannel"]...)
 	router.POST(options.BaseURL+"/channels/:id/test", wrapper.TestChannel, options.OperationMiddlewares["testChannel"]...)
+	router.GET(options.BaseURL+"/search", wrapper.Search, options.OperationMiddlewares["search"]...)
 	router.GET(options.BaseURL+"/attainment", wrapper.GetAttainment, options.OperationMiddlewares["getAttainment"]...)
 	router.GET(options.BaseURL+"/readiness", wrapper.ListReadiness, options.OperationMiddlewares["listReadiness"]...)
 	router.GET(options.BaseURL+"/groups/:id/readiness", wrapper.GetReadiness, options.OperationMiddlewares["getReadiness"]...)
@@ -32990,6 +33199,45 @@ func (response SetSafeguardsdefaultApplicationProblemPlusJSONResponse) VisitSetS
 	return err
 }
 
+type SearchRequestObject struct {
+	Params SearchParams
+}
+
+type SearchResponseObject interface {
+	VisitSearchResponse(w http.ResponseWriter) error
+}
+
+type Search200JSONResponse []Hit
+
+func (response Search200JSONResponse) VisitSearchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SearchdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SearchdefaultApplicationProblemPlusJSONResponse) VisitSearchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListServedRequestObject struct {
 }
 
@@ -34815,6 +35063,9 @@ type StrictServerInterface interface {
 	// SetSafeguards Change it
 	// (PUT /safeguards)
 	SetSafeguards(ctx context.Context, request SetSafeguardsRequestObject) (SetSafeguardsResponseObject, error)
+	// Search Groups, machines, sites, platforms, tiers and landed machines by name, the nearest first
+	// (GET /search)
+	Search(ctx context.Context, request SearchRequestObject) (SearchResponseObject, error)
 	// ListServed Points served over NBD
 	// (GET /served)
 	ListServed(ctx context.Context, request ListServedRequestObject) (ListServedResponseObject, error)
@@ -37859,6 +38110,31 @@ func (sh *strictHandler) SetSafeguards(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(SetSafeguardsResponseObject); ok {
 		return validResponse.VisitSetSafeguardsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// Search operation middleware
+func (sh *strictHandler) Search(ctx *echo.Context, params SearchParams) error {
+	var request SearchRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Search(ctx.Request().Context(), request.(SearchRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Search")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SearchResponseObject); ok {
+		return validResponse.VisitSearchResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -16,8 +16,8 @@ import (
 )
 
 func (a *app) statusCmd() *cobra.Command {
-	var check, quiet bool
-	c := &cobra.Command{Use: "status", Short: "What matters now, worst first", Args: cobra.NoArgs, Example: "  kestrel status\n  kestrel status --check\n  kestrel status -o json | jq .groups[].group.health",
+	var check, quiet, line bool
+	c := &cobra.Command{Use: "status", Short: "What matters now, worst first", Args: cobra.NoArgs, Example: "  kestrel status\n  kestrel status --check --line\n  kestrel status -o json | jq .groups[].group.health",
 		Long: `Say what matters now, worst first.
 
 With --check the exit code is 1 while any group is over its target, has stalled or
@@ -30,6 +30,19 @@ is cut off, for scripts and monitoring; with -q nothing is printed besides.`,
 			if quiet {
 				a.Err = io.Discard
 				return checked(b)
+			}
+			if line {
+				open, err := read[[]api.Alert](c.ListAlerts(cmd.Context(), &api.ListAlertsParams{}))
+				if err != nil {
+					return err
+				}
+				bad := checked(b)
+				_, _ = fmt.Fprintln(a.Out, statusLine(b, open, bad))
+				if check {
+					a.Err = io.Discard // the line says it
+					return bad
+				}
+				return nil
 			}
 			if a.output != "json" {
 				_, _ = fmt.Fprintf(a.Out, "%s\n%s\n", headlineText(b), b.Dark)
@@ -56,8 +69,36 @@ is cut off, for scripts and monitoring; with -q nothing is printed besides.`,
 			return err
 		})}
 	c.Flags().BoolVar(&check, "check", false, "fail while any group is over its target, has stalled or is cut off")
+	c.Flags().BoolVar(&line, "line", false, "print one line, for monitoring; with --check the exit code tells as well")
 	c.Flags().BoolVarP(&quiet, "quiet", "q", false, "print nothing; only the exit code tells, as with --check")
 	return c
+}
+
+// statusLine says it all in a line.
+func statusLine(b api.Board, open []api.Alert, bad error) string {
+	word, within, urgent := "OK", 0, 0
+	if bad != nil {
+		word = "NOT AS PROMISED"
+	}
+	worst := ""
+	for i, x := range b.Groups {
+		g := x.Group
+		if g.ExposureSeconds == nil {
+			continue
+		}
+		if *g.ExposureSeconds <= g.Promise.RpoTargetSeconds {
+			within++
+		}
+		if i == 0 {
+			worst = fmt.Sprintf(", first %s (%s, %s of %s)", g.Name, g.Health, secs(*g.ExposureSeconds), secs(g.Promise.RpoTargetSeconds))
+		}
+	}
+	for _, a := range open {
+		if a.Level == api.Urgent {
+			urgent++
+		}
+	}
+	return fmt.Sprintf("%s: %s: %d of %d groups within target%s; %s open, %d urgent", word, b.Site, within, len(b.Groups), worst, count(len(open), "alert"), urgent)
 }
 
 // checked is an error while any group is over, stalled or cut off.

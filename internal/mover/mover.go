@@ -54,7 +54,7 @@ type Records interface {
 	OpenCycle(ctx context.Context, group string) (records.Cycle, error)
 	OpenCycles(ctx context.Context) ([]records.Cycle, error)
 	PutCycle(ctx context.Context, c records.Cycle) error
-	EndCycle(ctx context.Context, c records.Cycle, r records.Replication, t records.Tally) error
+	EndCycle(ctx context.Context, c records.Cycle, r records.Replication) error
 	AddTally(ctx context.Context, t records.Tally) error
 	Peaks(ctx context.Context, since time.Time) ([]records.Peak, error)
 	NoteStart(ctx context.Context, group string, at time.Time) error

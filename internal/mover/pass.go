@@ -289,12 +289,7 @@ func (m *Mover) sealed(ctx context.Context, r directory.Record, s *state, run *r
 	if d.Progress.Kind != cycle.KindChanges {
 		rep.ComparedAt = &now
 	}
-	a := account(rec, d)
-	t := records.Tally{GroupID: r.ID, At: now, Sealed: 1, Missed: run.missed, Changed: a.ChangedBytes, Wire: a.WireBytes, Took: a.Took().Milliseconds(), WaitedMost: a.Waited.Milliseconds()}
-	if a.Kind == cycle.KindChanges && a.Unusual == "" { // what is unusual does not become the usual at once
-		t.DenseMost, t.ZeroedMost = seenOf(a, 0).Dense(), a.ZeroedBytes
-	}
-	if err := m.Records.EndCycle(ctx, rec, rep, t); err != nil {
+	if err := m.Records.EndCycle(ctx, rec, rep); err != nil {
 		return err
 	}
 	m.mu.Lock()
@@ -307,7 +302,8 @@ func (m *Mover) sealed(ctx context.Context, r directory.Record, s *state, run *r
 	err := errors.Join(
 		m.Arrived(ctx, r.ID, seal.CaptureAt, way.Ours(seal.SealedAt)),
 		m.Points.Shipped(ctx, r, seal),
-		m.Records.TrimCycles(ctx, r.ID, rec.Number, keptCycles))
+		m.Records.TrimCycles(ctx, r.ID, rec.Number, keptCycles),
+		m.Records.AddTally(ctx, tallyOf(r.ID, run.missed, account(rec, d), now)))
 	if err != nil {
 		m.Log.Error("note a point's arrival", "group", r.Spec.Name, "err", err)
 	}
@@ -333,6 +329,16 @@ func (m *Mover) sealed(ctx context.Context, r directory.Record, s *state, run *r
 		m.note(ctx, r, "%s: the comparison found %s that had changed without the platform's reporting it; point %d has it right, older ones since the last comparison may not", r.Spec.Name, span.Bytes(float64(seal.MissedBytes)), seal.Number)
 	}
 	return nil
+}
+
+// tallyOf is what a cycle that sealed is counted as. What is unusual does not become the
+// usual at once.
+func tallyOf(group string, missed int, a cycle.Account, at time.Time) records.Tally {
+	t := records.Tally{GroupID: group, At: at, Sealed: 1, Missed: missed, Changed: a.ChangedBytes, Wire: a.WireBytes, Took: a.Took().Milliseconds(), WaitedMost: a.Waited.Milliseconds()}
+	if a.Kind == cycle.KindChanges && a.Unusual == "" {
+		t.DenseMost, t.ZeroedMost = seenOf(a, 0).Dense(), a.ZeroedBytes
+	}
+	return t
 }
 
 // smooth takes the rate of change of a cycle into account; the lock is held, and

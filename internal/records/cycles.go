@@ -47,18 +47,15 @@ func (db *DB) PutCycle(ctx context.Context, c Cycle) error {
 }
 
 // EndCycle stores a cycle that sealed together with the group's new base, so that
-// no crash leaves one without the other, and enters it into the tallies.
-func (db *DB) EndCycle(ctx context.Context, c Cycle, r Replication, t Tally) error {
+// no crash leaves one without the other.
+func (db *DB) EndCycle(ctx context.Context, c Cycle, r Replication) error {
 	return db.together(ctx, "end cycle", func(tx *sqlx.Tx) error {
 		if _, err := named(ctx, tx, "cycle", `UPDATE cycles SET state = :state, ended_at = :ended_at, detail = :detail WHERE id = :id`, c); err != nil {
 			return err
 		}
 		_, err := named(ctx, tx, "replication", `INSERT INTO replications (group_id, base_checkpoint, base_point, compared_at) VALUES (:group_id, :base_checkpoint, :base_point, :compared_at)
 			ON CONFLICT (group_id) DO UPDATE SET base_checkpoint = :base_checkpoint, base_point = :base_point, compared_at = :compared_at`, r)
-		if err != nil {
-			return err
-		}
-		return addTally(ctx, tx, t)
+		return err
 	})
 }
 

@@ -46,8 +46,12 @@ type step struct {
 	kept time.Duration
 }
 
-// addTally enters one cycle into its hour and its day. There is a partition for that: one
-// for each month, made in time by KeepTallies.
+// AddTally enters one cycle into its hour and its day, both or neither. There is a partition
+// for that: one for each month, made in time by KeepTallies.
+func (db *DB) AddTally(ctx context.Context, t Tally) error {
+	return db.together(ctx, "tally", func(tx *sqlx.Tx) error { return addTally(ctx, tx, t) })
+}
+
 func addTally(ctx context.Context, x sqlx.ExtContext, t Tally) error {
 	at := t.At.UTC()
 	for _, s := range steps() {
@@ -61,11 +65,6 @@ func addTally(ctx context.Context, x sqlx.ExtContext, t Tally) error {
 		}
 	}
 	return nil
-}
-
-// AddTally enters what is no cycle that sealed, such as one that failed.
-func (db *DB) AddTally(ctx context.Context, t Tally) error {
-	return db.alone(ctx, "tally", func(x sqlx.ExtContext) error { return addTally(ctx, x, t) })
 }
 
 // Tallies lists those of all groups that begin in [from, to), by hours or by days.

@@ -98,6 +98,17 @@ func TestADarkSiteIsToldOfOnce(t *testing.T) {
 	require.NotNil(t, past[0].ClearedAt)
 }
 
+// findInTheConsole: whatever has a name is found from anywhere.
+func findInTheConsole(t *testing.T, tab context.Context, w *world) {
+	label := "Find groups, machines, sites, platforms, tiers and landed machines by name"
+	do(t, tab, "find", chromedp.Navigate(w.home.url+"/store"), browser.See("Point store"), chromedp.KeyEvent("/"), browser.Fill(label, "tick-app"), browser.See("in Ticketing"))
+	axe(t, tab, "find")
+	do(t, tab, "go there", chromedp.KeyEvent("\r"), browser.See("1 machine"), chromedp.KeyEvent("/"), browser.Fill(label, "no such thing"), browser.See("Nothing is called that."), chromedp.KeyEvent("\x1b"), chromedp.WaitNotPresent(chromedp.CSS("[role=dialog]")))
+	hits := must[[]api.Hit](w.home, http.MethodGet, "/search?q=tick", nil)
+	require.Equal(t, "Ticketing", hits[0].Name)
+	require.Equal(t, "/groups/"+must[[]api.Group](w.home, http.MethodGet, "/groups", nil)[0].ID, hits[0].Page)
+}
+
 // alertsInTheConsole: a channel is made and tested, a rule is changed, an alert is
 // acknowledged, and another kind is silenced.
 func alertsInTheConsole(t *testing.T, tab context.Context, w *world) {

@@ -102,7 +102,7 @@ func (db *DB) putCycle(c records.Cycle) {
 }
 
 // EndCycle implements mover.Records.
-func (db *DB) EndCycle(_ context.Context, c records.Cycle, r records.Replication, _ records.Tally) error {
+func (db *DB) EndCycle(_ context.Context, c records.Cycle, r records.Replication) error {
 	db.mu.Lock()
 	defer db.mu.Unlock()
 	db.putCycle(c)
