@@ -84,6 +84,7 @@ func run(ctx context.Context, state, out, binary, only string) error {
 		{name: "tide-board-phone", path: "/", await: "Exposure, up to 6 hours back", width: 390, height: 844},
 		{name: "group", path: "/groups/" + id["Vessel tracking"], await: "Recovery points"},
 		{name: "groups", path: "/groups", await: "Next cycle"},
+		{name: "alerts", path: "/alerts", await: "since"},
 		{name: "group-new", path: "/groups/new", await: "What comes of it", do: chromedp.Steps(tick("berth-kiosk"), chromedp.Sleep(time.Second))},
 		{name: "points", path: "/points?group=" + id["Vessel tracking"], await: "long-term", at: "eastmole"},
 		{name: "berth", path: "/groups/" + id["Vessel tracking"] + "/berth", await: "track-ingest-em"},
@@ -103,8 +104,7 @@ func run(ctx context.Context, state, out, binary, only string) error {
 			return fmt.Errorf("land a machine: %w", err)
 		}
 		shots = append(shots,
-			shot{name: "landings", path: "/landings", await: "boarding-db", at: "eastmole"},
-			shot{name: "landing-start", path: "/points?group=" + id["Boarding"], await: "Captured", at: "eastmole", do: chromedp.Steps(chromedp.Click(chromedp.Search(`//button[starts-with(text(),"Start")]`)), chromedp.Sleep(time.Second))})
+			shot{name: "landings", path: "/landings", await: "boarding-db", at: "eastmole"})
 	}
 	tab, stop, err := browser.Open(ctx, 1280, 800)
 	if err != nil {

@@ -5,7 +5,7 @@ import "sync"
 
 // Event names what changed.
 type Event struct {
-	Type  string `json:"type"` // group, point, operation, link, platform, landing or activity
+	Type  string `json:"type"` // group, point, operation, link, platform, store, alert, consent, landing or activity
 	ID    string `json:"id,omitempty"`
 	Group string `json:"group,omitempty"`
 }

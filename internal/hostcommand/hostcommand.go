@@ -13,6 +13,8 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+
+	"kestrel/internal/core/words"
 )
 
 // Limit is how long a command may take.
@@ -94,15 +96,9 @@ func (t *tail) Write(p []byte) (int, error) {
 
 // last is the last line, as far as it can be shown.
 func (t *tail) last() string {
-	lines := strings.Split(strings.TrimSpace(strings.ToValidUTF8(string(t.b), "")), "\n")
-	line := []rune(strings.Map(func(r rune) rune {
-		if r < ' ' || r == 0x7f {
-			return -1
-		}
-		return r
-	}, lines[len(lines)-1]))
-	if len(line) == 0 {
+	line := words.LastLine(string(t.b), 200)
+	if line == "" {
 		return ""
 	}
-	return ": " + string(line[:min(len(line), 200)])
+	return ": " + line
 }

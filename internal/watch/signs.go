@@ -33,16 +33,19 @@ const forecastFresh = 26 * time.Hour
 // signs lists what people may have to be told of.
 func (w *Watch) signs(ctx context.Context, groups []standing) (*sighted, error) {
 	out := &sighted{not: map[alert.Key]bool{}}
-	missed, err := w.DB.ForecastsMissed(ctx, w.Clock.Now().Add(-forecastFresh))
-	if err != nil {
-		return nil, err
+	if now := w.Clock.Now(); now.Sub(w.missedAt) >= time.Minute || now.Before(w.missedAt) {
+		missed, err := w.DB.ForecastsMissed(ctx, now.Add(-forecastFresh))
+		if err != nil {
+			return nil, err
+		}
+		w.missed, w.missedAt = missed, now
 	}
 	by := map[string]standing{}
 	for _, g := range groups {
 		by[g.rec.ID] = g
 		w.ofGroup(out, g)
 	}
-	for _, f := range missed {
+	for _, f := range w.missed {
 		g, ok := by[f.GroupID]
 		if !ok {
 			continue

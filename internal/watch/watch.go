@@ -83,7 +83,9 @@ type Watch struct {
 	revision int64 // of the rules
 	silences []alert.Silence
 	trimmed  time.Time
-	began    time.Time // when this service did
+	began    time.Time          // when this service did
+	missed   []records.Forecast // that groups fared worse than
+	missedAt time.Time          // when those were asked for
 }
 
 // kept is how long alerts that were cleared are kept.

@@ -254,6 +254,19 @@ func Sentence(text string) string {
 	return Upper(text) + "."
 }
 
+// LastLine is the last line of what a program said, as far as it can be shown: at most so
+// many letters, and none that steer a terminal.
+func LastLine(said string, most int) string {
+	lines := strings.Split(strings.TrimSpace(strings.ToValidUTF8(said, "")), "\n")
+	line := []rune(strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7f {
+			return -1
+		}
+		return r
+	}, lines[len(lines)-1]))
+	return string(line[:min(len(line), most)])
+}
+
 // Upper begins a text with a capital.
 func Upper(text string) string {
 	r := []rune(text)

@@ -78,4 +78,6 @@ func TestSmallWords(t *testing.T) {
 	require.Equal(t, "1 point", words.Count(1, "point"))
 	require.Equal(t, "Ünten.", words.Sentence("ünten. "))
 	require.Empty(t, words.Sentence(" "))
+	require.Equal(t, "it [31mfail", words.LastLine("first\nit \x1b[31mfailed\xff\r\n", 11))
+	require.Empty(t, words.LastLine(" \n", 10))
 }

@@ -5,11 +5,11 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
-	"strings"
 	"time"
 
 	rpc "github.com/digitalocean/go-libvirt"
 
+	"kestrel/internal/core/words"
 	"kestrel/internal/platform"
 )
 
@@ -120,14 +120,7 @@ func lastWords(said ...string) string {
 		if err != nil || len(b) == 0 {
 			continue
 		}
-		lines := strings.Split(strings.TrimSpace(string(b)), "\n")
-		last := []rune(strings.Map(func(r rune) rune {
-			if r < ' ' || r == 0x7f {
-				return -1
-			}
-			return r
-		}, strings.ToValidUTF8(lines[len(lines)-1], "")))
-		return ": " + string(last[:min(len(last), 120)])
+		return ": " + words.LastLine(string(b), 120)
 	}
 	return ""
 }
