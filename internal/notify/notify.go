@@ -86,6 +86,7 @@ type Notify struct {
 	all    []records.Channel
 	failed map[string]failing // channels whose last try failed
 	busy   map[string]bool    // channels that something is being delivered to
+	idle   bool               // nothing waited when the database was asked, and nobody has called since
 	wg     sync.WaitGroup
 }
 
@@ -191,6 +192,9 @@ func (n *Notify) message(channel, event string, alertID *string, note Note) reco
 
 // Wake has it look for what is to be delivered.
 func (n *Notify) Wake() {
+	n.mu.Lock()
+	n.idle = false
+	n.mu.Unlock()
 	select {
 	case n.kick <- struct{}{}:
 	default:
@@ -216,7 +220,17 @@ func (n *Notify) Run(ctx context.Context) {
 // look begins to deliver the first message of each channel that is due. A channel that
 // hangs holds up no other.
 func (n *Notify) look(ctx context.Context) error {
+	n.mu.Lock()
+	idle := n.idle
+	n.idle = true // who calls from now on is heard
+	n.mu.Unlock()
+	if idle {
+		return nil
+	}
 	ms, err := n.Box.NextMessages(ctx)
+	n.mu.Lock()
+	n.idle = n.idle && err == nil && len(ms) == 0
+	n.mu.Unlock()
 	if err != nil {
 		return err
 	}
@@ -337,6 +351,7 @@ func (n *Notify) mornings(ctx context.Context) error {
 		if err := n.Box.AddDigest(ctx, n.message(r.ID, Digest, nil, note), at); err != nil {
 			return err
 		}
+		n.Wake()
 		if err := n.reload(ctx); err != nil {
 			return err
 		}

@@ -133,7 +133,7 @@ const (
 	beatPulses    = 4
 	refreshPulses = 20
 	lookPulses    = 20 // between two looks at readiness
-	watchPulses   = 4  // between two looks at what people have to be told of
+	watchPulses   = 10 // between two looks at what people have to be told of
 	peoplePulses  = 10 // what was changed on the host or ran out is seen within so many
 	tidyPulses    = 120
 )
