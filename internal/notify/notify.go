@@ -160,6 +160,22 @@ func (n *Notify) Names() []string {
 	return out
 }
 
+// takes tells whether a channel is told of an alert of a level, if channels of these names
+// are, none being all.
+func (c Channel) takes(name string, channels []string, l alert.Level) bool {
+	named := len(channels) == 0 || slices.ContainsFunc(channels, func(x string) bool { return strings.EqualFold(x, name) })
+	return named && !c.Off && (!c.UrgentOnly || l == alert.Urgent)
+}
+
+// Takes tells whether somebody is told by channels of these names, none being all, of an
+// alert of a level.
+func (n *Notify) Takes(channels []string, l alert.Level) bool {
+	return slices.ContainsFunc(n.channels(), func(r records.Channel) bool {
+		c, err := settings(r)
+		return err == nil && c.takes(r.Name, channels, l)
+	})
+}
+
 // Messages are what is to be stored so that people are told of something.
 func (n *Notify) Messages(ts []alert.Telling) ([]records.Message, error) {
 	var out []records.Message
@@ -170,8 +186,7 @@ func (n *Notify) Messages(ts []alert.Telling) ([]records.Message, error) {
 			if err != nil {
 				return nil, err
 			}
-			named := slices.ContainsFunc(t.Channels, func(x string) bool { return strings.EqualFold(x, r.Name) })
-			if c.Off || c.UrgentOnly && t.Alert.Level != alert.Urgent || len(t.Channels) > 0 && !named {
+			if !c.takes(r.Name, t.Channels, t.Alert.Level) {
 				continue
 			}
 			note := noteOf(n.Site, n.Console, t, now)

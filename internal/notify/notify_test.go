@@ -222,6 +222,8 @@ func TestMail(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, test.Ok, test.Text)
 	require.Contains(t, office.all()[0], "a test of the channel on-call")
+	require.True(t, r.n.Takes(nil, alert.Warning) && r.n.Takes([]string{"ON-CALL"}, alert.Urgent))
+	require.False(t, r.n.Takes([]string{"desk"}, alert.Urgent), "there is none of that name")
 
 	office.mu.Lock()
 	office.got, office.refuse = nil, true

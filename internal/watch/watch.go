@@ -47,6 +47,7 @@ type Ledger interface {
 type Out interface {
 	Messages(ts []alert.Telling) ([]records.Message, error)
 	Names() []string
+	Takes(channels []string, l alert.Level) bool
 	Wake()
 	Failing(each func(id, name string, since time.Time, why string))
 }
@@ -182,7 +183,7 @@ func (w *Watch) Look(ctx context.Context) error {
 	}
 	w.mu.Lock()
 	next := w.book.Clone()
-	changed, tell := next.Step(alert.Look{Now: w.Clock.Now().UTC(), Signs: signs.all, Unknown: signs.unknown, Rules: w.rules, Silences: w.silences, NewID: uuid.NewString})
+	changed, tell := next.Step(alert.Look{Now: w.Clock.Now().UTC(), Signs: signs.all, Unknown: signs.unknown, Rules: w.rules, Silences: w.silences, NewID: uuid.NewString, Takes: w.Out.Takes})
 	w.mu.Unlock()
 	if err := w.keep(ctx, changed, tell); err != nil {
 		return err

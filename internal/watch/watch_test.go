@@ -68,8 +68,9 @@ func (x *tower) Messages(ts []alert.Telling) ([]records.Message, error) {
 	}
 	return nil, nil
 }
-func (x *tower) Names() []string { return []string{"desk", "on-call"} }
-func (x *tower) Wake()           {}
+func (x *tower) Takes([]string, alert.Level) bool { return true }
+func (x *tower) Names() []string                  { return []string{"desk", "on-call"} }
+func (x *tower) Wake()                            {}
 func (x *tower) Failing(each func(id, name string, since time.Time, why string)) {
 	if x.fails != "" {
 		each(x.fails, x.fails, x.clk.Now(), "refused")

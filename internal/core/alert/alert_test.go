@@ -285,3 +285,18 @@ func TestOnceEach(t *testing.T) {
 		}
 	})
 }
+
+// Where nobody can be told nobody counts as told, and they are as soon as they can be.
+func TestNobodyToTell(t *testing.T) {
+	s, can := group(alert.Over, "Ticketing"), false
+	b := alert.NewBook(nil)
+	told, changes := 0, 0
+	for at := time.Duration(0); at < time.Hour; at += 10 * time.Second {
+		can = at >= 30*time.Minute
+		changed, tell := b.Step(alert.Look{Now: start.Add(at), Signs: []alert.Sign{s}, NewID: func() string { return "1" }, Takes: func([]string, alert.Level) bool { return can }})
+		if told, changes = told+len(tell), changes+len(changed); !can {
+			require.True(t, b.Open[s.Key()].ToldAt.IsZero())
+		}
+	}
+	require.Equal(t, []int{1, 2}, []int{told, changes})
+}

@@ -35,6 +35,9 @@ type Look struct {
 	Rules    []Rule
 	Silences []Silence
 	NewID    func() string // for alerts that are raised
+	// Takes tells whether somebody would be told by channels of these names, none being all,
+	// of an alert of a level; nil is yes. Who cannot be told now is told when that is so.
+	Takes func(channels []string, l Level) bool
 }
 
 // Step goes one look further. It gives the alerts that changed, with those that are new,
@@ -225,11 +228,12 @@ func told(l Look, a Alert) (Alert, []Telling) {
 	if a.Silenced != "" || rule.Quiet.Holds(l.Now) || !a.GoneAt.IsZero() {
 		return a, nil
 	}
-	if a.ToldAt.IsZero() && a.AckedAt.IsZero() {
+	takes := func(channels []string) bool { return l.Takes == nil || l.Takes(channels, a.Level) }
+	if a.ToldAt.IsZero() && a.AckedAt.IsZero() && takes(rule.Channels) {
 		a.ToldAt = l.Now
 		out = append(out, Telling{Raised, a, rule.Channels})
 	}
-	if rule.EscalateAfter > 0 && a.EscalatedAt.IsZero() && a.AckedAt.IsZero() && l.Now.Sub(a.RaisedAt) >= rule.EscalateAfter {
+	if rule.EscalateAfter > 0 && a.EscalatedAt.IsZero() && a.AckedAt.IsZero() && l.Now.Sub(a.RaisedAt) >= rule.EscalateAfter && takes([]string{rule.EscalateTo}) {
 		a.EscalatedAt = l.Now
 		out = append(out, Telling{Escalated, a, []string{rule.EscalateTo}})
 	}
