@@ -47,6 +47,13 @@ func (h *handlers) condition(kind, id string) *api.Condition {
 	return new(watch.ConditionView(c))
 }
 
+// linkHealth adds how links and the sites at their other ends are.
+func (h *handlers) linkHealth(ls []api.Link) {
+	for i := range ls {
+		ls[i].Health, ls[i].PeerHealth = h.condition(watch.Link, ls[i].ID), h.condition(watch.Peer, ls[i].ID)
+	}
+}
+
 // machineHealth is how a machine is that some group here protects; nil of others.
 func (h *handlers) machineHealth(m api.Machine) *api.Condition {
 	_, id, _ := strings.Cut(m.ID, "/")

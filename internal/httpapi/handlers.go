@@ -185,6 +185,7 @@ func (h *handlers) GetBoard(ctx context.Context, _ api.GetBoardRequestObject) (a
 	if err != nil {
 		return nil, err
 	}
+	h.linkHealth(v.Links)
 	needs, err := h.Safeguards.Needs(ctx, who(ctx))
 	if h.Courier != nil && len(who(ctx).Tags) == 0 {
 		if n, ok := h.Courier.Need(); ok {
@@ -318,9 +319,7 @@ func (h *handlers) DeleteInvitation(ctx context.Context, request api.DeleteInvit
 
 func (h *handlers) ListLinks(context.Context, api.ListLinksRequestObject) (api.ListLinksResponseObject, error) {
 	v := h.Links.Links()
-	for i := range v {
-		v[i].Health, v[i].PeerHealth = h.condition(watch.Link, v[i].ID), h.condition(watch.Peer, v[i].ID)
-	}
+	h.linkHealth(v)
 	return api.ListLinks200JSONResponse(v), nil
 }
 

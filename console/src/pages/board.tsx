@@ -149,7 +149,7 @@ export function BoardPage() {
                     <Link to="/sites" className="font-semibold">
                       {b.site} ↔ {l.peer}
                     </Link>
-                    <State of={l.up ? "up" : "down"} />
+                    <State of={l.health?.word ?? (l.up ? "up" : "down")} />
                   </div>
                   <div className="mt-0.5 text-muted text-xs">
                     out {rate(l.sendBytesPerSecond)} · in {rate(l.receiveBytesPerSecond)}

@@ -160,6 +160,9 @@ type state struct {
 	// strange is one of which only the first copy was seen: the service does not know how
 	// much it changes.
 	strange bool
+	// worked is schedule.Facts.Work at a rate of its link of workAt.
+	worked  time.Duration
+	workAt  float64
 	spilled bool
 	early   *schedule.Early
 	uses    schedule.Use // of the cycle under way
@@ -342,13 +345,22 @@ func (s *state) expected() time.Duration {
 	return out
 }
 
+// facts are what is decided upon.
 func (r *run) facts(s *state) schedule.Facts {
+	f := r.known(s)
+	if s.sealed {
+		f.Still, f.Copy = s.Lead+s.Tail, r.copying(s)
+	}
+	return f
+}
+
+// known is facts without what its cycle would take of its link.
+func (r *run) known(s *state) schedule.Facts {
 	f := schedule.Facts{ID: s.ID, Name: s.Name, Target: s.Target, Cadence: s.Cadence, Anchor: s.Anchor, Last: lastOf(r, s), Length: s.expected(), DueSince: r.time(s.dueAt), PlatformUp: true, LinkUp: true,
 		Foretold: &s.foretold, Weight: s.Weight, Link: s.Link, Platform: s.Platform, Datastores: s.Datastores, Spilled: s.spilled, Early: s.early}
 	s.foretold = schedule.Foretold{At: r.time(s.due), Due: true}
 	if s.sealed {
 		f.Captured = r.time(s.captured)
-		f.Still, f.Copy = s.Lead+s.Tail, r.copying(s)
 	}
 	return f
 }
@@ -361,7 +373,7 @@ func (r *run) loop() {
 		for len(r.coming) > 0 && r.coming[0].key <= r.now {
 			s := r.coming.pop()
 			s.dueAt = r.now
-			f := r.facts(s)
+			f := r.known(s)
 			s.deadline = r.since(f.Deadline(r.time(r.now)))
 			r.wait(s)
 		}

@@ -101,9 +101,12 @@ func (r *run) work(s *state) time.Duration {
 	if rate <= 0 || math.IsInf(rate, 1) {
 		return 0
 	}
-	return schedule.Work(s.Target, s.Lead+s.Tail, func(gap time.Duration) time.Duration {
-		return time.Duration(s.Change.Within(gap) * s.wire() / rate * 1e9)
-	})
+	if s.workAt != rate { // it follows from what does not change but for that
+		s.workAt, s.worked = rate, schedule.Work(s.Target, s.Lead+s.Tail, func(gap time.Duration) time.Duration {
+			return time.Duration(s.Change.Within(gap) * s.wire() / rate * 1e9)
+		})
+	}
+	return s.worked
 }
 
 // copying is how long its link would be taken by the cycle that begins now; zero if that is
