@@ -165,7 +165,7 @@ func (d *Driver) arrange(ctx context.Context, r platform.CaptureRequest, m *held
 				m.plan.left[k.Target.Dev], _ = diskSize(l, m.dom, k, true, slices.ContainsFunc(m.x.copied(), diskXML.remote))
 			}
 		}
-		port, err := d.reservePort(m)
+		port, err := d.reservePort(m, nil)
 		if err != nil {
 			return err
 		}
@@ -301,7 +301,8 @@ func (d *Driver) scratchFile(checkpoint string, m *held, k diskXML) string {
 // reservePort picks a port of a machine's host for the NBD server of its job.
 // One at which somebody listens is passed over: libvirt 9.0 may crash when a job
 // fails to begin while another client asks for something of the same machine.
-func (d *Driver) reservePort(m *held) (int, error) {
+// So are those in passed, which are in use though nobody listens.
+func (d *Driver) reservePort(m *held, passed map[int]bool) (int, error) {
 	d.mu.Lock()
 	for port, machine := range d.ports {
 		if machine == m.dom.UUID {
@@ -310,6 +311,9 @@ func (d *Driver) reservePort(m *held) (int, error) {
 	}
 	d.mu.Unlock()
 	for port := d.firstPort; port <= d.lastPort; port++ {
+		if passed[port] {
+			continue
+		}
 		d.mu.Lock()
 		_, taken := d.ports[port]
 		if !taken {
@@ -333,8 +337,10 @@ func (d *Driver) reservePort(m *held) (int, error) {
 // nothing through to one at which nobody listens.
 const portPatience = 300 * time.Millisecond
 
-// samePort is how often a port is tried that was in use and seems free a moment later:
-// somebody else's job on this host has ended in between.
+// samePort is how often a port is tried that was in use and seems free a moment
+// later: somebody else's job on this host may have ended in between. One that is
+// still in use then is the near end of somebody's connection, where nobody
+// listens; it is passed over like one at which somebody does.
 const (
 	samePort  = 5
 	portPause = 20 * time.Millisecond
@@ -342,6 +348,7 @@ const (
 
 // tryPorts calls begin, with another port if somebody took the one reserved.
 func (d *Driver) tryPorts(m *held, b *backupXML, begin func() error) error {
+	passed := map[int]bool{}
 	for same := 0; ; {
 		err := begin()
 		if err == nil || !strings.Contains(err.Error(), "in use") {
@@ -351,17 +358,17 @@ func (d *Driver) tryPorts(m *held, b *backupXML, begin func() error) error {
 			return err
 		}
 		was := b.Server.Port
-		port, err := d.reservePort(m)
+		if same++; same == samePort {
+			passed[was] = true
+		}
+		port, err := d.reservePort(m, passed)
 		if err != nil {
 			return err
 		}
-		if port != was {
-			same = 0
-		} else if same++; same == samePort {
-			d.freePort(port)
-			return fmt.Errorf("port %d of host %s can neither be reached nor used", port, m.h.name())
-		} else {
+		if port == was {
 			time.Sleep(portPause)
+		} else {
+			same = 0
 		}
 		b.Server.Port = port
 	}
