@@ -1,6 +1,6 @@
 // Package forecast steps the scheduler through the days to come: which cycles would begin,
 // how long they would take on the links that they share, and what would be lost at each
-// moment. It decides nothing itself: what begins is decided by schedule.Decide, as in the
+// moment. It decides nothing itself: what begins is decided by schedule.Among, as in the
 // service.
 package forecast
 
@@ -146,6 +146,9 @@ func (g Outcome) Misses() bool { return g.Within < enough && !g.Paused }
 // state is a group within a run. Instants are nanoseconds since Now.
 type state struct {
 	*Group
+	// facts is what is decided upon, kept as it comes to be: to make it anew for each decision
+	// would take as long as all else.
+	facts    *schedule.Facts
 	link     int // index; -1 for none
 	last     int64
 	began    bool // there is a last
@@ -153,7 +156,6 @@ type state struct {
 	sealed   bool // there is a point
 	due      int64
 	foretold schedule.Foretold
-	dueAt    int64 // since when it waits
 	lengths  [3]time.Duration
 	n        int
 	deadline int64
@@ -161,11 +163,9 @@ type state struct {
 	// much it changes.
 	strange bool
 	// worked is schedule.Facts.Work at a rate of its link of workAt.
-	worked  time.Duration
-	workAt  float64
-	spilled bool
-	early   *schedule.Early
-	uses    schedule.Use // of the cycle under way
+	worked time.Duration
+	workAt float64
+	uses   schedule.Use // of the cycle under way
 	// of the cycle under way
 	start, capture int64
 	fixed          int64   // nanoseconds left that need no link
@@ -184,22 +184,24 @@ const never = math.MaxInt64
 type run struct {
 	in              Input
 	now             int64
+	at              time.Time // now
 	end             int64
 	groups          []*state
 	coming          queue   // not due yet, by when
 	ready           queue   // due, by deadline
 	slow            []queue // those that are spilled, by link, the first of none
 	spilling        bool
-	planning        []schedule.Facts
+	facts           []schedule.Facts // of all groups, in their order
 	active          []*state
 	links           []link
 	starts          map[string]*memo
 	outlook         schedule.Outlook // as it was seen last
 	stale           bool             // the links are to be shared anew
 	load            schedule.Load
-	planned, ahead  int64    // when it is to be looked again at what links carry, and at early starts
+	planned, ahead  int64 // when it is to be looked again at what links carry, and at early starts
+	starting        []schedule.Start
 	sooner          bool     // some group may start sooner than it falls due
-	on, asked, held []*state // used anew each time
+	on, asked, back []*state // used anew each time
 	out             Output
 }
 
@@ -218,7 +220,7 @@ func Run(in Input) Output {
 	if in.Most == 0 {
 		in.Most = DefaultMost
 	}
-	r := &run{in: in, end: int64(in.For), starts: map[string]*memo{}, load: schedule.Load{Limits: in.Limits}, slow: make([]queue, len(in.Links)+1)}
+	r := &run{in: in, at: in.Now, end: int64(in.For), starts: map[string]*memo{}, load: schedule.Load{Limits: in.Limits}, slow: make([]queue, len(in.Links)+1)}
 	r.out.Links = make([]LinkLoad, len(in.Links))
 	for i := range in.Links {
 		l := &in.Links[i]
@@ -226,6 +228,7 @@ func Run(in Input) Output {
 		r.links = append(r.links, link{Link: l, load: &r.out.Links[i], until: -1})
 	}
 	r.out.Groups = make([]Outcome, len(in.Groups))
+	r.facts = make([]schedule.Facts, len(in.Groups))
 	ranks := rank(in.Groups)
 	for i := range in.Groups {
 		g := &in.Groups[i]
@@ -236,6 +239,9 @@ func Run(in Input) Output {
 		s.lengths[0] = g.Length
 		s.rank = ranks[g.ID]
 		r.sooner = r.sooner || g.Cadence.Sooner
+		s.facts = &r.facts[i]
+		*s.facts = schedule.Facts{ID: g.ID, Name: g.Name, Target: g.Target, Cadence: g.Cadence, Anchor: g.Anchor, Last: g.Last, Captured: g.Captured, Length: g.Length, PlatformUp: true, LinkUp: true,
+			Foretold: &s.foretold, Weight: g.Weight, Link: g.Link, Platform: g.Platform, Datastores: g.Datastores}
 		r.groups = append(r.groups, s)
 		if g.Under != nil {
 			r.takeUp(s)
@@ -280,12 +286,12 @@ type memo struct {
 
 // following is the start that follows the last one.
 func (r *run) following(s *state) (int64, bool) {
-	c := s.Cadence
+	c := &s.Cadence
 	if c.ByHand() {
 		return 0, !s.began
 	}
 	if c.Calendar.IsZero() || !s.began {
-		next, ok := c.Next(s.Anchor, lastOf(r, s), r.time(r.now))
+		next, ok := c.Next(s.Anchor, s.facts.Last, r.at)
 		return r.since(next), ok
 	}
 	key := strings.Join(c.Calendar.Rules, "\n") + "|" + c.Calendar.Zone + "|" + c.Quiet.String() + c.Quiet.Zone
@@ -295,7 +301,7 @@ func (r *run) following(s *state) (int64, bool) {
 		r.starts[key] = m
 	}
 	if s.last < m.to && len(m.at) > 0 && s.last < m.at[0] {
-		next, ok := c.Next(s.Anchor, r.time(s.last), r.time(r.now))
+		next, ok := c.Next(s.Anchor, r.time(s.last), r.at)
 		return r.since(next), ok
 	}
 	for {
@@ -306,19 +312,12 @@ func (r *run) following(s *state) (int64, bool) {
 		if n := len(m.at); n > 0 {
 			from = m.at[n-1]
 		}
-		next, ok := c.Next(s.Anchor, r.time(from), r.time(r.now))
+		next, ok := c.Next(s.Anchor, r.time(from), r.at)
 		if !ok || r.since(next) <= from {
 			return 0, false
 		}
 		m.at = append(m.at, r.since(next))
 	}
-}
-
-func lastOf(r *run, s *state) time.Time {
-	if !s.began {
-		return time.Time{}
-	}
-	return r.time(s.last)
 }
 
 // plan puts a group that does not run where it waits.
@@ -334,6 +333,7 @@ func (r *run) plan(s *state) {
 		next = max(next, r.since(s.Until))
 	}
 	s.due = next
+	s.foretold = schedule.Foretold{At: r.time(next), Due: true}
 	r.coming.push(s.due, s)
 }
 
@@ -345,36 +345,28 @@ func (s *state) expected() time.Duration {
 	return out
 }
 
-// facts are what is decided upon.
-func (r *run) facts(s *state) schedule.Facts {
-	f := r.known(s)
+// look brings up to date what is decided upon and changes with the time.
+func (r *run) look(s *state) *schedule.Facts {
 	if s.sealed {
-		f.Still, f.Copy = s.Lead+s.Tail, r.copying(s)
+		s.facts.Still, s.facts.Copy = s.Lead+s.Tail, r.copying(s)
 	}
-	return f
+	return s.facts
 }
 
-// known is facts without what its cycle would take of its link.
-func (r *run) known(s *state) schedule.Facts {
-	f := schedule.Facts{ID: s.ID, Name: s.Name, Target: s.Target, Cadence: s.Cadence, Anchor: s.Anchor, Last: lastOf(r, s), Length: s.expected(), DueSince: r.time(s.dueAt), PlatformUp: true, LinkUp: true,
-		Foretold: &s.foretold, Weight: s.Weight, Link: s.Link, Platform: s.Platform, Datastores: s.Datastores, Spilled: s.spilled, Early: s.early}
-	s.foretold = schedule.Foretold{At: r.time(s.due), Due: true}
-	if s.sealed {
-		f.Captured = r.time(s.captured)
-	}
-	return f
+// held tells whether a group is paused now.
+func (r *run) held(s *state) bool {
+	return s.Paused && (s.Until.IsZero() || r.now < r.since(s.Until))
 }
 
 func (r *run) loop() {
-	var batch []schedule.Facts
+	var batch []*schedule.Facts
 	for r.now <= r.end && r.out.Cycles < r.in.Most {
 		r.rates()
 		r.replan()
 		for len(r.coming) > 0 && r.coming[0].key <= r.now {
 			s := r.coming.pop()
-			s.dueAt = r.now
-			f := r.known(s)
-			s.deadline = r.since(f.Deadline(r.time(r.now)))
+			s.facts.DueSince, s.facts.Paused = r.at, false
+			s.deadline = r.since(s.facts.Deadline(r.at))
 			r.wait(s)
 		}
 		batch = r.begin(batch)
@@ -385,32 +377,30 @@ func (r *run) loop() {
 		next := r.next()
 		if next == never || next > r.end {
 			r.advance(r.end)
-			r.now = r.end
 			return
 		}
 		r.advance(next)
-		r.now = next
 		r.land()
 	}
 }
 
 // begin asks the scheduler what begins now, of the groups that are due, for which there is
 // room, and whose deadlines are the earliest: of more, it could choose no others.
-func (r *run) begin(batch []schedule.Facts) []schedule.Facts {
+func (r *run) begin(batch []*schedule.Facts) []*schedule.Facts {
 	if len(r.ready) == 0 && !r.spilling || r.in.Limits.Site > 0 && len(r.active) >= r.in.Limits.Site {
 		return batch
 	}
 	batch = batch[:0]
-	asked, held := r.asked[:0], r.held[:0]
+	asked, back := r.asked[:0], r.back[:0]
 	would := r.load.Clone()
 	ask := func(s *state) {
-		batch = append(batch, r.facts(s))
-		uses := would.Of(&batch[len(batch)-1])
+		uses := would.Of(s.facts)
 		if s.link >= 0 && r.links[s.link].down || !would.Room(uses) {
-			held, batch = append(held, s), batch[:len(batch)-1]
+			back = append(back, s)
 			return
 		}
 		would.Add(uses)
+		batch = append(batch, r.look(s))
 		asked = append(asked, s)
 	}
 	full := func() bool { return r.in.Limits.Site > 0 && len(r.active)+len(asked) >= r.in.Limits.Site }
@@ -422,18 +412,19 @@ func (r *run) begin(batch []schedule.Facts) []schedule.Facts {
 			ask(r.slow[i].pop()) // one at a time over a link
 		}
 	}
-	d := schedule.Decide(r.time(r.now), batch, r.load)
+	d := schedule.Among(r.at, batch, r.load, r.starting)
+	r.starting = d.Start
 	for _, s := range asked {
 		if at := slices.IndexFunc(d.Start, func(x schedule.Start) bool { return x.ID == s.ID }); at >= 0 {
 			r.start(s, d.Start[at])
 		} else {
-			held = append(held, s)
+			back = append(back, s)
 		}
 	}
-	for _, s := range held {
+	for _, s := range back {
 		r.wait(s)
 	}
-	r.asked, r.held = asked, held
+	r.asked, r.back = asked, back
 	r.stale = r.stale || len(asked) > 0
 	return batch
 }
@@ -446,8 +437,8 @@ func (r *run) takeUp(s *state) {
 		s.capture = max(0, s.last+int64(s.Lead))
 		s.fixed += s.capture
 	}
-	f := r.facts(s)
-	r.use(s, r.load.Of(&f), cmp.Or(u.Share, s.weight()))
+	s.facts.Running = true
+	r.use(s, r.load.Of(r.look(s)), cmp.Or(u.Share, s.weight()))
 	s.left = r.bytes(s)
 	if u.Known {
 		s.left = u.Left * s.wire()
@@ -477,6 +468,7 @@ func (r *run) start(s *state, x schedule.Start) {
 	s.start, s.capture = r.now, r.now+int64(s.Lead)
 	s.waits += float64(max(0, r.now-s.due))
 	s.last, s.began = r.now, true
+	s.facts.Last, s.facts.Running = r.at, true
 	s.left = r.bytes(s)
 	s.fixed = int64(s.Lead + s.Tail)
 	r.active = append(r.active, s)
@@ -551,6 +543,7 @@ func (r *run) advance(to int64) {
 		}
 		s.fixed -= to - r.now
 	}
+	r.now, r.at = to, r.time(to)
 }
 
 // account adds what has crossed a link to its hours.
@@ -596,14 +589,16 @@ func (r *run) seal(s *state) {
 	s.n++
 	s.total += float64(length)
 	if !s.sealed {
-		s.out.Seeded = r.time(r.now)
+		s.out.Seeded = r.at
 		s.observed = r.now
 		r.planned = r.now // it counts from now on
 	} else {
 		r.expose(s, r.now)
 	}
 	s.strange = !s.sealed
-	s.sealed, s.captured, s.early = true, s.capture, nil
+	s.sealed, s.captured = true, s.capture
+	f := s.facts
+	f.Captured, f.Length, f.Running, f.Early = r.time(s.captured), s.expected(), false, nil
 	r.plan(s)
 }
 
@@ -627,7 +622,7 @@ func (r *run) expose(s *state, to int64) {
 }
 
 func (r *run) finish() {
-	r.out.Until = r.time(r.now)
+	r.out.Until = r.at
 	for _, s := range r.groups {
 		start := int64(0)
 		if s.Captured.IsZero() {

@@ -21,7 +21,7 @@ func (r *run) rates() {
 		if zone == nil {
 			zone = time.UTC
 		}
-		t := r.time(r.now)
+		t := r.at
 		l.until, l.down = never, false
 		if len(l.Plan.Windows) > 0 {
 			// Windows begin and end at whole minutes; looking at each quarter of an hour, and

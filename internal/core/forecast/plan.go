@@ -43,21 +43,18 @@ func (r *run) replan() {
 func (r *run) recount() {
 	for _, s := range r.active {
 		r.load.Remove(s.uses)
-		f := r.facts(s)
-		s.uses = r.load.Of(&f)
+		s.uses = r.load.Of(r.look(s))
 		r.load.Add(s.uses)
 	}
 }
 
 func (r *run) spill() {
-	all := r.planning[:0]
 	for _, s := range r.groups {
-		if work := r.work(s); s.sealed && !(s.Paused && (s.Until.IsZero() || r.now < r.since(s.Until))) {
-			all = append(all, schedule.Facts{ID: s.ID, Target: s.Target, Cadence: s.Cadence, Length: s.expected(), Still: s.Lead + s.Tail, Work: work, Captured: r.time(s.captured), Weight: s.Weight, Link: s.Link})
+		if s.facts.Paused = r.held(s); s.sealed {
+			s.facts.Still, s.facts.Work = s.Lead+s.Tail, r.work(s)
 		}
 	}
-	r.planning = all
-	look := schedule.Plan(r.time(r.now), all, r.outlook)
+	look := schedule.Plan(r.at, r.facts, r.outlook)
 	r.outlook = look
 	spilled := look.Spilled
 	r.load.Short = look.Short
@@ -75,7 +72,7 @@ func (r *run) spill() {
 		}
 	}
 	for _, s := range r.groups {
-		s.spilled = spilled[s.ID]
+		s.facts.Spilled = spilled[s.ID]
 	}
 	for _, s := range waiting {
 		r.wait(s)
@@ -84,7 +81,7 @@ func (r *run) spill() {
 
 // wait puts a group that is due where it waits for its turn.
 func (r *run) wait(s *state) {
-	if s.spilled {
+	if s.facts.Spilled {
 		r.slow[s.link+1].push(s.deadline, s)
 	} else {
 		r.ready.push(s.deadline, s)
@@ -121,17 +118,11 @@ func (r *run) copying(s *state) time.Duration {
 
 // hasten moves starts that would come too late.
 func (r *run) hasten() {
-	all := make([]schedule.Facts, 0, len(r.groups))
-	running := map[*state]bool{}
-	for _, s := range r.active {
-		running[s] = true
-	}
 	for _, s := range r.groups {
-		f := r.facts(s)
-		f.Running, f.Paused = running[s], s.Paused && (s.Until.IsZero() || r.now < r.since(s.Until))
-		all = append(all, f)
+		s.facts.Paused = r.held(s)
+		r.look(s)
 	}
-	early := schedule.Ahead(r.time(r.now), all, r.in.Limits, time.UTC)
+	early := schedule.Ahead(r.at, r.facts, r.in.Limits, time.UTC)
 	if len(early) == 0 {
 		return
 	}
@@ -139,7 +130,7 @@ func (r *run) hasten() {
 	for _, x := range r.coming {
 		key := x.key
 		if e := early[x.s.ID]; e != nil {
-			x.s.early = e
+			x.s.facts.Early = e
 			key = min(key, max(r.now, r.since(e.At)))
 		}
 		again.push(key, x.s)

@@ -117,22 +117,35 @@ func late(now time.Time, fs []*Facts, spilled map[string]bool, already bool) boo
 
 func spill(fs []*Facts, most float64, spilled map[string]bool) {
 	total := 0.0
+	type cost struct {
+		burden, worth float64
+		*Facts
+	}
+	costs := make([]cost, 0, len(fs))
 	for _, f := range fs {
-		total += f.burden()
+		b := f.burden()
+		total += b
+		costs = append(costs, cost{b, b / f.weight(), f})
 	}
 	if total <= most {
 		return
 	}
-	slices.SortFunc(fs, func(a, b *Facts) int {
-		return cmp.Or(cmp.Compare(a.burden()/a.weight(), b.burden()/b.weight()), strings.Compare(a.ID, b.ID))
+	slices.SortFunc(costs, func(a, b cost) int {
+		switch {
+		case a.worth < b.worth:
+			return -1
+		case a.worth > b.worth:
+			return 1
+		}
+		return strings.Compare(a.ID, b.ID)
 	})
 	used := SlowLane
-	for _, f := range fs {
-		if used+f.burden() > most {
-			spilled[f.ID] = true // a smaller one may still fit
+	for _, c := range costs {
+		if used+c.burden > most {
+			spilled[c.ID] = true // a smaller one may still fit
 			continue
 		}
-		used += f.burden()
+		used += c.burden
 	}
 }
 

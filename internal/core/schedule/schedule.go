@@ -114,7 +114,7 @@ func (f *Facts) Due(now time.Time) bool {
 // next is when the next cycle falls due by itself. Even a group whose cycles run
 // by hand is copied for the first time by itself.
 func (f *Facts) next(now time.Time) (time.Time, bool) {
-	if f.Cadence.ByHand() {
+	if (f.Foretold == nil || f.Last.IsZero()) && f.Cadence.ByHand() {
 		return now, f.Last.IsZero()
 	}
 	return f.following(now)
@@ -179,11 +179,10 @@ const patience = 8
 // worth, which makes their lateness together the least (W. E. Smith, Various optimizers for
 // single-stage production, Naval Research Logistics 3, 1956); a long one comes as it gets
 // later. By deadlines alone each late one would make the next late, for good.
-func (f *Facts) turn(now time.Time) time.Time {
-	d := f.Deadline(now)
-	late := now.Sub(d)
+func (f *Facts) turn(now, deadline time.Time) time.Time {
+	late := now.Sub(deadline)
 	if late <= 0 || f.Copy <= 0 {
-		return d
+		return deadline
 	}
 	return now.Add(time.Duration(float64(f.Copy)/f.weight()) - late/patience)
 }
@@ -204,7 +203,17 @@ func (f *Facts) weight() float64 {
 // not hold up those that need another. Spilled groups come after all others, one at a time
 // over a link: so each has its turn in the end, and costs others little.
 func Decide(now time.Time, groups []Facts, busy Load) Decision {
-	var d Decision
+	among := make([]*Facts, len(groups))
+	for i := range groups {
+		among[i] = &groups[i]
+	}
+	return Among(now, among, busy, nil)
+}
+
+// Among is Decide for facts that are kept elsewhere, and stay as they are while it decides.
+// Its starts take the place of those in old, which may be nil.
+func Among(now time.Time, groups []*Facts, busy Load, old []Start) Decision {
+	d := Decision{Start: old[:0]}
 	soonest := func(t time.Time) {
 		if t.After(now) && (d.Next.IsZero() || t.Before(d.Next)) {
 			d.Next = t
@@ -214,9 +223,9 @@ func Decide(now time.Time, groups []Facts, busy Load) Decision {
 		deadline, turn time.Time
 		*Facts
 	}
-	ready := make([]contender, 0, min(len(groups), 64))
-	for i := range groups {
-		f := &groups[i]
+	var few [4]contender // forecasts ask of few at a time, very often
+	ready := few[:0]
+	for _, f := range groups {
 		if !f.Due(now) {
 			if f.Paused || f.Running {
 				continue
@@ -238,7 +247,8 @@ func Decide(now time.Time, groups []Facts, busy Load) Decision {
 			d.Waiting = append(d.Waiting, Waiting{f.ID, "the last attempt failed; the next is at " + f.RetryAt.UTC().Format("15:04:05 MST")})
 			soonest(f.RetryAt)
 		default:
-			ready = append(ready, contender{f.Deadline(now), f.turn(now), f})
+			deadline := f.Deadline(now)
+			ready = append(ready, contender{deadline, f.turn(now, deadline), f})
 		}
 	}
 	slices.SortFunc(ready, func(a, b contender) int {
