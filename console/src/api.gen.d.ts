@@ -1397,6 +1397,61 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/groups/{id}/measures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** How backlog, change, what was sent and lengths of cycles of a group went */
+        get: operations["getGroupMeasures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/links/{id}/measures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** How much a link carried */
+        get: operations["getLinkMeasures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/store/measures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How full the stores of this site were */
+        get: operations["getStoreMeasures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/points": {
         parameters: {
             query?: never;
@@ -3586,6 +3641,56 @@ export interface components {
             note: string;
             /** @description Where in the console it is */
             page: string;
+        };
+        /** @description How something went over a stretch of time, as finely as it is kept and can be shown */
+        Measures: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            /**
+             * Format: int64
+             * @description Between two values of what is measured
+             */
+            stepSeconds: number;
+            series: components["schemas"]["Series"][];
+        };
+        Series: {
+            /** @description backlog, changed, sent, cycle length, waited, sealed, failed or missed of a group; out or in of a link; used, free, long-term used or long-term free of stores */
+            name: string;
+            /** @enum {string} */
+            unit: "bytes" | "bytes per second" | "seconds" | "cycles";
+            /**
+             * Format: int64
+             * @description Between two values; what cycles did is counted by the hour at the finest
+             */
+            stepSeconds: number;
+            /** @description Oldest first; steps in which nothing was measured are left out */
+            values: components["schemas"]["Measured"][];
+        };
+        Measured: {
+            /**
+             * Format: date-time
+             * @description Beginning of the step
+             */
+            at: string;
+            /**
+             * Format: double
+             * @description Of what was measured, or of its cycles
+             */
+            mean: number;
+            /** Format: double */
+            least: number;
+            /**
+             * Format: double
+             * @description What was measured at most, or what one cycle had
+             */
+            most: number;
+            /**
+             * Format: double
+             * @description Of all cycles of the step
+             */
+            sum?: number;
         };
         Attainment: {
             /** Format: date-time */
@@ -6810,6 +6915,8 @@ export interface operations {
                 limit?: number;
                 /** @description Only those with lower numbers */
                 before?: number;
+                /** @description Only those that began then or later */
+                since?: string;
             };
             header?: never;
             path: {
@@ -6852,6 +6959,94 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Exposure"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getGroupMeasures: {
+        parameters: {
+            query?: {
+                /** @description Names of series; all if left out */
+                what?: string[];
+                /** @description A day before the end if left out */
+                from?: string;
+                /** @description Now if left out */
+                to?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Measures"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLinkMeasures: {
+        parameters: {
+            query?: {
+                /** @description Names of series; all if left out */
+                what?: string[];
+                /** @description A day before the end if left out */
+                from?: string;
+                /** @description Now if left out */
+                to?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Measures"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getStoreMeasures: {
+        parameters: {
+            query?: {
+                /** @description Names of series; all if left out */
+                what?: string[];
+                /** @description A day before the end if left out */
+                from?: string;
+                /** @description Now if left out */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Measures"];
                 };
             };
             default: components["responses"]["Problem"];

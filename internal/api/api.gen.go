@@ -202,6 +202,30 @@ func (e PhraseTone) Valid() bool {
 	}
 }
 
+// Defines values for SeriesUnit.
+const (
+	Bytes          SeriesUnit = "bytes"
+	BytesPerSecond SeriesUnit = "bytes per second"
+	Cycles         SeriesUnit = "cycles"
+	Seconds        SeriesUnit = "seconds"
+)
+
+// Valid indicates whether the value is a known member of the SeriesUnit enum.
+func (e SeriesUnit) Valid() bool {
+	switch e {
+	case Bytes:
+		return true
+	case BytesPerSecond:
+		return true
+	case Cycles:
+		return true
+	case Seconds:
+		return true
+	default:
+		return false
+	}
+}
+
 // AcceptInvitation defines model for AcceptInvitation.
 type AcceptInvitation struct {
 	Invitation string `json:"invitation"`
@@ -1753,6 +1777,32 @@ type Me struct {
 	Version string   `json:"version"`
 }
 
+// Measured defines model for Measured.
+type Measured struct {
+	// At Beginning of the step
+	At    time.Time `json:"at"`
+	Least float64   `json:"least"`
+
+	// Mean Of what was measured, or of its cycles
+	Mean float64 `json:"mean"`
+
+	// Most What was measured at most, or what one cycle had
+	Most float64 `json:"most"`
+
+	// Sum Of all cycles of the step
+	Sum *float64 `json:"sum,omitempty"`
+}
+
+// Measures How something went over a stretch of time, as finely as it is kept and can be shown
+type Measures struct {
+	From   time.Time `json:"from"`
+	Series []Series  `json:"series"`
+
+	// StepSeconds Between two values of what is measured
+	StepSeconds int64     `json:"stepSeconds"`
+	To          time.Time `json:"to"`
+}
+
 // MemberRule defines model for MemberRule.
 type MemberRule struct {
 	// Match Conditions with "and" between, such as: folder /harbour and tag gold and not name *-test
@@ -2526,6 +2576,22 @@ type SecondFactorSeed struct {
 	URI    string `json:"uri"`
 }
 
+// Series defines model for Series.
+type Series struct {
+	// Name backlog, changed, sent, cycle length, waited, sealed, failed or missed of a group; out or in of a link; used, free, long-term used or long-term free of stores
+	Name string `json:"name"`
+
+	// StepSeconds Between two values; what cycles did is counted by the hour at the finest
+	StepSeconds int64      `json:"stepSeconds"`
+	Unit        SeriesUnit `json:"unit"`
+
+	// Values Oldest first; steps in which nothing was measured are left out
+	Values []Measured `json:"values"`
+}
+
+// SeriesUnit defines model for Series.Unit.
+type SeriesUnit string
+
 // Served defines model for Served.
 type Served struct {
 	Clients     int          `json:"clients"`
@@ -3128,12 +3194,27 @@ type ListCyclesParams struct {
 
 	// Before Only those with lower numbers
 	Before *int64 `form:"before,omitempty" json:"before,omitempty"`
+
+	// Since Only those that began then or later
+	Since *time.Time `form:"since,omitempty" json:"since,omitempty"`
 }
 
 // GetExposureParams defines parameters for GetExposure.
 type GetExposureParams struct {
 	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
 	To   *time.Time `form:"to,omitempty" json:"to,omitempty"`
+}
+
+// GetGroupMeasuresParams defines parameters for GetGroupMeasures.
+type GetGroupMeasuresParams struct {
+	// What Names of series; all if left out
+	What *[]string `form:"what,omitempty" json:"what,omitempty"`
+
+	// From A day before the end if left out
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// To Now if left out
+	To *time.Time `form:"to,omitempty" json:"to,omitempty"`
 }
 
 // RunCycleParams defines parameters for RunCycle.
@@ -3161,6 +3242,18 @@ type ListLandingsParams struct {
 type CreateLandingsParams struct {
 	// CheckOnly Only check; makes nothing and answers with an empty list
 	CheckOnly *bool `form:"checkOnly,omitempty" json:"checkOnly,omitempty"`
+}
+
+// GetLinkMeasuresParams defines parameters for GetLinkMeasures.
+type GetLinkMeasuresParams struct {
+	// What Names of series; all if left out
+	What *[]string `form:"what,omitempty" json:"what,omitempty"`
+
+	// From A day before the end if left out
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// To Now if left out
+	To *time.Time `form:"to,omitempty" json:"to,omitempty"`
 }
 
 // ListMachinesParams defines parameters for ListMachines.
@@ -3219,6 +3312,18 @@ type ListPointsParams struct {
 // SearchParams defines parameters for Search.
 type SearchParams struct {
 	Q string `form:"q" json:"q"`
+}
+
+// GetStoreMeasuresParams defines parameters for GetStoreMeasures.
+type GetStoreMeasuresParams struct {
+	// What Names of series; all if left out
+	What *[]string `form:"what,omitempty" json:"what,omitempty"`
+
+	// From A day before the end if left out
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// To Now if left out
+	To *time.Time `form:"to,omitempty" json:"to,omitempty"`
 }
 
 // SetAlertRulesJSONRequestBody defines body for SetAlertRules for application/json ContentType.
@@ -3774,6 +3879,11 @@ type ClientInterface interface {
 	// Corresponds with GET /groups/{id}/forecasts (the `ListForecasts` operationId).
 	ListForecasts(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetGroupMeasures How backlog, change, what was sent and lengths of cycles of a group went
+	//
+	// Corresponds with GET /groups/{id}/measures (the `GetGroupMeasures` operationId).
+	GetGroupMeasures(ctx context.Context, id string, params *GetGroupMeasuresParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// PauseGroupWithBody Hold cycles, for a while or until they are resumed
 	//
 	// Takes any type of body and a specified content type.
@@ -3926,6 +4036,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with PATCH /links/{id} (the `EditLink` operationId).
 	EditLink(ctx context.Context, id string, body EditLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLinkMeasures How much a link carried
+	//
+	// Corresponds with GET /links/{id}/measures (the `GetLinkMeasures` operationId).
+	GetLinkMeasures(ctx context.Context, id string, params *GetLinkMeasuresParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TestLink Test a link step by step
 	//
@@ -4362,6 +4477,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /store/losses (the `ListLosses` operationId).
 	ListLosses(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetStoreMeasures How full the stores of this site were
+	//
+	// Corresponds with GET /store/measures (the `GetStoreMeasures` operationId).
+	GetStoreMeasures(ctx context.Context, params *GetStoreMeasuresParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RewriteStore Encrypt what is in the clear or under an older key
 	//
@@ -5419,6 +5539,21 @@ func (c *Client) ListForecasts(ctx context.Context, id string, reqEditors ...Req
 	return c.Client.Do(req)
 }
 
+// GetGroupMeasures How backlog, change, what was sent and lengths of cycles of a group went
+//
+// Corresponds with GET /groups/{id}/measures (the `GetGroupMeasures` operationId).
+func (c *Client) GetGroupMeasures(ctx context.Context, id string, params *GetGroupMeasuresParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetGroupMeasuresRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // PauseGroupWithBody Hold cycles, for a while or until they are resumed
 //
 // Takes any type of body and a specified content type.
@@ -5812,6 +5947,21 @@ func (c *Client) EditLinkWithBody(ctx context.Context, id string, contentType st
 // Corresponds with PATCH /links/{id} (the `EditLink` operationId).
 func (c *Client) EditLink(ctx context.Context, id string, body EditLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEditLinkRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLinkMeasures How much a link carried
+//
+// Corresponds with GET /links/{id}/measures (the `GetLinkMeasures` operationId).
+func (c *Client) GetLinkMeasures(ctx context.Context, id string, params *GetLinkMeasuresParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLinkMeasuresRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6968,6 +7118,21 @@ func (c *Client) GetStore(ctx context.Context, reqEditors ...RequestEditorFn) (*
 // Corresponds with GET /store/losses (the `ListLosses` operationId).
 func (c *Client) ListLosses(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListLossesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetStoreMeasures How full the stores of this site were
+//
+// Corresponds with GET /store/measures (the `GetStoreMeasures` operationId).
+func (c *Client) GetStoreMeasures(ctx context.Context, params *GetStoreMeasuresParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetStoreMeasuresRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -9264,6 +9429,18 @@ func NewListCyclesRequest(server string, id string, params *ListCyclesParams) (*
 
 		}
 
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -9409,6 +9586,91 @@ func NewListForecastsRequest(server string, id string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetGroupMeasuresRequest constructs an http.Request for the GetGroupMeasures method
+func NewGetGroupMeasuresRequest(server string, id string, params *GetGroupMeasuresParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups/%s/measures", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.What != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "what", *params.What, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -10193,6 +10455,91 @@ func NewEditLinkRequestWithBody(server string, id string, contentType string, bo
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetLinkMeasuresRequest constructs an http.Request for the GetLinkMeasures method
+func NewGetLinkMeasuresRequest(server string, id string, params *GetLinkMeasuresParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/links/%s/measures", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.What != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "what", *params.What, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -12285,6 +12632,84 @@ func NewListLossesRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetStoreMeasuresRequest constructs an http.Request for the GetStoreMeasures method
+func NewGetStoreMeasuresRequest(server string, params *GetStoreMeasuresParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/store/measures")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.What != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "what", *params.What, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewRewriteStoreRequest constructs an http.Request for the RewriteStore method
 func NewRewriteStoreRequest(server string) (*http.Request, error) {
 	var err error
@@ -13348,6 +13773,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /groups/{id}/forecasts (the `ListForecasts` operationId).
 	ListForecastsWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*ListForecastsResponse, error)
 
+	// GetGroupMeasuresWithResponse How backlog, change, what was sent and lengths of cycles of a group went
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /groups/{id}/measures (the `GetGroupMeasures` operationId).
+	GetGroupMeasuresWithResponse(ctx context.Context, id string, params *GetGroupMeasuresParams, reqEditors ...RequestEditorFn) (*GetGroupMeasuresResponse, error)
+
 	// PauseGroupWithBodyWithResponse Hold cycles, for a while or until they are resumed
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -13522,6 +13954,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PATCH /links/{id} (the `EditLink` operationId).
 	EditLinkWithResponse(ctx context.Context, id string, body EditLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*EditLinkResponse, error)
+
+	// GetLinkMeasuresWithResponse How much a link carried
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /links/{id}/measures (the `GetLinkMeasures` operationId).
+	GetLinkMeasuresWithResponse(ctx context.Context, id string, params *GetLinkMeasuresParams, reqEditors ...RequestEditorFn) (*GetLinkMeasuresResponse, error)
 
 	// TestLinkWithResponse Test a link step by step
 	//
@@ -14026,6 +14465,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /store/losses (the `ListLosses` operationId).
 	ListLossesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLossesResponse, error)
+
+	// GetStoreMeasuresWithResponse How full the stores of this site were
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /store/measures (the `GetStoreMeasures` operationId).
+	GetStoreMeasuresWithResponse(ctx context.Context, params *GetStoreMeasuresParams, reqEditors ...RequestEditorFn) (*GetStoreMeasuresResponse, error)
 
 	// RewriteStoreWithResponse Encrypt what is in the clear or under an older key
 	//
@@ -16253,6 +16699,54 @@ func (r ListForecastsResponse) ContentType() string {
 	return ""
 }
 
+type GetGroupMeasuresResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Measures
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetGroupMeasuresResponse) GetJSON200() *Measures {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetGroupMeasuresResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetGroupMeasuresResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetGroupMeasuresResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetGroupMeasuresResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetGroupMeasuresResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type PauseGroupResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -17083,6 +17577,54 @@ func (r EditLinkResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r EditLinkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLinkMeasuresResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Measures
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLinkMeasuresResponse) GetJSON200() *Measures {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLinkMeasuresResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLinkMeasuresResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLinkMeasuresResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLinkMeasuresResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLinkMeasuresResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -19556,6 +20098,54 @@ func (r ListLossesResponse) ContentType() string {
 	return ""
 }
 
+type GetStoreMeasuresResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Measures
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetStoreMeasuresResponse) GetJSON200() *Measures {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetStoreMeasuresResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetStoreMeasuresResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetStoreMeasuresResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetStoreMeasuresResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetStoreMeasuresResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type RewriteStoreResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -21133,6 +21723,19 @@ func (c *ClientWithResponses) ListForecastsWithResponse(ctx context.Context, id 
 	return ParseListForecastsResponse(rsp)
 }
 
+// GetGroupMeasuresWithResponse How backlog, change, what was sent and lengths of cycles of a group went
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /groups/{id}/measures (the `GetGroupMeasures` operationId).
+func (c *ClientWithResponses) GetGroupMeasuresWithResponse(ctx context.Context, id string, params *GetGroupMeasuresParams, reqEditors ...RequestEditorFn) (*GetGroupMeasuresResponse, error) {
+	rsp, err := c.GetGroupMeasures(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetGroupMeasuresResponse(rsp)
+}
+
 // PauseGroupWithBodyWithResponse Hold cycles, for a while or until they are resumed
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -21456,6 +22059,19 @@ func (c *ClientWithResponses) EditLinkWithResponse(ctx context.Context, id strin
 		return nil, err
 	}
 	return ParseEditLinkResponse(rsp)
+}
+
+// GetLinkMeasuresWithResponse How much a link carried
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /links/{id}/measures (the `GetLinkMeasures` operationId).
+func (c *ClientWithResponses) GetLinkMeasuresWithResponse(ctx context.Context, id string, params *GetLinkMeasuresParams, reqEditors ...RequestEditorFn) (*GetLinkMeasuresResponse, error) {
+	rsp, err := c.GetLinkMeasures(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLinkMeasuresResponse(rsp)
 }
 
 // TestLinkWithResponse Test a link step by step
@@ -22392,6 +23008,19 @@ func (c *ClientWithResponses) ListLossesWithResponse(ctx context.Context, reqEdi
 		return nil, err
 	}
 	return ParseListLossesResponse(rsp)
+}
+
+// GetStoreMeasuresWithResponse How full the stores of this site were
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /store/measures (the `GetStoreMeasures` operationId).
+func (c *ClientWithResponses) GetStoreMeasuresWithResponse(ctx context.Context, params *GetStoreMeasuresParams, reqEditors ...RequestEditorFn) (*GetStoreMeasuresResponse, error) {
+	rsp, err := c.GetStoreMeasures(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetStoreMeasuresResponse(rsp)
 }
 
 // RewriteStoreWithResponse Encrypt what is in the clear or under an older key
@@ -24145,6 +24774,39 @@ func ParseListForecastsResponse(rsp *http.Response) (*ListForecastsResponse, err
 	return response, nil
 }
 
+// ParseGetGroupMeasuresResponse parses an HTTP response from a GetGroupMeasuresWithResponse call
+func ParseGetGroupMeasuresResponse(rsp *http.Response) (*GetGroupMeasuresResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetGroupMeasuresResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Measures
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParsePauseGroupResponse parses an HTTP response from a PauseGroupWithResponse call
 func ParsePauseGroupResponse(rsp *http.Response) (*PauseGroupResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -24712,6 +25374,39 @@ func ParseEditLinkResponse(rsp *http.Response) (*EditLinkResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Link
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLinkMeasuresResponse parses an HTTP response from a GetLinkMeasuresWithResponse call
+func ParseGetLinkMeasuresResponse(rsp *http.Response) (*GetLinkMeasuresResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLinkMeasuresResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Measures
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -26452,6 +27147,39 @@ func ParseListLossesResponse(rsp *http.Response) (*ListLossesResponse, error) {
 	return response, nil
 }
 
+// ParseGetStoreMeasuresResponse parses an HTTP response from a GetStoreMeasuresWithResponse call
+func ParseGetStoreMeasuresResponse(rsp *http.Response) (*GetStoreMeasuresResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetStoreMeasuresResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Measures
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseRewriteStoreResponse parses an HTTP response from a RewriteStoreWithResponse call
 func ParseRewriteStoreResponse(rsp *http.Response) (*RewriteStoreResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -27161,6 +27889,9 @@ type ServerInterface interface {
 	// ListForecasts What was foretold of a group day by day, and what came of it, newest first
 	// (GET /groups/{id}/forecasts)
 	ListForecasts(ctx *echo.Context, id string) error
+	// GetGroupMeasures How backlog, change, what was sent and lengths of cycles of a group went
+	// (GET /groups/{id}/measures)
+	GetGroupMeasures(ctx *echo.Context, id string, params GetGroupMeasuresParams) error
 	// PauseGroup Hold cycles, for a while or until they are resumed
 	// (POST /groups/{id}/pause)
 	PauseGroup(ctx *echo.Context, id string) error
@@ -27215,6 +27946,9 @@ type ServerInterface interface {
 	// EditLink Change how what this site sends over a link is compressed and limited
 	// (PATCH /links/{id})
 	EditLink(ctx *echo.Context, id string) error
+	// GetLinkMeasures How much a link carried
+	// (GET /links/{id}/measures)
+	GetLinkMeasures(ctx *echo.Context, id string, params GetLinkMeasuresParams) error
 	// TestLink Test a link step by step
 	// (POST /links/{id}/test)
 	TestLink(ctx *echo.Context, id string) error
@@ -27374,6 +28108,9 @@ type ServerInterface interface {
 	// ListLosses What points of this site cannot be read
 	// (GET /store/losses)
 	ListLosses(ctx *echo.Context) error
+	// GetStoreMeasures How full the stores of this site were
+	// (GET /store/measures)
+	GetStoreMeasures(ctx *echo.Context, params GetStoreMeasuresParams) error
 	// RewriteStore Encrypt what is in the clear or under an older key
 	// (POST /store/rewrite)
 	RewriteStore(ctx *echo.Context) error
@@ -28193,6 +28930,13 @@ func (w *ServerInterfaceWrapper) ListCycles(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter before: %s", err))
 	}
 
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", ctx.QueryParams(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter since: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListCycles(ctx, id, params)
 	return err
@@ -28259,6 +29003,45 @@ func (w *ServerInterfaceWrapper) ListForecasts(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListForecasts(ctx, id)
+	return err
+}
+
+// GetGroupMeasures converts echo context to params.
+func (w *ServerInterfaceWrapper) GetGroupMeasures(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetGroupMeasuresParams
+	// ------------- Optional query parameter "what" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "what", ctx.QueryParams(), &params.What, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter what: %s", err))
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetGroupMeasures(ctx, id, params)
 	return err
 }
 
@@ -28553,6 +29336,45 @@ func (w *ServerInterfaceWrapper) EditLink(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.EditLink(ctx, id)
+	return err
+}
+
+// GetLinkMeasures converts echo context to params.
+func (w *ServerInterfaceWrapper) GetLinkMeasures(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetLinkMeasuresParams
+	// ------------- Optional query parameter "what" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "what", ctx.QueryParams(), &params.What, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter what: %s", err))
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetLinkMeasures(ctx, id, params)
 	return err
 }
 
@@ -29300,6 +30122,38 @@ func (w *ServerInterfaceWrapper) ListLosses(ctx *echo.Context) error {
 	return err
 }
 
+// GetStoreMeasures converts echo context to params.
+func (w *ServerInterfaceWrapper) GetStoreMeasures(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetStoreMeasuresParams
+	// ------------- Optional query parameter "what" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "what", ctx.QueryParams(), &params.What, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter what: %s", err))
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetStoreMeasures(ctx, params)
+	return err
+}
+
 // RewriteStore converts echo context to params.
 func (w *ServerInterfaceWrapper) RewriteStore(ctx *echo.Context) error {
 	var err error
@@ -29668,6 +30522,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/berths/:of/:id/preview", wrapper.PreviewBerthDefault, options.OperationMiddlewares["previewBerthDefault"]...)
 	router.GET(options.BaseURL+"/groups/:id/cycles", wrapper.ListCycles, options.OperationMiddlewares["listCycles"]...)
 	router.GET(options.BaseURL+"/groups/:id/exposure", wrapper.GetExposure, options.OperationMiddlewares["getExposure"]...)
+	router.GET(options.BaseURL+"/groups/:id/measures", wrapper.GetGroupMeasures, options.OperationMiddlewares["getGroupMeasures"]...)
+	router.GET(options.BaseURL+"/links/:id/measures", wrapper.GetLinkMeasures, options.OperationMiddlewares["getLinkMeasures"]...)
+	router.GET(options.BaseURL+"/store/measures", wrapper.GetStoreMeasures, options.OperationMiddlewares["getStoreMeasures"]...)
 	router.GET(options.BaseURL+"/points", wrapper.ListPoints, options.OperationMiddlewares["listPoints"]...)
 	router.DELETE(options.BaseURL+"/points/:id", wrapper.DeletePoint, options.OperationMiddlewares["deletePoint"]...)
 	router.GET(options.BaseURL+"/points/:id", wrapper.GetPoint, options.OperationMiddlewares["getPoint"]...)
@@ -31425,6 +32282,46 @@ func (response ListForecastsdefaultApplicationProblemPlusJSONResponse) VisitList
 	return err
 }
 
+type GetGroupMeasuresRequestObject struct {
+	ID     string `json:"id"`
+	Params GetGroupMeasuresParams
+}
+
+type GetGroupMeasuresResponseObject interface {
+	VisitGetGroupMeasuresResponse(w http.ResponseWriter) error
+}
+
+type GetGroupMeasures200JSONResponse Measures
+
+func (response GetGroupMeasures200JSONResponse) VisitGetGroupMeasuresResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetGroupMeasuresdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetGroupMeasuresdefaultApplicationProblemPlusJSONResponse) VisitGetGroupMeasuresResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type PauseGroupRequestObject struct {
 	ID   string `json:"id"`
 	Body *PauseGroupJSONRequestBody
@@ -32112,6 +33009,46 @@ type EditLinkdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response EditLinkdefaultApplicationProblemPlusJSONResponse) VisitEditLinkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLinkMeasuresRequestObject struct {
+	ID     string `json:"id"`
+	Params GetLinkMeasuresParams
+}
+
+type GetLinkMeasuresResponseObject interface {
+	VisitGetLinkMeasuresResponse(w http.ResponseWriter) error
+}
+
+type GetLinkMeasures200JSONResponse Measures
+
+func (response GetLinkMeasures200JSONResponse) VisitGetLinkMeasuresResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLinkMeasuresdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLinkMeasuresdefaultApplicationProblemPlusJSONResponse) VisitGetLinkMeasuresResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -34120,6 +35057,45 @@ func (response ListLossesdefaultApplicationProblemPlusJSONResponse) VisitListLos
 	return err
 }
 
+type GetStoreMeasuresRequestObject struct {
+	Params GetStoreMeasuresParams
+}
+
+type GetStoreMeasuresResponseObject interface {
+	VisitGetStoreMeasuresResponse(w http.ResponseWriter) error
+}
+
+type GetStoreMeasures200JSONResponse Measures
+
+func (response GetStoreMeasures200JSONResponse) VisitGetStoreMeasuresResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetStoreMeasuresdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetStoreMeasuresdefaultApplicationProblemPlusJSONResponse) VisitGetStoreMeasuresResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type RewriteStoreRequestObject struct {
 }
 
@@ -34925,6 +35901,9 @@ type StrictServerInterface interface {
 	// ListForecasts What was foretold of a group day by day, and what came of it, newest first
 	// (GET /groups/{id}/forecasts)
 	ListForecasts(ctx context.Context, request ListForecastsRequestObject) (ListForecastsResponseObject, error)
+	// GetGroupMeasures How backlog, change, what was sent and lengths of cycles of a group went
+	// (GET /groups/{id}/measures)
+	GetGroupMeasures(ctx context.Context, request GetGroupMeasuresRequestObject) (GetGroupMeasuresResponseObject, error)
 	// PauseGroup Hold cycles, for a while or until they are resumed
 	// (POST /groups/{id}/pause)
 	PauseGroup(ctx context.Context, request PauseGroupRequestObject) (PauseGroupResponseObject, error)
@@ -34979,6 +35958,9 @@ type StrictServerInterface interface {
 	// EditLink Change how what this site sends over a link is compressed and limited
 	// (PATCH /links/{id})
 	EditLink(ctx context.Context, request EditLinkRequestObject) (EditLinkResponseObject, error)
+	// GetLinkMeasures How much a link carried
+	// (GET /links/{id}/measures)
+	GetLinkMeasures(ctx context.Context, request GetLinkMeasuresRequestObject) (GetLinkMeasuresResponseObject, error)
 	// TestLink Test a link step by step
 	// (POST /links/{id}/test)
 	TestLink(ctx context.Context, request TestLinkRequestObject) (TestLinkResponseObject, error)
@@ -35138,6 +36120,9 @@ type StrictServerInterface interface {
 	// ListLosses What points of this site cannot be read
 	// (GET /store/losses)
 	ListLosses(ctx context.Context, request ListLossesRequestObject) (ListLossesResponseObject, error)
+	// GetStoreMeasures How full the stores of this site were
+	// (GET /store/measures)
+	GetStoreMeasures(ctx context.Context, request GetStoreMeasuresRequestObject) (GetStoreMeasuresResponseObject, error)
 	// RewriteStore Encrypt what is in the clear or under an older key
 	// (POST /store/rewrite)
 	RewriteStore(ctx context.Context, request RewriteStoreRequestObject) (RewriteStoreResponseObject, error)
@@ -36578,6 +37563,32 @@ func (sh *strictHandler) ListForecasts(ctx *echo.Context, id string) error {
 	return nil
 }
 
+// GetGroupMeasures operation middleware
+func (sh *strictHandler) GetGroupMeasures(ctx *echo.Context, id string, params GetGroupMeasuresParams) error {
+	var request GetGroupMeasuresRequestObject
+
+	request.ID = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetGroupMeasures(ctx.Request().Context(), request.(GetGroupMeasuresRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetGroupMeasures")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetGroupMeasuresResponseObject); ok {
+		return validResponse.VisitGetGroupMeasuresResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // PauseGroup operation middleware
 func (sh *strictHandler) PauseGroup(ctx *echo.Context, id string) error {
 	var request PauseGroupRequestObject
@@ -37179,6 +38190,32 @@ func (sh *strictHandler) EditLink(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(EditLinkResponseObject); ok {
 		return validResponse.VisitEditLinkResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetLinkMeasures operation middleware
+func (sh *strictHandler) GetLinkMeasures(ctx *echo.Context, id string, params GetLinkMeasuresParams) error {
+	var request GetLinkMeasuresRequestObject
+
+	request.ID = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLinkMeasures(ctx.Request().Context(), request.(GetLinkMeasuresRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLinkMeasures")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetLinkMeasuresResponseObject); ok {
+		return validResponse.VisitGetLinkMeasuresResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -38879,6 +39916,31 @@ func (sh *strictHandler) ListLosses(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(ListLossesResponseObject); ok {
 		return validResponse.VisitListLossesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetStoreMeasures operation middleware
+func (sh *strictHandler) GetStoreMeasures(ctx *echo.Context, params GetStoreMeasuresParams) error {
+	var request GetStoreMeasuresRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetStoreMeasures(ctx.Request().Context(), request.(GetStoreMeasuresRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetStoreMeasures")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetStoreMeasuresResponseObject); ok {
+		return validResponse.VisitGetStoreMeasuresResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -8,11 +8,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"kestrel/internal/api"
-	"kestrel/internal/core/span"
 )
 
 func (a *app) attainmentCmd() *cobra.Command {
-	var by, last, from, to, way string
+	var by, way string
+	var when stretch
 	c := &cobra.Command{Use: "attainment", Short: "How promises were kept, each moment judged by the promise of the time", Args: cobra.NoArgs,
 		Example: "  kestrel attainment\n  kestrel attainment --by tier --last 7d\n  kestrel attainment --by tag --from 2026-11-01 --to 2026-12-01",
 		Long: `Sum up how promises were kept over a time, the worst first: the share of the time within the target that was promised
@@ -20,25 +20,9 @@ then, by group, by the tier that was followed then, or by tag. Time in which cyc
 No later change of settings changes what was.`,
 		RunE: a.with(func(cmd *cobra.Command, c *api.Client, _ []string) error {
 			p := &api.GetAttainmentParams{By: strOr(by), Direction: strOr(way)}
-			if last != "" {
-				d, err := span.Parse(last)
-				if err != nil {
-					return usage("--last %s: %v", last, err)
-				}
-				p.From = new(time.Now().Add(-d).UTC())
-			}
-			for _, x := range []struct {
-				flag, text string
-				to         **time.Time
-			}{{"--from", from, &p.From}, {"--to", to, &p.To}} {
-				if x.text == "" {
-					continue
-				}
-				t, err := dayOrTime(x.text)
-				if err != nil {
-					return usage("%s %s: %v", x.flag, x.text, err)
-				}
-				*x.to = &t
+			var err error
+			if p.From, p.To, err = when.read(); err != nil {
+				return err
 			}
 			v, err := read[api.Attainment](c.GetAttainment(cmd.Context(), p))
 			if err != nil {
@@ -48,11 +32,8 @@ No later change of settings changes what was.`,
 		})}
 	f := c.Flags()
 	f.StringVar(&by, "by", "", "group (if left out), tier or tag")
-	f.StringVar(&last, "last", "", "how far back, such as 7d; 30d if left out")
-	f.StringVar(&from, "from", "", "from a day, such as 2026-11-01, or an instant of RFC 3339")
-	f.StringVar(&to, "to", "", "to the beginning of a day, or an instant; now if left out")
+	when.flags(c, "30d")
 	f.StringVar(&way, "direction", "", "only groups that go out, or come in")
-	c.MarkFlagsMutuallyExclusive("last", "from")
 	return c
 }
 

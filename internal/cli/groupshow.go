@@ -208,13 +208,23 @@ func cycleText(c api.Cycle) string {
 
 func (a *app) groupCyclesCmd() *cobra.Command {
 	var limit int
-	c := &cobra.Command{Use: "cycles GROUP", Short: "Cycles, newest first", Args: cobra.ExactArgs(1), Example: "  kestrel group cycles Ticketing -n 10",
+	var since string
+	c := &cobra.Command{Use: "cycles GROUP", Short: "Cycles, newest first", Args: cobra.ExactArgs(1), Example: "  kestrel group cycles Ticketing -n 10\n  kestrel group cycles Ticketing --since 6h",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			cs, err := read[[]api.Cycle](c.ListCycles(cmd.Context(), args[0], &api.ListCyclesParams{Limit: &limit}))
+			p := &api.ListCyclesParams{Limit: &limit}
+			if since != "" {
+				if p.Since, err = backOrTime(since); err != nil {
+					return usage("--since %s: %v", since, err)
+				}
+				if !cmd.Flags().Changed("limit") {
+					p.Limit = nil
+				}
+			}
+			cs, err := read[[]api.Cycle](c.ListCycles(cmd.Context(), args[0], p))
 			if err != nil {
 				return err
 			}
@@ -235,7 +245,18 @@ func (a *app) groupCyclesCmd() *cobra.Command {
 			})
 		}}
 	c.Flags().IntVarP(&limit, "limit", "n", 20, "how many")
+	c.Flags().StringVar(&since, "since", "", "all that began since a length of time ago, such as 6h, a day, or an instant")
 	return c
+}
+
+// backOrTime reads a length of time as an instant so long ago, a day as its beginning here,
+// or an instant.
+func backOrTime(text string) (*time.Time, error) {
+	if d, err := span.Parse(text); err == nil {
+		return new(time.Now().Add(-d).UTC()), nil
+	}
+	t, err := dayOrTime(text)
+	return &t, err
 }
 
 func (a *app) groupExposureCmd() *cobra.Command {

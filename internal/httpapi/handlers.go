@@ -262,7 +262,7 @@ func (h *handlers) PreviewGroup(ctx context.Context, request api.PreviewGroupReq
 }
 
 func (h *handlers) ListCycles(ctx context.Context, request api.ListCyclesRequestObject) (api.ListCyclesResponseObject, error) {
-	v, err := h.Overview.Cycles(ctx, request.ID, value(request.Params.Before), value(request.Params.Limit))
+	v, err := h.Overview.Cycles(ctx, request.ID, value(request.Params.Before), value(request.Params.Limit), value(request.Params.Since))
 	return api.ListCycles200JSONResponse(v), err
 }
 

@@ -14,6 +14,7 @@ import (
 	"kestrel/internal/inventory"
 	"kestrel/internal/keeper"
 	"kestrel/internal/listing"
+	"kestrel/internal/meter"
 	"kestrel/internal/overview"
 	"kestrel/internal/peering"
 	"kestrel/internal/records"
@@ -52,6 +53,7 @@ type Rooms struct {
 	Lookout    Lookout
 	Watch      Watch
 	Notify     Notify
+	Meter      Meter
 }
 
 // Estate is the settings of the site as a file.
@@ -201,11 +203,16 @@ type Groups interface {
 type Overview interface {
 	Group(id string) (api.Group, error)
 	List(f overview.Filter) ([]api.Group, int, error)
-	Cycles(ctx context.Context, id string, before int64, limit int) ([]api.Cycle, error)
+	Cycles(ctx context.Context, id string, before int64, limit int, since time.Time) ([]api.Cycle, error)
 	Exposure(ctx context.Context, id string, from, to *time.Time) (api.Exposure, error)
 	Attainment(ctx context.Context, by, direction string, from, to *time.Time, see func(r directory.Record) bool) (api.Attainment, error)
 	Calendar(q overview.CalendarOf) (api.Calendar, error)
 	Board(ctx context.Context, see func(r directory.Record) bool) (api.Board, error)
+}
+
+// Meter is how what comes and goes went.
+type Meter interface {
+	View(ctx context.Context, of meter.Of) (api.Measures, error)
 }
 
 // Platforms is platforms and their machines.

@@ -113,7 +113,10 @@ func (k *Keeper) Fills() (time.Time, bool) {
 // Room is how much room a store of this site has.
 type Room struct {
 	Name, Dir   string
+	Used        int64     // bytes of its packs
 	Free, Floor int64     // bytes; what arrives leaves so much
+	LongTerm    bool      // it is the long-term store
+	Boundless   bool      // it is a bucket: how much is free there is not known
 	Fills       time.Time // when it is full at the pace of the last day; zero if that is not known
 	Bad         int       // records that cannot be read, and were not replaced
 }
@@ -124,9 +127,9 @@ func (k *Keeper) Rooms() []Room {
 	var out []Room
 	for i, s := range k.stores() {
 		u := s.Usage()
-		r := Room{Name: theStore, Dir: s.Dir(), Free: u.FreeBytes, Floor: u.FloorBytes, Bad: u.BadRecords}
+		r := Room{Name: theStore, Dir: s.Dir(), Used: u.PackBytes, Free: u.FreeBytes, Floor: u.FloorBytes, Boundless: k.Objects != nil, Bad: u.BadRecords}
 		if i > 0 {
-			r.Name = theLongTermStore
+			r.Name, r.LongTerm, r.Boundless = theLongTermStore, true, k.LongTermObjects != nil
 		} else if at, ok := k.Fills(); ok {
 			r.Fills = at
 		}

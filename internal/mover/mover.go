@@ -34,8 +34,8 @@ const (
 	UsualCycles = 4
 	// reckonEvery is how often it is reckoned anew what a group's next cycle will take.
 	reckonEvery = 15 * time.Second
-	// keptCycles of a group are in the database, keptAccounts in memory.
-	keptCycles   = 500
+	// KeptCycles of a group are in the database, keptAccounts in memory.
+	KeptCycles   = 500
 	keptAccounts = 24
 	// toldAccounts of a group are told at each beat.
 	toldAccounts = 6
@@ -597,7 +597,7 @@ func (m *Mover) Live(id string) link.Live {
 // Accounts lists a group's cycles, newest first, those with numbers below before (0:
 // all).
 func (m *Mover) Accounts(ctx context.Context, id string, before int64, limit int) ([]cycle.Account, error) {
-	if limit <= 0 || limit > keptCycles {
+	if limit <= 0 || limit > KeptCycles {
 		limit = 50
 	}
 	recs, err := m.Records.Cycles(ctx, id, before, limit)

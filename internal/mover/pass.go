@@ -302,7 +302,7 @@ func (m *Mover) sealed(ctx context.Context, r directory.Record, s *state, run *r
 	err := errors.Join(
 		m.Arrived(ctx, r.ID, seal.CaptureAt, way.Ours(seal.SealedAt)),
 		m.Points.Shipped(ctx, r, seal),
-		m.Records.TrimCycles(ctx, r.ID, rec.Number, keptCycles),
+		m.Records.TrimCycles(ctx, r.ID, rec.Number, KeptCycles),
 		m.Records.AddTally(ctx, tallyOf(r.ID, run.missed, account(rec, d), now)))
 	if err != nil {
 		m.Log.Error("note a point's arrival", "group", r.Spec.Name, "err", err)

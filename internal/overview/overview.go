@@ -339,6 +339,17 @@ func (o *Overview) machines(x sight, v *api.Group) {
 	}
 }
 
+// Backlog is how many bytes of a group are changed and not sealed yet; false if that is not
+// known.
+func (o *Overview) Backlog(r directory.Record) (int64, bool) {
+	x := o.look(r)
+	total := int64(0)
+	for _, m := range r.Spec.Machines {
+		total += x.live.Backlog[m.ID]
+	}
+	return total, x.live.BacklogKnown && x.facts.Sealed
+}
+
 // ended says what is left of a group that has no home any more.
 func ended(r directory.Record, hold keeper.Holding) string {
 	if hold.Points == 0 {
@@ -488,7 +499,10 @@ func worse(a, b api.Group) int {
 }
 
 // Cycles lists a group's cycles, newest first.
-func (o *Overview) Cycles(ctx context.Context, id string, before int64, limit int) ([]api.Cycle, error) {
+func (o *Overview) Cycles(ctx context.Context, id string, before int64, limit int, since time.Time) ([]api.Cycle, error) {
+	if limit == 0 && !since.IsZero() {
+		limit = mover.KeptCycles
+	}
 	r, err := o.Groups.Find(id)
 	if err != nil {
 		return nil, err
@@ -504,7 +518,9 @@ func (o *Overview) Cycles(ctx context.Context, id string, before int64, limit in
 	}
 	out := []api.Cycle{}
 	for _, c := range all {
-		out = append(out, CycleView(c))
+		if !c.StartedAt.Before(since) {
+			out = append(out, CycleView(c))
+		}
 	}
 	return out, nil
 }

@@ -230,7 +230,7 @@ func TestTheRecoverySiteAsksHome(t *testing.T) {
 	require.Contains(t, told(refusal(t, recovery.Protection.Run(ctx, ben, g.ID, false))), "running already")
 	let()
 	require.NoError(t, home.Until(ctx, func() bool { return home.Keeper.Holding(g.ID).Points == 2 }))
-	cs, err := home.Overview.Cycles(ctx, g.ID, 0, 0)
+	cs, err := home.Overview.Cycles(ctx, g.ID, 0, 0, time.Time{})
 	require.NoError(t, err)
 	require.Equal(t, "compare", cs[0].Kind)
 	require.Contains(t, lines(t, home, "asked for a comparison")[0].Who, "ben")

@@ -13,6 +13,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
+	"kestrel/internal/core/series"
 	"kestrel/internal/core/span"
 	"kestrel/internal/records"
 	"kestrel/internal/support/pgcluster"
@@ -388,7 +389,7 @@ func TestBerths(t *testing.T) {
 // partition.
 func TestTallies(t *testing.T) {
 	db := open(t)
-	require.NoError(t, db.KeepTallies(ctx, now))
+	require.NoError(t, db.KeepPartitions(ctx, now))
 	id := uuid.NewString()
 	add := func(at time.Time, x records.Tally) {
 		t.Helper()
@@ -414,7 +415,7 @@ func TestTallies(t *testing.T) {
 	}
 	require.Equal(t, 6, count())
 	for month := range 20 {
-		require.NoError(t, db.KeepTallies(ctx, now.AddDate(0, month, 0)))
+		require.NoError(t, db.KeepPartitions(ctx, now.AddDate(0, month, 0)))
 	}
 	require.LessOrEqual(t, count(), 24, "months that are over for long are gone")
 	days, err = db.Tallies(ctx, records.ByDay, now.Truncate(span.Day), now.Add(span.Day))
@@ -488,4 +489,50 @@ func TestCalmPoints(t *testing.T) {
 	calms, err = db.Calms(ctx, []string{a.ID}, now.Add(4*time.Minute))
 	require.NoError(t, err)
 	require.EqualValues(t, 4, *calms[0].Number, "what was long ago is not looked at")
+}
+
+// What is measured again and again is kept by steps of time, with its extremes; the finest go
+// first, by partition.
+func TestMeasures(t *testing.T) {
+	db := open(t)
+	require.NoError(t, db.KeepPartitions(ctx, now))
+	group, other := uuid.NewString(), uuid.NewString()
+	at := now.Truncate(span.Day).Add(13 * time.Hour)
+	add := func(subject string, at time.Time, values ...float64) {
+		t.Helper()
+		var b series.Bucket
+		for _, v := range values {
+			b.Add(v)
+		}
+		require.NoError(t, db.AddMeasures(ctx, []records.Measure{{Subject: subject, What: "backlog", At: at, N: b.N, Sum: b.Sum, Least: b.Least, Most: b.Most}, {Subject: subject, What: "other", At: at.Add(time.Minute), N: 1, Sum: 1, Least: 1, Most: 1}}))
+	}
+	add(group, at, 3, 900)
+	add(group, at.Add(10*time.Minute), 5)
+	add(group, at.Add(20*time.Minute), 7)
+	add(group, at.Add(5*time.Hour), 1)
+	add(other, at, 1e12)
+	want := map[string][]series.Bucket{
+		"quarter": {{N: 3, Sum: 908, Least: 3, Most: 900}, {N: 1, Sum: 7, Least: 7, Most: 7}, {N: 1, Sum: 1, Least: 1, Most: 1}},
+		"hour":    {{N: 4, Sum: 915, Least: 3, Most: 900}, {N: 1, Sum: 1, Least: 1, Most: 1}},
+		"day":     {{N: 5, Sum: 916, Least: 1, Most: 900}},
+	}
+	read := func(step string, from time.Time) (out []series.Bucket) {
+		ms, err := db.Measures(ctx, step, group, from, at.Add(span.Day))
+		require.NoError(t, err)
+		for _, m := range ms {
+			if m.What == "backlog" {
+				out = append(out, m.Bucket())
+			}
+		}
+		return out
+	}
+	for _, s := range series.Steps() {
+		require.Equal(t, want[s.Name], read(s.Name, at.Truncate(s.Long)), s.Name)
+	}
+	for day := range 40 {
+		require.NoError(t, db.KeepPartitions(ctx, now.AddDate(0, 0, day)))
+	}
+	require.Empty(t, read("quarter", at.Truncate(time.Hour)), "quarters of an hour are gone after some days")
+	require.Equal(t, want["hour"], read("hour", at.Truncate(time.Hour)))
+	require.NoError(t, db.AddMeasures(ctx, nil))
 }

@@ -2,8 +2,6 @@ package records
 
 import (
 	"context"
-	"fmt"
-	"regexp"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -47,7 +45,7 @@ type step struct {
 }
 
 // AddTally enters one cycle into its hour and its day, both or neither. There is a partition
-// for that: one for each month, made in time by KeepTallies.
+// for that, which KeepPartitions makes in time.
 func (db *DB) AddTally(ctx context.Context, t Tally) error {
 	return db.together(ctx, "tally", func(tx *sqlx.Tx) error { return addTally(ctx, tx, t) })
 }
@@ -87,41 +85,4 @@ type Peak struct {
 func (db *DB) Peaks(ctx context.Context, since time.Time) ([]Peak, error) {
 	return list[Peak](ctx, db, "tallies", `SELECT group_id, extract(hour FROM at AT TIME ZONE 'UTC')::int AS hour, min(at) AS since, max(changed_most) AS changed_most, max(dense_most) AS dense_most, max(zeroed_most) AS zeroed_most
 		FROM tallies WHERE step = 'hour' AND at >= $1 GROUP BY 1, 2`, since)
-}
-
-var monthly = regexp.MustCompile(`^tallies_(hour|day)_(\d{4})_(\d{2})$`)
-
-// KeepTallies makes the partitions of this month and the next, and drops those of months
-// that are over for longer than tallies are kept.
-func (db *DB) KeepTallies(ctx context.Context, now time.Time) error {
-	first := time.Date(now.UTC().Year(), now.UTC().Month(), 1, 0, 0, 0, 0, time.UTC)
-	for _, s := range steps() {
-		// The month before as well: a clock may be set back, and cycles end that began in it.
-		for month := -1; month <= 1; month++ {
-			from := first.AddDate(0, month, 0)
-			name := fmt.Sprintf("tallies_%s_%s", s.name, from.Format("2006_01"))
-			// Names and bounds cannot be parameters; they are of our own making.
-			q := fmt.Sprintf(`CREATE TABLE IF NOT EXISTS %s PARTITION OF tallies_%s FOR VALUES FROM ('%s') TO ('%s')`, name, s.name, from.Format(time.RFC3339), from.AddDate(0, 1, 0).Format(time.RFC3339))
-			if err := db.exec(ctx, "partition", q); err != nil {
-				return err
-			}
-		}
-		all, err := list[string](ctx, db, "partitions", `SELECT c.relname FROM pg_inherits i JOIN pg_class c ON c.oid = i.inhrelid WHERE i.inhparent = $1::regclass`, "tallies_"+s.name)
-		if err != nil {
-			return err
-		}
-		for _, name := range all {
-			m := monthly.FindStringSubmatch(name)
-			if m == nil {
-				continue
-			}
-			from, err := time.Parse("2006_01", m[2]+"_"+m[3])
-			if err == nil && now.Sub(from.AddDate(0, 1, 0)) > s.kept {
-				if err := db.exec(ctx, "partition", `DROP TABLE `+name); err != nil {
-					return err
-				}
-			}
-		}
-	}
-	return nil
 }

@@ -42,6 +42,7 @@ import (
 	"kestrel/internal/landing"
 	"kestrel/internal/link"
 	"kestrel/internal/lookout"
+	"kestrel/internal/meter"
 	"kestrel/internal/mover"
 	"kestrel/internal/nbd"
 	"kestrel/internal/notify"
@@ -182,6 +183,7 @@ type Site struct {
 	Lookout    *lookout.Lookout
 	Notify     *notify.Notify
 	Watch      *watch.Watch
+	Meter      *meter.Meter
 }
 
 // New opens everything a site needs. Call Run to set it to work, and Close at the
@@ -251,7 +253,7 @@ func (s *Site) open(ctx context.Context) (err error) {
 	if s.db, err = records.Open(ctx, cfg.DatabaseURL); err != nil {
 		return err
 	}
-	if err = s.db.KeepTallies(ctx, s.clk.Now()); err != nil {
+	if err = s.db.KeepPartitions(ctx, s.clk.Now()); err != nil {
 		return err
 	}
 	if s.self, err = s.db.Site(ctx, cfg.Name, s.clk.Now()); err != nil {
@@ -446,6 +448,7 @@ func (s *Site) openRooms(ctx context.Context, objects, farObjects *bucket.FS) (e
 	}
 	s.Lookout = lookout.New(lookout.Config{Groups: s.Groups, Berths: s.Berths, Landings: s.Landings, Keeper: s.Keeper, Inventory: s.Inventory, Serving: s.Serving, Peering: s.Peering, Clock: clk, Hub: hub, Log: log, Every: lookPulses * cfg.Pulse})
 	s.Overview = overview.New(overview.Config{Site: s.self.Name, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Mover: s.Mover, Keeper: s.Keeper, History: s.History, Clock: clk, Leavers: s.Coverage.Leavers})
+	s.Meter = meter.New(meter.Config{DB: db, Look: meter.Rooms{SiteID: s.self.ID, Groups: s.Groups, Overview: s.Overview, Peering: s.Peering, Keeper: s.Keeper}.Look, Clock: clk, Log: log, Every: watchPulses * cfg.Pulse})
 	return s.openWatch(ctx)
 }
 
@@ -533,7 +536,7 @@ func (s *Site) Run(ctx context.Context) error {
 	}
 	serve(func() error { return link.Serve(ctx, s.linkL, s.id, s.Peering, s.log) })
 	serve(func() error { return nbd.ServeTLS(ctx, s.nbdL, s.Serving, s.nbdTLS) })
-	for _, run := range []func(context.Context){s.Inventory.Run, s.Operations.Run, s.Peering.Run, s.Mover.Run, s.Coverage.Run, s.Surveys.Run, s.Tiers.Run, s.Foresight.Run, s.Lookout.Run, s.Watch.Run, s.Notify.Run, s.Keeper.Run, s.Keeper.Verify, s.Keeper.Move, s.tidy} {
+	for _, run := range []func(context.Context){s.Inventory.Run, s.Operations.Run, s.Peering.Run, s.Mover.Run, s.Coverage.Run, s.Surveys.Run, s.Tiers.Run, s.Foresight.Run, s.Lookout.Run, s.Watch.Run, s.Meter.Run, s.Notify.Run, s.Keeper.Run, s.Keeper.Verify, s.Keeper.Move, s.tidy} {
 		wg.Go(func() { run(ctx) })
 	}
 	if s.Courier != nil {
@@ -567,7 +570,7 @@ func (s *Site) tidy(ctx context.Context) {
 			s.log.Error("end pauses", "err", err)
 		}
 		if n%tidyPulses == 0 {
-			if err := errors.Join(s.Access.Tidy(ctx), s.History.Tidy(ctx), s.db.KeepTallies(ctx, s.clk.Now()), s.Notary.Sign(ctx)); err != nil && ctx.Err() == nil {
+			if err := errors.Join(s.Access.Tidy(ctx), s.History.Tidy(ctx), s.db.KeepPartitions(ctx, s.clk.Now()), s.Notary.Sign(ctx)); err != nil && ctx.Err() == nil {
 				s.log.Warn("tidy the records", "err", err)
 			}
 		}
@@ -623,7 +626,7 @@ func (s *Site) Now() time.Time { return s.clk.Now() }
 // Rooms is the site as the API asks it.
 func (s *Site) Rooms() httpapi.Rooms {
 	r := httpapi.Rooms{Version: Version, Site: s, Access: s.Access, Safeguards: s.Safeguards, Box: s.box, Trail: s.Trail, Notary: s.Notary, Events: s.Hub, Directory: s.Groups, Groups: s.Protection, Overview: s.Overview, Platforms: s.Inventory, Links: s.Peering,
-		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Operations: s.Operations, Coverage: s.Coverage, Surveys: s.Surveys, Tiers: s.Tiers, Berths: s.Berths, Foresight: s.Foresight, Estate: s.Estate, Lookout: s.Lookout, Watch: s.Watch, Notify: s.Notify}
+		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Operations: s.Operations, Coverage: s.Coverage, Surveys: s.Surveys, Tiers: s.Tiers, Berths: s.Berths, Foresight: s.Foresight, Estate: s.Estate, Lookout: s.Lookout, Watch: s.Watch, Notify: s.Notify, Meter: s.Meter}
 	if s.Courier != nil {
 		r.Courier = s.Courier
 	}
