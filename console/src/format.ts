@@ -62,6 +62,7 @@ export function when(t: string | undefined | null): string {
 export const exactly = (t: string | undefined | null) => (t ? full.format(new Date(t)) : undefined);
 
 export const clockTime = (t: number) => hm.format(t);
+export const dayOf = (t: number) => day.format(t);
 export const dayTime = (t: number) => `${day.format(t)} ${hm.format(t)}`;
 
 /** plainSpan writes seconds without loss, as the service reads them: "90s", "15min", "2d". */

@@ -11,6 +11,7 @@ import { Rail } from "../rail";
 import { Bar, Button, Card, Empty, Fault, Page, State, td, th, When } from "../ui";
 import { Chart } from "../water";
 import { Foretold } from "./beside";
+import { Course } from "./course";
 import { PauseDialog } from "./holding";
 import { GroupReadiness } from "./readiness";
 
@@ -138,6 +139,7 @@ export function GroupPage() {
         <div className="grid min-w-0 gap-4">
           <ExposureCard g={g} />
           <PointsCard g={g} now={now} />
+          {!ended && <Course of={{ kind: "group", id: g.id }} />}
           <GroupReadiness id={g.id} />
           <MachinesCard g={g} />
         </div>

@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { Fragment, useState } from "react";
 import { useForm } from "react-hook-form";
 import { Link } from "react-router";
 import { useDialog } from "../address";
@@ -8,6 +8,7 @@ import { asks, useMay } from "../asks";
 import { FormDialog } from "../dialog";
 import { when } from "../format";
 import { Button, Card, Empty, Fault, Field, inputLook, Listed, Modal, Page } from "../ui";
+import { Course } from "./course";
 import { LinkCard } from "./link";
 
 export function SitesPage() {
@@ -37,7 +38,10 @@ export function SitesPage() {
       <Fault of={links.error} />
       <div className="grid items-start gap-4 lg:grid-cols-2">
         {links.data?.map((l) => (
-          <LinkCard key={l.id} l={l} />
+          <Fragment key={l.id}>
+            <LinkCard l={l} />
+            <Course of={{ kind: "link", id: l.id }} title={`Link to ${l.peer} over time`} />
+          </Fragment>
         ))}
         {links.data && !links.data.length && (
           <Card title="Links">

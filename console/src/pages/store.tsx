@@ -6,12 +6,16 @@ import { api, ask, Problem, type Schemas } from "../api";
 import { asks, useMay } from "../asks";
 import { count, size, span, when } from "../format";
 import { Button, Card, Fault, Field, Health, inputLook, Listed, Page, When } from "../ui";
+import { Course } from "./course";
 
 export function StorePage() {
   return (
     <Page title="Point store">
       <div className="grid items-start gap-4 lg:grid-cols-2">
-        <StoreCard />
+        <div className="grid gap-4">
+          <StoreCard />
+          <Course of={{ kind: "store" }} />
+        </div>
         <div className="grid gap-4">
           <LongTermCard />
           <CopiesCard />
