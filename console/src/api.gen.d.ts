@@ -1452,6 +1452,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/store/space": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the stores of this site hold, whose it is, and what deleting it would give back */
+        get: operations["getStoreSpace"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/points": {
         parameters: {
             query?: never;
@@ -3552,6 +3569,7 @@ export interface components {
             goAt: string;
         };
         Group: {
+            space?: components["schemas"]["GroupSpace"];
             /** Format: int64 */
             compareEverySeconds: number;
             /**
@@ -4037,6 +4055,11 @@ export interface components {
             sizeBytes: number;
         };
         Point: {
+            /**
+             * Format: int64
+             * @description As stored, needed by no other point: what deleting it gives back in the end. Left out where that is not known
+             */
+            aloneBytes?: number;
             id: string;
             /** Format: int64 */
             number: number;
@@ -4325,6 +4348,80 @@ export interface components {
             encryption: components["schemas"]["Encryption"];
             /** @description Less is free than the floor: cycles wait until there is room */
             full: boolean;
+        };
+        /** @description What points take up in a store: bytes as they are stored, unless it is said otherwise. It is looked at again when points come and go, and is left out before it was looked at once */
+        StoreSpace: {
+            /** @description the point store or the long-term store */
+            store: string;
+            /** Format: date-time */
+            lookedAt: string;
+            /**
+             * Format: int64
+             * @description All packs; what no point needs is given back little by little
+             */
+            packBytes: number;
+            /**
+             * Format: int64
+             * @description By points
+             */
+            neededBytes: number;
+            /**
+             * Format: int64
+             * @description The blocks that points need, each once, before compressing
+             */
+            blockBytes: number;
+            /**
+             * Format: int64
+             * @description What points would take up if each held all that its disks hold, before compressing
+             */
+            wholeBytes: number;
+            /** @description Parts of some points could not be looked at, and are not counted */
+            unread: boolean;
+            /** @description Those that would give back most first */
+            groups: components["schemas"]["SpaceShare"][];
+        };
+        /** @description What its points take up in the point store of this site, as stored */
+        GroupSpace: {
+            /** Format: int64 */
+            neededBytes: number;
+            /**
+             * Format: int64
+             * @description Needed by no other group
+             */
+            aloneBytes: number;
+            /**
+             * Format: int64
+             * @description If each point held all that its disks hold, before compressing
+             */
+            wholeBytes: number;
+        };
+        SpaceShare: {
+            id: string;
+            name: string;
+            points: number;
+            /**
+             * Format: int64
+             * @description By its points
+             */
+            neededBytes: number;
+            /**
+             * Format: int64
+             * @description Needed by no other group: what deleting its points gives back in the end
+             */
+            aloneBytes: number;
+            /** Format: int64 */
+            wholeBytes: number;
+            machines: components["schemas"]["MachineSpace"][];
+        };
+        MachineSpace: {
+            id: string;
+            name: string;
+            points: number;
+            /**
+             * Format: int64
+             * @description Needed by no other machine
+             */
+            aloneBytes: number;
         };
         /** @description The pass that verifies all of the store in the background */
         VerifyPass: {
@@ -7047,6 +7144,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Measures"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getStoreSpace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StoreSpace"][];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1205,7 +1205,10 @@ type Group struct {
 	Running          *Progress   `json:"running,omitempty"`
 
 	// Since Since when its health has been so; left out where that is not known
-	Since    *time.Time    `json:"since,omitempty"`
+	Since *time.Time `json:"since,omitempty"`
+
+	// Space What its points take up in the point store of this site, as stored
+	Space    *GroupSpace   `json:"space,omitempty"`
 	Tags     []string      `json:"tags"`
 	Term     int64         `json:"term"`
 	Tier     *FollowedTier `json:"tier,omitempty"`
@@ -1383,6 +1386,16 @@ type GroupReadiness struct {
 
 	// Recovery The site that looks
 	Recovery string `json:"recovery"`
+}
+
+// GroupSpace What its points take up in the point store of this site, as stored
+type GroupSpace struct {
+	// AloneBytes Needed by no other group
+	AloneBytes  int64 `json:"aloneBytes"`
+	NeededBytes int64 `json:"neededBytes"`
+
+	// WholeBytes If each point held all that its disks hold, before compressing
+	WholeBytes int64 `json:"wholeBytes"`
 }
 
 // Hit defines model for Hit.
@@ -1754,6 +1767,15 @@ type MachineDisk struct {
 	// Untrackable Why its changes cannot be tracked
 	Untrackable *string `json:"untrackable,omitempty"`
 	UsedBytes   int64   `json:"usedBytes"`
+}
+
+// MachineSpace defines model for MachineSpace.
+type MachineSpace struct {
+	// AloneBytes Needed by no other machine
+	AloneBytes int64  `json:"aloneBytes"`
+	ID         string `json:"id"`
+	Name       string `json:"name"`
+	Points     int    `json:"points"`
 }
 
 // Me defines model for Me.
@@ -2194,6 +2216,9 @@ type Platform struct {
 
 // Point defines model for Point.
 type Point struct {
+	// AloneBytes As stored, needed by no other point: what deleting it gives back in the end. Left out where that is not known
+	AloneBytes *int64 `json:"aloneBytes,omitempty"`
+
 	// CalmPoint Of a point at or after an unusual change of the last 14 days: the newest before that; 0 if none is left
 	CalmPoint    *int64    `json:"calmPoint,omitempty"`
 	CaptureAt    time.Time `json:"captureAt"`
@@ -2736,6 +2761,20 @@ type SpaceAt struct {
 	MoreBytes int64     `json:"moreBytes"`
 }
 
+// SpaceShare defines model for SpaceShare.
+type SpaceShare struct {
+	// AloneBytes Needed by no other group: what deleting its points gives back in the end
+	AloneBytes int64          `json:"aloneBytes"`
+	ID         string         `json:"id"`
+	Machines   []MachineSpace `json:"machines"`
+	Name       string         `json:"name"`
+
+	// NeededBytes By its points
+	NeededBytes int64 `json:"neededBytes"`
+	Points      int   `json:"points"`
+	WholeBytes  int64 `json:"wholeBytes"`
+}
+
 // SteadyGroup defines model for SteadyGroup.
 type SteadyGroup struct {
 	Cadence   string  `json:"cadence"`
@@ -2799,6 +2838,31 @@ type Store struct {
 
 	// Verify The pass that verifies all of the store in the background
 	Verify VerifyPass `json:"verify"`
+}
+
+// StoreSpace What points take up in a store: bytes as they are stored, unless it is said otherwise. It is looked at again when points come and go, and is left out before it was looked at once
+type StoreSpace struct {
+	// BlockBytes The blocks that points need, each once, before compressing
+	BlockBytes int64 `json:"blockBytes"`
+
+	// Groups Those that would give back most first
+	Groups   []SpaceShare `json:"groups"`
+	LookedAt time.Time    `json:"lookedAt"`
+
+	// NeededBytes By points
+	NeededBytes int64 `json:"neededBytes"`
+
+	// PackBytes All packs; what no point needs is given back little by little
+	PackBytes int64 `json:"packBytes"`
+
+	// Store the point store or the long-term store
+	Store string `json:"store"`
+
+	// Unread Parts of some points could not be looked at, and are not counted
+	Unread bool `json:"unread"`
+
+	// WholeBytes What points would take up if each held all that its disks hold, before compressing
+	WholeBytes int64 `json:"wholeBytes"`
 }
 
 // Survey defines model for Survey.
@@ -4487,6 +4551,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /store/rewrite (the `RewriteStore` operationId).
 	RewriteStore(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetStoreSpace What the stores of this site hold, whose it is, and what deleting it would give back
+	//
+	// Corresponds with GET /store/space (the `GetStoreSpace` operationId).
+	GetStoreSpace(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SweepStore Give back the room of dropped points
 	//
@@ -7148,6 +7217,21 @@ func (c *Client) GetStoreMeasures(ctx context.Context, params *GetStoreMeasuresP
 // Corresponds with POST /store/rewrite (the `RewriteStore` operationId).
 func (c *Client) RewriteStore(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRewriteStoreRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetStoreSpace What the stores of this site hold, whose it is, and what deleting it would give back
+//
+// Corresponds with GET /store/space (the `GetStoreSpace` operationId).
+func (c *Client) GetStoreSpace(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetStoreSpaceRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -12737,6 +12821,33 @@ func NewRewriteStoreRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetStoreSpaceRequest constructs an http.Request for the GetStoreSpace method
+func NewGetStoreSpaceRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/store/space")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSweepStoreRequest constructs an http.Request for the SweepStore method
 func NewSweepStoreRequest(server string) (*http.Request, error) {
 	var err error
@@ -14479,6 +14590,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /store/rewrite (the `RewriteStore` operationId).
 	RewriteStoreWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*RewriteStoreResponse, error)
+
+	// GetStoreSpaceWithResponse What the stores of this site hold, whose it is, and what deleting it would give back
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /store/space (the `GetStoreSpace` operationId).
+	GetStoreSpaceWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetStoreSpaceResponse, error)
 
 	// SweepStoreWithResponse Give back the room of dropped points
 	//
@@ -20194,6 +20312,54 @@ func (r RewriteStoreResponse) ContentType() string {
 	return ""
 }
 
+type GetStoreSpaceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]StoreSpace
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetStoreSpaceResponse) GetJSON200() *[]StoreSpace {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetStoreSpaceResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetStoreSpaceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetStoreSpaceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetStoreSpaceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetStoreSpaceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SweepStoreResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -23034,6 +23200,19 @@ func (c *ClientWithResponses) RewriteStoreWithResponse(ctx context.Context, reqE
 		return nil, err
 	}
 	return ParseRewriteStoreResponse(rsp)
+}
+
+// GetStoreSpaceWithResponse What the stores of this site hold, whose it is, and what deleting it would give back
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /store/space (the `GetStoreSpace` operationId).
+func (c *ClientWithResponses) GetStoreSpaceWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetStoreSpaceResponse, error) {
+	rsp, err := c.GetStoreSpace(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetStoreSpaceResponse(rsp)
 }
 
 // SweepStoreWithResponse Give back the room of dropped points
@@ -27213,6 +27392,39 @@ func ParseRewriteStoreResponse(rsp *http.Response) (*RewriteStoreResponse, error
 	return response, nil
 }
 
+// ParseGetStoreSpaceResponse parses an HTTP response from a GetStoreSpaceWithResponse call
+func ParseGetStoreSpaceResponse(rsp *http.Response) (*GetStoreSpaceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetStoreSpaceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []StoreSpace
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSweepStoreResponse parses an HTTP response from a SweepStoreWithResponse call
 func ParseSweepStoreResponse(rsp *http.Response) (*SweepStoreResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -28114,6 +28326,9 @@ type ServerInterface interface {
 	// RewriteStore Encrypt what is in the clear or under an older key
 	// (POST /store/rewrite)
 	RewriteStore(ctx *echo.Context) error
+	// GetStoreSpace What the stores of this site hold, whose it is, and what deleting it would give back
+	// (GET /store/space)
+	GetStoreSpace(ctx *echo.Context) error
 	// SweepStore Give back the room of dropped points
 	// (POST /store/sweep)
 	SweepStore(ctx *echo.Context) error
@@ -30163,6 +30378,15 @@ func (w *ServerInterfaceWrapper) RewriteStore(ctx *echo.Context) error {
 	return err
 }
 
+// GetStoreSpace converts echo context to params.
+func (w *ServerInterfaceWrapper) GetStoreSpace(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetStoreSpace(ctx)
+	return err
+}
+
 // SweepStore converts echo context to params.
 func (w *ServerInterfaceWrapper) SweepStore(ctx *echo.Context) error {
 	var err error
@@ -30525,6 +30749,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/groups/:id/measures", wrapper.GetGroupMeasures, options.OperationMiddlewares["getGroupMeasures"]...)
 	router.GET(options.BaseURL+"/links/:id/measures", wrapper.GetLinkMeasures, options.OperationMiddlewares["getLinkMeasures"]...)
 	router.GET(options.BaseURL+"/store/measures", wrapper.GetStoreMeasures, options.OperationMiddlewares["getStoreMeasures"]...)
+	router.GET(options.BaseURL+"/store/space", wrapper.GetStoreSpace, options.OperationMiddlewares["getStoreSpace"]...)
 	router.GET(options.BaseURL+"/points", wrapper.ListPoints, options.OperationMiddlewares["listPoints"]...)
 	router.DELETE(options.BaseURL+"/points/:id", wrapper.DeletePoint, options.OperationMiddlewares["deletePoint"]...)
 	router.GET(options.BaseURL+"/points/:id", wrapper.GetPoint, options.OperationMiddlewares["getPoint"]...)
@@ -35134,6 +35359,44 @@ func (response RewriteStoredefaultApplicationProblemPlusJSONResponse) VisitRewri
 	return err
 }
 
+type GetStoreSpaceRequestObject struct {
+}
+
+type GetStoreSpaceResponseObject interface {
+	VisitGetStoreSpaceResponse(w http.ResponseWriter) error
+}
+
+type GetStoreSpace200JSONResponse []StoreSpace
+
+func (response GetStoreSpace200JSONResponse) VisitGetStoreSpaceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetStoreSpacedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetStoreSpacedefaultApplicationProblemPlusJSONResponse) VisitGetStoreSpaceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SweepStoreRequestObject struct {
 }
 
@@ -36126,6 +36389,9 @@ type StrictServerInterface interface {
 	// RewriteStore Encrypt what is in the clear or under an older key
 	// (POST /store/rewrite)
 	RewriteStore(ctx context.Context, request RewriteStoreRequestObject) (RewriteStoreResponseObject, error)
+	// GetStoreSpace What the stores of this site hold, whose it is, and what deleting it would give back
+	// (GET /store/space)
+	GetStoreSpace(ctx context.Context, request GetStoreSpaceRequestObject) (GetStoreSpaceResponseObject, error)
 	// SweepStore Give back the room of dropped points
 	// (POST /store/sweep)
 	SweepStore(ctx context.Context, request SweepStoreRequestObject) (SweepStoreResponseObject, error)
@@ -39964,6 +40230,29 @@ func (sh *strictHandler) RewriteStore(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(RewriteStoreResponseObject); ok {
 		return validResponse.VisitRewriteStoreResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetStoreSpace operation middleware
+func (sh *strictHandler) GetStoreSpace(ctx *echo.Context) error {
+	var request GetStoreSpaceRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetStoreSpace(ctx.Request().Context(), request.(GetStoreSpaceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetStoreSpace")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetStoreSpaceResponseObject); ok {
+		return validResponse.VisitGetStoreSpaceResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -37,6 +37,9 @@ func groupPage(w *tabwriter.Writer, g api.Group) {
 		row(w, "Tags", strings.Join(g.Tags, ", "))
 	}
 	row(w, "Backlog", sizeOr(g.BacklogBytes))
+	if s := g.Space; s != nil {
+		row(w, "In the store", fmt.Sprintf("%s; deleting its points here gives back %s", size(s.NeededBytes), size(s.AloneBytes)))
+	}
 	row(w, "Promise", fmt.Sprintf("RPO %s, cycles %s, keep %s", secs(g.Promise.RpoTargetSeconds), cadenceText(g.Promise), keepText(g.Promise.Keep)))
 	if g.Promise.Quiet != nil {
 		row(w, "Quiet", *g.Promise.Quiet+" ("+*g.Promise.Zone+")")

@@ -68,6 +68,9 @@ func (a *app) pointCmd() *cobra.Command {
 				row(w, "Content", p.Root)
 				row(w, "Checkpoint", p.Checkpoint)
 				row(w, "Bytes", fmt.Sprintf("%s used, %s changed, %s shipped", size(p.UsedBytes), size(p.ChangedBytes), size(p.ShippedBytes)))
+				if p.AloneBytes != nil {
+					row(w, "Alone", size(*p.AloneBytes)+" are needed by no other point; deleting it gives them back in the end")
+				}
 				for _, m := range p.Machines {
 					for _, n := range m.Nics {
 						row(w, m.Name+" card", n.Mac+"  on "+n.Network+" at home")
@@ -156,9 +159,9 @@ func (a *app) pointListCmd() *cobra.Command {
 				return err
 			}
 			return a.emit(ps, func(w *tabwriter.Writer) {
-				row(w, "POINT", "GROUP", "NO.", "CAPTURED", "LOSES", "CONSISTENT", "CHANGED", "HELD", "PIN", "IN USE", "NOTE")
+				row(w, "POINT", "GROUP", "NO.", "CAPTURED", "LOSES", "CONSISTENT", "CHANGED", "ALONE", "HELD", "PIN", "IN USE", "NOTE")
 				for _, p := range ps {
-					row(w, p.ID, p.GroupName, p.Number, clockTime(&p.CaptureAt), secs(p.LosesSeconds), consistency(p), size(p.ChangedBytes),
+					row(w, p.ID, p.GroupName, p.Number, clockTime(&p.CaptureAt), secs(p.LosesSeconds), consistency(p), size(p.ChangedBytes), sizeOr(p.AloneBytes),
 						heldText(p), pinText(p), map[bool]string{true: "yes"}[p.InUse], noteText(p))
 				}
 			})

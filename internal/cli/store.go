@@ -29,7 +29,7 @@ func (a *app) storeCmd() *cobra.Command {
 	var secret storeSecret
 	verify := a.storeVerifyCmd(&secret)
 	secret.add(verify)
-	c.AddCommand(verify, a.newKeyCmd(), a.rekeyCmd(), a.adoptCmd(), a.carryCmd(), a.copiesCmd(), a.forgetCopyCmd(),
+	c.AddCommand(verify, a.spaceCmd(), a.newKeyCmd(), a.rekeyCmd(), a.adoptCmd(), a.carryCmd(), a.copiesCmd(), a.forgetCopyCmd(),
 		&cobra.Command{Use: "rewrite", Short: "Encrypt what is in the clear or under an older key", Example: "  kestrel store rewrite", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {

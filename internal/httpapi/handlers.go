@@ -502,6 +502,10 @@ func (h *handlers) GetStore(context.Context, api.GetStoreRequestObject) (api.Get
 	return api.GetStore200JSONResponse(v), nil
 }
 
+func (h *handlers) GetStoreSpace(ctx context.Context, _ api.GetStoreSpaceRequestObject) (api.GetStoreSpaceResponseObject, error) {
+	return api.GetStoreSpace200JSONResponse(h.Store.Spaces(h.seesID(ctx))), nil
+}
+
 func (h *handlers) VerifyStore(ctx context.Context, _ api.VerifyStoreRequestObject) (api.VerifyStoreResponseObject, error) {
 	v, err := h.Store.VerifyStore(ctx, who(ctx))
 	return api.VerifyStore202JSONResponse(v), err

@@ -257,6 +257,7 @@ type Points interface {
 // Store is the point store.
 type Store interface {
 	StoreView() api.Store
+	Spaces(see func(group string) bool) []api.StoreSpace
 	Losses(see func(group string) bool) []api.Loss
 	VerifyStore(ctx context.Context, who actor.Actor) (api.Operation, error)
 	RewriteStore(ctx context.Context, who actor.Actor) (api.Operation, error)

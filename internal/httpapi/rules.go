@@ -104,7 +104,7 @@ func rules() map[string]rule {
 		"ListCycles":       onGroup(v, func(r api.ListCyclesRequestObject) string { return r.ID }),
 		"GetExposure":      onGroup(v, func(r api.GetExposureRequestObject) string { return r.ID }),
 		"GetGroupMeasures": onGroup(v, func(r api.GetGroupMeasuresRequestObject) string { return r.ID }),
-		"GetLinkMeasures":  site(v), "GetStoreMeasures": site(v),
+		"GetLinkMeasures":  site(v), "GetStoreMeasures": site(v), "GetStoreSpace": site(v),
 		"ListPoints":   site(v),
 		"GetPoint":     onPoint(v, func(r api.GetPointRequestObject) string { return r.ID }),
 		"UpdatePoint":  onPoint(o, func(r api.UpdatePointRequestObject) string { return r.ID }),

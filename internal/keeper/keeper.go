@@ -87,6 +87,9 @@ type Config struct {
 	Least ladder.Ladder
 	// TidyEvery is how often ladders are looked at when nothing arrives.
 	TidyEvery time.Duration
+	// AccountEvery is how often it is looked whose the room of the stores is, if that has
+	// changed.
+	AccountEvery time.Duration
 }
 
 // Keeper keeps the points of one site.
@@ -96,6 +99,7 @@ type Keeper struct {
 	mu       sync.Mutex
 	by       map[string]*Holding
 	samples  []room.Sample // of how full the store is
+	spaces   []space       // whose that is, by store
 	sweepDue bool
 	damaged  bool // when last looked at, some point had lost something
 	shorter  []shorter

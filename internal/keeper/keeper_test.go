@@ -55,10 +55,10 @@ func virtual(t *testing.T, keep ladder.Ladder, f func(t *testing.T, r *rig)) {
 }
 
 // seal brings a point that is captured now.
-func (r *rig) seal() *points.Seal {
+func (r *rig) seal(blocks ...[]byte) *points.Seal {
 	r.t.Helper()
 	r.n++
-	x, err := r.Side.Seal(r.t.Context(), r.g, fmt.Sprintf("00000000-0000-4000-8000-%012d", r.n), time.Now())
+	x, err := r.Side.Seal(r.t.Context(), r.g, fmt.Sprintf("00000000-0000-4000-8000-%012d", r.n), time.Now(), blocks...)
 	require.NoError(r.t, err)
 	return x
 }

@@ -60,10 +60,10 @@ func (k *Keeper) List(ctx context.Context, f Filter) ([]api.Point, int, error) {
 	return out, total, err
 }
 
-// views shows points of any groups, in their order.
 // calmSpan is how long after an unusual change the newest point before it is named.
 const calmSpan = 14 * span.Day
 
+// views shows points of any groups, in their order.
 func (k *Keeper) views(ctx context.Context, recs []records.Point) ([]api.Point, error) {
 	var groups []string
 	seen := map[string]bool{}
@@ -102,7 +102,7 @@ func (k *Keeper) views(ctx context.Context, recs []records.Point) ([]api.Point, 
 			Pinned: pinned(r, now), InUse: k.InUse(r.ID), Rung: rung[r.ID], LosesSeconds: max(0, int64(now.Sub(r.CaptureAt)/time.Second)),
 			UsedBytes: x.UsedBytes, ChangedBytes: x.ChangedBytes, ShippedBytes: x.ShippedBytes, Root: x.Root.String(), Checkpoint: x.Checkpoint, Machines: []api.PointMachine{}, LostBytes: hurt[r.ID], Where: []string{}}
 		if r.Held {
-			v.Where = k.where(r.ID)
+			v.Where, v.AloneBytes = k.where(r.ID), k.alone(r.ID)
 		}
 		if x.Unusual != "" {
 			v.Unusual = &x.Unusual

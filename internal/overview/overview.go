@@ -261,6 +261,9 @@ func (o *Overview) show(x sight) api.Group {
 		}
 		v.Since = orNil(x.facts.Since(x.state))
 	}
+	if s, ok := o.Keeper.GroupSpace(r.ID); ok {
+		v.Space = &api.GroupSpace{NeededBytes: s.Needed, AloneBytes: s.Alone, WholeBytes: s.Whole}
+	}
 	if x.facts.Sealed {
 		v.ExposureSeconds = new(seconds(x.facts.Exposure))
 		v.HeadroomSeconds = new(seconds(x.facts.Target - x.facts.Exposure))

@@ -392,7 +392,7 @@ func (s *Site) openRooms(ctx context.Context, objects, farObjects *bucket.FS) (e
 		return err
 	}
 	if s.Keeper, err = keeper.New(ctx, keeper.Config{Site: s.self.Name, Records: db, Store: s.store, Objects: objects, ObjectsURL: cfg.Objects.URL, LongTerm: s.longTerm, LongTermObjects: farObjects, LongTermURL: cfg.LongTerm.Objects.URL, Groups: s.Groups, History: s.History, Operations: s.Operations,
-		Trail: s.Trail, Clock: clk, Hub: hub, Log: log, VerifyEvery: cfg.VerifyEvery, Exports: exports, Carried: carried, DeletionWait: max(0, cfg.DeletionWait), Least: cfg.Least, TidyEvery: tidyPulses * cfg.Pulse}); err != nil {
+		Trail: s.Trail, Clock: clk, Hub: hub, Log: log, VerifyEvery: cfg.VerifyEvery, Exports: exports, Carried: carried, DeletionWait: max(0, cfg.DeletionWait), Least: cfg.Least, TidyEvery: tidyPulses * cfg.Pulse, AccountEvery: refreshPulses * cfg.Pulse}); err != nil {
 		return err
 	}
 	address := cfg.LinkAddress
@@ -536,7 +536,7 @@ func (s *Site) Run(ctx context.Context) error {
 	}
 	serve(func() error { return link.Serve(ctx, s.linkL, s.id, s.Peering, s.log) })
 	serve(func() error { return nbd.ServeTLS(ctx, s.nbdL, s.Serving, s.nbdTLS) })
-	for _, run := range []func(context.Context){s.Inventory.Run, s.Operations.Run, s.Peering.Run, s.Mover.Run, s.Coverage.Run, s.Surveys.Run, s.Tiers.Run, s.Foresight.Run, s.Lookout.Run, s.Watch.Run, s.Meter.Run, s.Notify.Run, s.Keeper.Run, s.Keeper.Verify, s.Keeper.Move, s.tidy} {
+	for _, run := range []func(context.Context){s.Inventory.Run, s.Operations.Run, s.Peering.Run, s.Mover.Run, s.Coverage.Run, s.Surveys.Run, s.Tiers.Run, s.Foresight.Run, s.Lookout.Run, s.Watch.Run, s.Meter.Run, s.Notify.Run, s.Keeper.Run, s.Keeper.Verify, s.Keeper.Move, s.Keeper.Account, s.tidy} {
 		wg.Go(func() { run(ctx) })
 	}
 	if s.Courier != nil {

@@ -22,8 +22,10 @@ const drawings: [string, string[], "over"?][] = [
   ["Waited for its turn", ["waited"]],
   ["Cycles that failed, and starts that were missed", ["failed", "missed"], "over"],
   ["Across the link", ["out", "in"]],
-  ["Point store", ["used", "free"]],
-  ["Long-term store", ["long-term used", "long-term free"]],
+  ["Used of the point store", ["used"]],
+  ["Room left for it", ["free"]],
+  ["Used of the long-term store", ["long-term used"]],
+  ["Room left for that", ["long-term free"]],
 ];
 
 function get(of: Of, from: string): Promise<Schemas["Measures"]> {

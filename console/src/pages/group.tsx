@@ -464,6 +464,17 @@ function PromiseCard({ g }: { g: Group }) {
             {g.changeBytesPerSecond ? ` · changing ${rate(g.changeBytesPerSecond)}` : ""}
           </dd>
         </div>
+        {g.space && (
+          <div className={row}>
+            <dt className="text-muted">Stored here</dt>
+            <dd className="font-medium">
+              {size(g.space.neededBytes)}
+              <div className="font-normal text-muted text-xs">
+                deleting its points here gives back {size(g.space.aloneBytes)}
+              </div>
+            </dd>
+          </div>
+        )}
         <div className={row}>
           <dt className="text-muted">Confirmed</dt>
           <dd className="font-medium">
@@ -598,7 +609,7 @@ function DeleteDialog({ g, onClose }: { g: Group; onClose: () => void }) {
             <input type="radio" value="delete" {...form.register("points")} />
             {g.direction === "out"
               ? `Have ${g.recovery} delete all ${g.points} of them; until its wait is over, somebody there can keep them`
-              : `Delete all ${g.points} of them; they cannot be brought back`}
+              : `Delete all ${g.points} of them; they cannot be brought back${g.space ? `, and in the end ${size(g.space.aloneBytes)} are free again` : ""}`}
           </label>
         </fieldset>
       )}

@@ -106,13 +106,15 @@ export function DeletePoints({ points, onClose }: { points: Point[]; onClose: ()
   const one = points.length === 1 ? points[0] : undefined;
   const groups = new Set(points.map((p) => p.groupName));
   const times = points.map((p) => p.captureAt).sort();
+  const back = points.reduce((n, p) => n + (p.aloneBytes ?? 0), 0);
+  const free = back > 0 ? ` In the end ${size(back)}${one ? " are" : " or more are"} free again.` : "";
   return (
     <ConfirmDialog
       title={one ? `Delete point ${one.number} of ${one.groupName}` : `Delete ${count(points.length, "point")}`}
       intro={
         one
-          ? `The state of ${when(one.captureAt)} cannot be brought back afterwards. No other point is touched.`
-          : `Of ${[...groups].join(", ")}, captured from ${when(times[0])} to ${when(times.at(-1))}. These states cannot be brought back afterwards. No other point is touched.`
+          ? `The state of ${when(one.captureAt)} cannot be brought back afterwards. No other point is touched.${free}`
+          : `Of ${[...groups].join(", ")}, captured from ${when(times[0])} to ${when(times.at(-1))}. These states cannot be brought back afterwards. No other point is touched.${free}`
       }
       ask={groups.size === 1 ? "the group's name" : "how many"}
       name={groups.size === 1 ? (points[0]?.groupName ?? "") : count(points.length, "point")}

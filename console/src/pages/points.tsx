@@ -68,6 +68,15 @@ const columns: Column<Point>[] = [
   { id: "loses", head: "Would lose", right: true, cell: (p) => span(p.losesSeconds) },
   { id: "changed", head: "Changed", sort: "changed", down: true, right: true, cell: (p) => size(p.changedBytes) },
   {
+    id: "alone",
+    head: "Alone",
+    right: true,
+    look: "hidden 2xl:table-cell",
+    cell: (p) => (
+      <span title="Needed by no other point: what deleting it gives back in the end">{size(p.aloneBytes)}</span>
+    ),
+  },
+  {
     id: "whole",
     head: "Whole",
     sort: "whole",

@@ -7,6 +7,7 @@ import { asks, useMay } from "../asks";
 import { count, size, span, when } from "../format";
 import { Button, Card, Fault, Field, Health, inputLook, Listed, Page, When } from "../ui";
 import { Course } from "./course";
+import { SpaceCards } from "./space";
 
 export function StorePage() {
   return (
@@ -17,6 +18,7 @@ export function StorePage() {
           <Course of={{ kind: "store" }} />
         </div>
         <div className="grid gap-4">
+          <SpaceCards />
           <LongTermCard />
           <CopiesCard />
         </div>

@@ -4,6 +4,7 @@ package rooms
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"math/rand/v2"
@@ -107,7 +108,7 @@ func (s *Side) Open(ctx context.Context) (err error) {
 	s.History = history.New(s.DB, clk)
 	s.Operations = operation.New(s.DB, s.Trail, clk, s.Hub, s.Log)
 	s.Keeper, err = keeper.New(ctx, keeper.Config{Site: s.Name, Records: s.DB, Store: s.Store, LongTerm: s.LongTerm, Groups: s.Groups, History: s.History, Operations: s.Operations,
-		Trail: s.Trail, Clock: clk, Hub: s.Hub, Log: s.Log, VerifyEvery: -1, TidyEvery: time.Hour, DeletionWait: s.Wait, Least: s.Least})
+		Trail: s.Trail, Clock: clk, Hub: s.Hub, Log: s.Log, VerifyEvery: -1, TidyEvery: time.Hour, AccountEvery: time.Minute, DeletionWait: s.Wait, Least: s.Least})
 	return err
 }
 
@@ -143,9 +144,9 @@ func (s *Side) Mirror(ctx context.Context, r directory.Record) error {
 	return nil
 }
 
-// Seal brings a point without content of a mirrored group, captured at an instant,
+// Seal brings a point of a mirrored group, captured at an instant, with blocks at its beginning,
 // as a cycle of its home site does.
-func (s *Side) Seal(ctx context.Context, r directory.Record, cycleID string, at time.Time) (*points.Seal, error) {
+func (s *Side) Seal(ctx context.Context, r directory.Record, cycleID string, at time.Time, blocks ...[]byte) (*points.Seal, error) {
 	m := r.Spec.Machines[0]
 	opened, err := s.Keeper.OpenIntake(ctx, r.HomeID, cycle.OpenRequest{ID: cycleID, Group: points.SealGroup{ID: r.ID, Name: r.Spec.Name, HomeSite: r.HomeID, HomeName: r.HomeName, Term: r.Term, Settings: directory.Encode(r.Spec)},
 		Disks: []cycle.OpenRequestDisk{{Machine: m.ID, Key: "d", Size: m.SizeBytes()}}})
@@ -154,6 +155,17 @@ func (s *Side) Seal(ctx context.Context, r directory.Record, cycleID string, at 
 	}
 	if opened.Sealed != nil {
 		return opened.Sealed, nil
+	}
+	for i, b := range blocks {
+		in, err := s.Store.Intake(opened.Intake)
+		if err != nil {
+			return nil, err
+		}
+		name := points.NameOf(b)
+		enc, stored := points.Encode(nil, b, points.EncodingS2)
+		if err := errors.Join(in.Put(name, enc, uint32(len(b)), stored), in.Record([]points.Entry{{Index: int64(i), Count: 1, Name: name}})); err != nil {
+			return nil, err
+		}
 	}
 	return s.Keeper.SealIntake(ctx, r.HomeID, 0, opened.Intake, points.Seal{CaptureAt: at, Consistency: "crash", Checkpoint: "kt-" + cycleID,
 		Machines: []points.SealMachine{{ID: m.ID, Name: m.Name, Disks: []points.SealDisk{{Key: "d", Size: m.SizeBytes()}}}}})
