@@ -6755,7 +6755,7 @@ export interface operations {
     getAttainment: {
         parameters: {
             query?: {
-                /** @description group (if left out) */
+                /** @description group (if left out), tier, tag or site: the other one */
                 by?: string;
                 /** @description 30 days before the end if left out */
                 from?: string;

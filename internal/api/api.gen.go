@@ -3191,7 +3191,7 @@ type ListAlertsParams struct {
 
 // GetAttainmentParams defines parameters for GetAttainment.
 type GetAttainmentParams struct {
-	// By group (if left out)
+	// By group (if left out), tier, tag or site: the other one
 	By *string `form:"by,omitempty" json:"by,omitempty"`
 
 	// From 30 days before the end if left out

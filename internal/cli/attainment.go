@@ -16,7 +16,7 @@ func (a *app) attainmentCmd() *cobra.Command {
 	c := &cobra.Command{Use: "attainment", Short: "How promises were kept, each moment judged by the promise of the time", Args: cobra.NoArgs,
 		Example: "  kestrel attainment\n  kestrel attainment --by tier --last 7d\n  kestrel attainment --by tag --from 2026-11-01 --to 2026-12-01",
 		Long: `Sum up how promises were kept over a time, the worst first: the share of the time within the target that was promised
-then, by group, by the tier that was followed then, or by tag. Time in which cycles were held on purpose counts apart.
+then, by group, by the tier that was followed then, by tag, or by the other site. Time in which cycles were held on purpose counts apart.
 No later change of settings changes what was.`,
 		RunE: a.with(func(cmd *cobra.Command, c *api.Client, _ []string) error {
 			p := &api.GetAttainmentParams{By: strOr(by), Direction: strOr(way)}
@@ -31,7 +31,7 @@ No later change of settings changes what was.`,
 			return a.emit(v, func(w *tabwriter.Writer) { attainmentTable(w, v, by) })
 		})}
 	f := c.Flags()
-	f.StringVar(&by, "by", "", "group (if left out), tier or tag")
+	f.StringVar(&by, "by", "", "group (if left out), tier, tag or site")
 	when.flags(c, "30d")
 	f.StringVar(&way, "direction", "", "only groups that go out, or come in")
 	return c
@@ -50,7 +50,7 @@ func dayOrTime(text string) (time.Time, error) {
 }
 
 func attainmentTable(w *tabwriter.Writer, v api.Attainment, by string) {
-	head := map[string]string{"tier": "TIER", "tag": "TAG"}[by]
+	head := map[string]string{"tier": "TIER", "tag": "TAG", "site": "OTHER SITE"}[by]
 	if head == "" {
 		head = "GROUP"
 	}

@@ -20,6 +20,7 @@ const (
 	ByGroup = "group"
 	ByTier  = "tier"
 	ByTag   = "tag"
+	BySite  = "site" // the other site
 )
 
 // past is how far back attainment is looked at if nothing is said.
@@ -78,14 +79,14 @@ func (h *History) Attainment(ctx context.Context, groups []directory.Record, by 
 		return api.Attainment{}, problem.Invalid("from", "The stretch ends before it begins; give an earlier time.")
 	case end.Sub(begin) > kept:
 		return api.Attainment{}, problem.Invalid("from", "What was is kept for %s; give a later time.", span.Format(kept))
-	case !slices.Contains([]string{"", ByGroup, ByTier, ByTag}, by):
-		return api.Attainment{}, problem.Invalid("by", "%q is none of group, tier, tag.", by)
+	case !slices.Contains([]string{"", ByGroup, ByTier, ByTag, BySite}, by):
+		return api.Attainment{}, problem.Invalid("by", "%q is none of group, tier, tag, site.", by)
 	}
-	arrivals, err := h.Strips(ctx, begin)
+	targets, err := h.allTargets(ctx)
 	if err != nil {
 		return api.Attainment{}, err
 	}
-	targets, err := h.allTargets(ctx)
+	parts, err := h.parts(ctx, groups, targets, begin, end)
 	if err != nil {
 		return api.Attainment{}, err
 	}
@@ -100,15 +101,15 @@ func (h *History) Attainment(ctx context.Context, groups []directory.Record, by 
 	known := map[string]directory.Record{}
 	for _, r := range groups {
 		known[r.ID] = r
-		ts := targets[r.ID]
-		if ts == nil {
-			ts = []exposure.Target{{Since: r.CreatedAt, Target: r.Spec.Promise.Target}}
+	}
+	for _, p := range parts {
+		r, ok := known[p.GroupID]
+		if !ok {
+			continue
 		}
-		for tier, k := range exposure.JudgeByTier(exposure.Sawtooth(arrivals[r.ID], begin, end), ts) {
-			all.add(r.Spec.Name, k)
-			for _, key := range keys(by, r, tier) {
-				of(key).add(r.Spec.Name, k)
-			}
+		all.add(r.Spec.Name, keptOf(p))
+		for _, key := range keys(by, r, p.Tier) {
+			of(key).add(r.Spec.Name, keptOf(p))
 		}
 	}
 	step, long := records.ByHour, time.Hour
@@ -155,6 +156,11 @@ func keys(by string, r directory.Record, tier string) []string {
 			return []string{"no tag"}
 		}
 		return r.Spec.Tags
+	case BySite:
+		if r.Direction == directory.In {
+			return []string{r.HomeName}
+		}
+		return []string{r.RecoveryName}
 	}
 	return []string{r.Spec.Name}
 }

@@ -28,6 +28,10 @@ type Store interface {
 	Targets(ctx context.Context, group string) ([]records.Target, error)
 	AllTargets(ctx context.Context) ([]records.Target, error)
 	Tallies(ctx context.Context, step string, from, to time.Time) ([]records.Tally, error)
+	AddAttained(ctx context.Context, day time.Time, sums []records.Attained) error
+	AttainedDays(ctx context.Context, from, to time.Time) ([]time.Time, error)
+	Attained(ctx context.Context, from, to time.Time) ([]records.Attained, error)
+	TrimAttained(ctx context.Context, before time.Time) error
 }
 
 // History is that of one site.
@@ -51,7 +55,8 @@ func (h *History) Arrived(ctx context.Context, group string, captured, sealed ti
 
 // Tidy forgets what is too old.
 func (h *History) Tidy(ctx context.Context) error {
-	return h.store.TrimArrivals(ctx, h.clk.Now().Add(-kept))
+	before := h.clk.Now().Add(-kept)
+	return errors.Join(h.store.TrimArrivals(ctx, before), h.store.TrimAttained(ctx, before))
 }
 
 // Targets lists what was promised for a group when, oldest first.
@@ -114,7 +119,11 @@ func (h *History) Exposure(ctx context.Context, r directory.Record, from, to *ti
 // Strips gives the arrivals of all groups since an instant, by group, in one
 // question.
 func (h *History) Strips(ctx context.Context, from time.Time) (map[string][]exposure.Arrival, error) {
-	recs, err := h.store.AllArrivals(ctx, from, h.clk.Now())
+	return h.arrivals(ctx, from, h.clk.Now())
+}
+
+func (h *History) arrivals(ctx context.Context, from, to time.Time) (map[string][]exposure.Arrival, error) {
+	recs, err := h.store.AllArrivals(ctx, from, to)
 	out := map[string][]exposure.Arrival{}
 	for _, r := range recs {
 		out[r.GroupID] = append(out[r.GroupID], exposure.Arrival{Capture: r.CaptureAt, Sealed: r.SealedAt})

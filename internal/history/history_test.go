@@ -1,6 +1,7 @@
 package history_test
 
 import (
+	"math/rand/v2"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -8,6 +9,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
+	"kestrel/internal/api"
 	"kestrel/internal/core/group"
 	"kestrel/internal/core/span"
 	"kestrel/internal/directory"
@@ -103,5 +105,62 @@ func TestWhatAStretchBeginsWith(t *testing.T) {
 		strips, err = s.History.Strips(t.Context(), time.Now().Add(-600*span.Day))
 		require.NoError(t, err)
 		require.Len(t, strips[g.ID], 1, "the old row is gone")
+	})
+}
+
+// Days that are summed up say the same as the arrivals that they were summed up from, whatever
+// was promised meanwhile; and go on saying so when the arrivals are gone.
+func TestDaysSayWhatArrivalsSay(t *testing.T) {
+	virtual(t, func(t *testing.T, s *rooms.Side, g directory.Record) {
+		r := rand.New(rand.NewPCG(7, 7))
+		begin := time.Now()
+		for i := range 600 {
+			arrives(t, s, g, time.Duration(5+r.IntN(60))*time.Second)
+			time.Sleep(time.Duration(r.IntN(1700)) * time.Second)
+			p := group.Patch{}
+			switch i {
+			case 100, 400:
+				p.Target = new(20 * time.Minute)
+			case 300:
+				p.Target = new(2 * time.Minute)
+			case 350:
+				p.Pause = &group.Pause{Since: time.Now(), Until: time.Now().Add(7 * time.Hour), Reason: "the array is moved"}
+			default:
+				continue
+			}
+			_, _, err := s.Groups.Update(t.Context(), rooms.Anna(), g.ID, p, nil, func(directory.Record, []group.Change) string { return "edit" })
+			require.NoError(t, err)
+			g, _ = s.Groups.Get(g.ID)
+		}
+		ask := func(from, to time.Time) api.AttainmentRow {
+			v, err := s.History.Attainment(t.Context(), s.Groups.All(), "", &from, &to)
+			require.NoError(t, err)
+			return v.Total
+		}
+		now := time.Now()
+		require.Greater(t, now.Sub(begin), 5*span.Day)
+		stretches := [][2]time.Time{{begin, now}, {begin.Add(30 * time.Hour), now.Add(-26 * time.Hour)}, {begin.Add(30 * time.Hour), begin.Add(31 * time.Hour)}, {now.Truncate(span.Day).Add(-2 * span.Day), now.Truncate(span.Day)}}
+		var before []api.AttainmentRow
+		for _, x := range stretches {
+			before = append(before, ask(x[0], x[1]))
+		}
+		require.Positive(t, before[0].OverSeconds)
+		require.Positive(t, before[0].PausedSeconds)
+		for range 3 {
+			require.NoError(t, s.History.CloseDays(t.Context(), s.Groups.All()))
+		}
+		days, err := s.DB.AttainedDays(t.Context(), begin.Add(-span.Day), now)
+		require.NoError(t, err)
+		require.GreaterOrEqual(t, len(days), 5)
+		require.True(t, days[len(days)-1].Add(span.Day).Before(now))
+		for i, x := range stretches {
+			after := ask(x[0], x[1])
+			require.InDelta(t, before[i].KeptShare, after.KeptShare, 1e-9)
+			before[i].KeptShare = after.KeptShare
+			require.Equal(t, before[i], after, "stretch %d", i)
+		}
+		whole := ask(days[0], days[len(days)-1].Add(span.Day))
+		require.NoError(t, s.DB.TrimArrivals(t.Context(), time.Now()))
+		require.Equal(t, whole, ask(days[0], days[len(days)-1].Add(span.Day)))
 	})
 }

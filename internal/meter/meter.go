@@ -74,7 +74,6 @@ type Config struct {
 type Meter struct {
 	Config
 	held map[key]*series.Bucket // not kept yet; only Run's own
-	next time.Time              // when that is
 }
 
 type key struct {

@@ -536,3 +536,31 @@ func TestMeasures(t *testing.T) {
 	require.Equal(t, want["hour"], read("hour", at.Truncate(time.Hour)))
 	require.NoError(t, db.AddMeasures(ctx, nil))
 }
+
+// A day that is summed up stays as it is, with very many groups too, until it is forgotten.
+func TestAttainedDays(t *testing.T) {
+	db := open(t)
+	day := now.Truncate(span.Day)
+	var sums []records.Attained
+	for range 4500 {
+		sums = append(sums, records.Attained{At: day, GroupID: uuid.NewString(), Tier: "gold", Covered: span.Day, Over: time.Minute, Worst: time.Hour, WorstAt: day})
+	}
+	require.NoError(t, db.AddAttained(ctx, day, sums))
+	require.NoError(t, db.AddAttained(ctx, day, sums[:1]), "again, and nothing comes of it")
+	all, err := db.Attained(ctx, day, day.Add(1))
+	require.NoError(t, err)
+	require.Len(t, all, len(sums))
+	all[0].At, all[0].WorstAt = all[0].At.UTC(), all[0].WorstAt.UTC()
+	require.Contains(t, sums, all[0])
+	days, err := db.AttainedDays(ctx, day, day)
+	require.NoError(t, err)
+	require.Empty(t, days)
+	require.Error(t, db.AddAttained(ctx, day.Add(span.Day), append(sums[:1:1], sums[0])), "twice the same")
+	days, err = db.AttainedDays(ctx, day, day.Add(2*span.Day))
+	require.NoError(t, err)
+	require.Len(t, days, 1, "nothing of a day whose sums are refused")
+	require.NoError(t, db.TrimAttained(ctx, day.Add(1)))
+	all, err = db.Attained(ctx, day, day.Add(1))
+	require.NoError(t, err)
+	require.Empty(t, all)
+}

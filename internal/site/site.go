@@ -570,7 +570,7 @@ func (s *Site) tidy(ctx context.Context) {
 			s.log.Error("end pauses", "err", err)
 		}
 		if n%tidyPulses == 0 {
-			if err := errors.Join(s.Access.Tidy(ctx), s.History.Tidy(ctx), s.db.KeepPartitions(ctx, s.clk.Now()), s.Notary.Sign(ctx)); err != nil && ctx.Err() == nil {
+			if err := errors.Join(s.Access.Tidy(ctx), s.History.Tidy(ctx), s.History.CloseDays(ctx, s.Groups.All()), s.db.KeepPartitions(ctx, s.clk.Now()), s.Notary.Sign(ctx)); err != nil && ctx.Err() == nil {
 				s.log.Warn("tidy the records", "err", err)
 			}
 		}

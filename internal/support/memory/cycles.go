@@ -123,6 +123,50 @@ func (db *DB) Tallies(context.Context, string, time.Time, time.Time) ([]records.
 	return nil, nil
 }
 
+// AddAttained implements history.Store.
+func (db *DB) AddAttained(_ context.Context, day time.Time, sums []records.Attained) error {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	if !slices.ContainsFunc(db.attainedDays, day.Equal) {
+		db.attainedDays, db.attained = append(db.attainedDays, day), append(db.attained, sums...)
+	}
+	return nil
+}
+
+// AttainedDays implements history.Store.
+func (db *DB) AttainedDays(_ context.Context, from, to time.Time) (out []time.Time, _ error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	for _, d := range db.attainedDays {
+		if !d.Before(from) && d.Before(to) {
+			out = append(out, d)
+		}
+	}
+	slices.SortFunc(out, time.Time.Compare)
+	return out, nil
+}
+
+// Attained implements history.Store.
+func (db *DB) Attained(_ context.Context, from, to time.Time) (out []records.Attained, _ error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	for _, a := range db.attained {
+		if !a.At.Before(from) && a.At.Before(to) {
+			out = append(out, a)
+		}
+	}
+	return out, nil
+}
+
+// TrimAttained implements history.Store.
+func (db *DB) TrimAttained(_ context.Context, before time.Time) error {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	db.attainedDays = slices.DeleteFunc(db.attainedDays, func(d time.Time) bool { return d.Before(before) })
+	db.attained = slices.DeleteFunc(db.attained, func(a records.Attained) bool { return a.At.Before(before) })
+	return nil
+}
+
 // TrimCycles implements mover.Records.
 func (db *DB) TrimCycles(_ context.Context, group string, newest, keep int64) error {
 	db.mu.Lock()

@@ -7,6 +7,7 @@ package memory
 import (
 	"fmt"
 	"sync"
+	"time"
 
 	"kestrel/internal/records"
 )
@@ -22,6 +23,8 @@ type DB struct {
 	groupOf      map[string]string                   // of a point
 	arrivals     map[string][]records.Arrival
 	cycles       map[string][]records.Cycle // by group, oldest first
+	attainedDays []time.Time
+	attained     []records.Attained
 	replications map[string]records.Replication
 	operations   map[string]records.Operation
 	platforms    map[string]records.Platform
