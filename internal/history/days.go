@@ -46,7 +46,8 @@ func (h *History) exact(ctx context.Context, groups []directory.Record, targets 
 // parts is how promises were kept from an instant to another: from the sums of whole days
 // where there are some, and from arrivals before, between and after.
 func (h *History) parts(ctx context.Context, groups []directory.Record, targets map[string][]exposure.Target, from, to time.Time) ([]records.Attained, error) {
-	days, err := h.store.AttainedDays(ctx, from, to.Add(-span.Day).Add(1))
+	// A microsecond is the least that PostgreSQL tells apart.
+	days, err := h.store.AttainedDays(ctx, from, to.Add(-span.Day).Add(time.Microsecond))
 	if err != nil {
 		return nil, err
 	}
@@ -63,7 +64,7 @@ func (h *History) parts(ctx context.Context, groups []directory.Record, targets 
 	if len(days) == 0 {
 		return out, nil
 	}
-	sums, err := h.store.Attained(ctx, days[0], days[len(days)-1].Add(1))
+	sums, err := h.store.Attained(ctx, days[0], days[len(days)-1].Add(time.Microsecond))
 	return append(out, sums...), err
 }
 

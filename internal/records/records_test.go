@@ -547,7 +547,7 @@ func TestAttainedDays(t *testing.T) {
 	}
 	require.NoError(t, db.AddAttained(ctx, day, sums))
 	require.NoError(t, db.AddAttained(ctx, day, sums[:1]), "again, and nothing comes of it")
-	all, err := db.Attained(ctx, day, day.Add(1))
+	all, err := db.Attained(ctx, day, day.Add(time.Microsecond))
 	require.NoError(t, err)
 	require.Len(t, all, len(sums))
 	all[0].At, all[0].WorstAt = all[0].At.UTC(), all[0].WorstAt.UTC()
@@ -559,8 +559,8 @@ func TestAttainedDays(t *testing.T) {
 	days, err = db.AttainedDays(ctx, day, day.Add(2*span.Day))
 	require.NoError(t, err)
 	require.Len(t, days, 1, "nothing of a day whose sums are refused")
-	require.NoError(t, db.TrimAttained(ctx, day.Add(1)))
-	all, err = db.Attained(ctx, day, day.Add(1))
+	require.NoError(t, db.TrimAttained(ctx, day.Add(time.Microsecond)))
+	all, err = db.Attained(ctx, day, day.Add(time.Microsecond))
 	require.NoError(t, err)
 	require.Empty(t, all)
 }
