@@ -1224,6 +1224,80 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Attainment, coverage, capacity and change over a time, as JSON, as a table or as a document */
+        get: operations["getReport"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/report-plans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Reports that are sent by calendar */
+        get: operations["listReportPlans"];
+        put?: never;
+        /** Have reports sent by calendar */
+        post: operations["createReportPlan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/report-plans/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Change what is sent, when or to whom */
+        put: operations["setReportPlan"];
+        post?: never;
+        /** Send it no more */
+        delete: operations["deleteReportPlan"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/report-plans/{id}/send": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send the newest report of a plan now */
+        post: operations["sendReportPlan"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/readiness": {
         parameters: {
             query?: never;
@@ -3659,6 +3733,149 @@ export interface components {
             note: string;
             /** @description Where in the console it is */
             page: string;
+        };
+        /** @description How promises were kept, what is protected, what it takes and what changed, over a time */
+        Report: {
+            site: string;
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            /** Format: date-time */
+            madeAt: string;
+            by: string;
+            /** @description Which groups it is of, in words; left out if of all */
+            only?: string;
+            groups: number;
+            attainment: components["schemas"]["Attainment"];
+            /** @description Days of UTC, oldest first; the first and the last are cut where the time begins and ends */
+            days: components["schemas"]["ReportDay"][];
+            coverage: components["schemas"]["ReportCoverage"];
+            stores: components["schemas"]["ReportStore"][];
+            links: components["schemas"]["ReportLink"][];
+        };
+        ReportDay: {
+            /** Format: date-time */
+            at: string;
+            /** Format: double */
+            keptShare: number;
+            /**
+             * Format: int64
+             * @description Of all groups together; 0 if there was no point
+             */
+            coveredSeconds: number;
+            /** Format: int64 */
+            overSeconds: number;
+            /** Format: int64 */
+            worstSeconds: number;
+            sealed: number;
+            failed: number;
+            missed: number;
+            /** Format: int64 */
+            changedBytes: number;
+            /** Format: int64 */
+            wireBytes: number;
+        };
+        /** @description Of all machines of this site's platforms, whichever groups the report is of */
+        ReportCoverage: {
+            /** @description How many machines have which word at the end */
+            counts: {
+                [key: string]: number;
+            };
+            /**
+             * Format: double
+             * @description Of those that are not left out on purpose, at the end
+             */
+            protectedShare?: number;
+            /** @description The last of each day, oldest first */
+            days: components["schemas"]["CoverageShare"][];
+        };
+        CoverageShare: {
+            /** Format: date-time */
+            at: string;
+            /** Format: double */
+            share: number;
+            machines: number;
+        };
+        ReportStore: {
+            name: string;
+            /**
+             * Format: int64
+             * @description When it was measured first in that time, in the mean of the first step
+             */
+            usedFirstBytes: number;
+            /** Format: int64 */
+            usedLastBytes: number;
+            /** Format: int64 */
+            usedMostBytes: number;
+            /**
+             * Format: int64
+             * @description At the end; left out where it is not known
+             */
+            freeBytes?: number;
+            /**
+             * Format: date-time
+             * @description At the pace of the last day, as it is now
+             */
+            fillsAt?: string;
+            /**
+             * Format: int64
+             * @description What whole copies would take, now
+             */
+            wholeBytes?: number;
+            /**
+             * Format: int64
+             * @description What points take, now
+             */
+            neededBytes?: number;
+            days: components["schemas"]["Measured"][];
+        };
+        ReportLink: {
+            peer: string;
+            /**
+             * Format: int64
+             * @description Bytes a second
+             */
+            outMean: number;
+            /** Format: int64 */
+            outMost: number;
+            /** Format: int64 */
+            inMean: number;
+            /** Format: int64 */
+            inMost: number;
+            /** @description Out */
+            days: components["schemas"]["Measured"][];
+        };
+        NewReportPlan: {
+            name: string;
+            /**
+             * @description What it is of: the last whole one, in the zone
+             * @enum {string}
+             */
+            over: "day" | "week" | "month";
+            /** @description When it is sent, as a calendar: "mon at 07:00", "1st of the month at 07:00" */
+            at: string;
+            /** @description Of these times; UTC if left out */
+            zone?: string;
+            /** @description Names; mails carry the document */
+            channels: string[];
+            by?: string;
+            tier?: string;
+            tag?: string;
+            peer?: string;
+            off?: boolean;
+        };
+        ReportPlan: components["schemas"]["NewReportPlan"] & {
+            id: string;
+            /** @description When it is sent */
+            words: string;
+            /** Format: date-time */
+            nextAt?: string;
+            /**
+             * Format: date-time
+             * @description When it was sent last
+             */
+            lastAt?: string;
         };
         /** @description How something went over a stretch of time, as finely as it is kept and can be shown */
         Measures: {
@@ -6778,6 +6995,161 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Attainment"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getReport: {
+        parameters: {
+            query?: {
+                /** @description 30 days before the end if left out */
+                from?: string;
+                /** @description Now if left out */
+                to?: string;
+                /** @description What attainment is summed up by: group (if left out), tier, tag or the other site */
+                by?: string;
+                /** @description Only groups that follow it */
+                tier?: string;
+                /** @description Only groups that have it */
+                tag?: string;
+                /** @description Only groups whose other site it is */
+                peer?: string;
+                /** @description json if left out */
+                format?: string;
+                /** @description Which table, of csv; attainment if left out */
+                table?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Report"];
+                    "text/csv": string;
+                    "application/pdf": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listReportPlans: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportPlan"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    createReportPlan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewReportPlan"];
+            };
+        };
+        responses: {
+            /** @description Made */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportPlan"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setReportPlan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewReportPlan"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportPlan"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deleteReportPlan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is sent no more */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    sendReportPlan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is on its way */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -154,6 +154,27 @@ func (e LandingState) Valid() bool {
 	}
 }
 
+// Defines values for NewReportPlanOver.
+const (
+	NewReportPlanOverDay   NewReportPlanOver = "day"
+	NewReportPlanOverMonth NewReportPlanOver = "month"
+	NewReportPlanOverWeek  NewReportPlanOver = "week"
+)
+
+// Valid indicates whether the value is a known member of the NewReportPlanOver enum.
+func (e NewReportPlanOver) Valid() bool {
+	switch e {
+	case NewReportPlanOverDay:
+		return true
+	case NewReportPlanOverMonth:
+		return true
+	case NewReportPlanOverWeek:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for OperationState.
 const (
 	OperationStateDone    OperationState = "done"
@@ -196,6 +217,27 @@ func (e PhraseTone) Valid() bool {
 	case Plain:
 		return true
 	case Tight:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ReportPlanOver.
+const (
+	ReportPlanOverDay   ReportPlanOver = "day"
+	ReportPlanOverMonth ReportPlanOver = "month"
+	ReportPlanOverWeek  ReportPlanOver = "week"
+)
+
+// Valid indicates whether the value is a known member of the ReportPlanOver enum.
+func (e ReportPlanOver) Valid() bool {
+	switch e {
+	case ReportPlanOverDay:
+		return true
+	case ReportPlanOverMonth:
+		return true
+	case ReportPlanOverWeek:
 		return true
 	default:
 		return false
@@ -931,6 +973,13 @@ type CoverageCounts struct {
 type CoverageSample struct {
 	At     time.Time      `json:"at"`
 	Counts CoverageCounts `json:"counts"`
+}
+
+// CoverageShare defines model for CoverageShare.
+type CoverageShare struct {
+	At       time.Time `json:"at"`
+	Machines int       `json:"machines"`
+	Share    float64   `json:"share"`
 }
 
 // Cycle defines model for Cycle.
@@ -1996,6 +2045,30 @@ type NewPlatform struct {
 	User     *string          `json:"user,omitempty"`
 }
 
+// NewReportPlan defines model for NewReportPlan.
+type NewReportPlan struct {
+	// At When it is sent, as a calendar: "mon at 07:00", "1st of the month at 07:00"
+	At string  `json:"at"`
+	By *string `json:"by,omitempty"`
+
+	// Channels Names; mails carry the document
+	Channels []string `json:"channels"`
+	Name     string   `json:"name"`
+	Off      *bool    `json:"off,omitempty"`
+
+	// Over What it is of: the last whole one, in the zone
+	Over NewReportPlanOver `json:"over"`
+	Peer *string           `json:"peer,omitempty"`
+	Tag  *string           `json:"tag,omitempty"`
+	Tier *string           `json:"tier,omitempty"`
+
+	// Zone Of these times; UTC if left out
+	Zone *string `json:"zone,omitempty"`
+}
+
+// NewReportPlanOver What it is of: the last whole one, in the zone
+type NewReportPlanOver string
+
 // NewServed defines model for NewServed.
 type NewServed struct {
 	// Mode read-only (the default); throw-away: what clients write is kept beside the point until this ends or the service restarts; lasting: until this ends. The point itself never changes
@@ -2491,6 +2564,124 @@ type ReadinessFinding struct {
 type RecoveryCodes struct {
 	// Codes Each is good once; shown once
 	Codes []string `json:"codes"`
+}
+
+// Report How promises were kept, what is protected, what it takes and what changed, over a time
+type Report struct {
+	Attainment Attainment `json:"attainment"`
+	By         string     `json:"by"`
+
+	// Coverage Of all machines of this site's platforms, whichever groups the report is of
+	Coverage ReportCoverage `json:"coverage"`
+
+	// Days Days of UTC, oldest first; the first and the last are cut where the time begins and ends
+	Days   []ReportDay  `json:"days"`
+	From   time.Time    `json:"from"`
+	Groups int          `json:"groups"`
+	Links  []ReportLink `json:"links"`
+	MadeAt time.Time    `json:"madeAt"`
+
+	// Only Which groups it is of, in words; left out if of all
+	Only   *string       `json:"only,omitempty"`
+	Site   string        `json:"site"`
+	Stores []ReportStore `json:"stores"`
+	To     time.Time     `json:"to"`
+}
+
+// ReportCoverage Of all machines of this site's platforms, whichever groups the report is of
+type ReportCoverage struct {
+	// Counts How many machines have which word at the end
+	Counts map[string]int `json:"counts"`
+
+	// Days The last of each day, oldest first
+	Days []CoverageShare `json:"days"`
+
+	// ProtectedShare Of those that are not left out on purpose, at the end
+	ProtectedShare *float64 `json:"protectedShare,omitempty"`
+}
+
+// ReportDay defines model for ReportDay.
+type ReportDay struct {
+	At           time.Time `json:"at"`
+	ChangedBytes int64     `json:"changedBytes"`
+
+	// CoveredSeconds Of all groups together; 0 if there was no point
+	CoveredSeconds int64   `json:"coveredSeconds"`
+	Failed         int     `json:"failed"`
+	KeptShare      float64 `json:"keptShare"`
+	Missed         int     `json:"missed"`
+	OverSeconds    int64   `json:"overSeconds"`
+	Sealed         int     `json:"sealed"`
+	WireBytes      int64   `json:"wireBytes"`
+	WorstSeconds   int64   `json:"worstSeconds"`
+}
+
+// ReportLink defines model for ReportLink.
+type ReportLink struct {
+	// Days Out
+	Days   []Measured `json:"days"`
+	InMean int64      `json:"inMean"`
+	InMost int64      `json:"inMost"`
+
+	// OutMean Bytes a second
+	OutMean int64  `json:"outMean"`
+	OutMost int64  `json:"outMost"`
+	Peer    string `json:"peer"`
+}
+
+// ReportPlan defines model for ReportPlan.
+type ReportPlan struct {
+	// At When it is sent, as a calendar: "mon at 07:00", "1st of the month at 07:00"
+	At string  `json:"at"`
+	By *string `json:"by,omitempty"`
+
+	// Channels Names; mails carry the document
+	Channels []string `json:"channels"`
+	ID       string   `json:"id"`
+
+	// LastAt When it was sent last
+	LastAt *time.Time `json:"lastAt,omitempty"`
+	Name   string     `json:"name"`
+	NextAt *time.Time `json:"nextAt,omitempty"`
+	Off    *bool      `json:"off,omitempty"`
+
+	// Over What it is of: the last whole one, in the zone
+	Over ReportPlanOver `json:"over"`
+	Peer *string        `json:"peer,omitempty"`
+	Tag  *string        `json:"tag,omitempty"`
+	Tier *string        `json:"tier,omitempty"`
+
+	// Words When it is sent
+	Words string `json:"words"`
+
+	// Zone Of these times; UTC if left out
+	Zone *string `json:"zone,omitempty"`
+}
+
+// ReportPlanOver What it is of: the last whole one, in the zone
+type ReportPlanOver string
+
+// ReportStore defines model for ReportStore.
+type ReportStore struct {
+	Days []Measured `json:"days"`
+
+	// FillsAt At the pace of the last day, as it is now
+	FillsAt *time.Time `json:"fillsAt,omitempty"`
+
+	// FreeBytes At the end; left out where it is not known
+	FreeBytes *int64 `json:"freeBytes,omitempty"`
+	Name      string `json:"name"`
+
+	// NeededBytes What points take, now
+	NeededBytes *int64 `json:"neededBytes,omitempty"`
+
+	// UsedFirstBytes When it was measured first in that time, in the mean of the first step
+	UsedFirstBytes int64 `json:"usedFirstBytes"`
+	UsedLastBytes  int64 `json:"usedLastBytes"`
+	UsedMostBytes  int64 `json:"usedMostBytes"`
+
+	// WholeBytes What whole copies would take, now
+	WholeBytes *int64 `json:"wholeBytes,omitempty"`
 }
 
 // Resource defines model for Resource.
@@ -3373,6 +3564,33 @@ type ListPointsParams struct {
 	Skip *int `form:"skip,omitempty" json:"skip,omitempty"`
 }
 
+// GetReportParams defines parameters for GetReport.
+type GetReportParams struct {
+	// From 30 days before the end if left out
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// To Now if left out
+	To *time.Time `form:"to,omitempty" json:"to,omitempty"`
+
+	// By What attainment is summed up by: group (if left out), tier, tag or the other site
+	By *string `form:"by,omitempty" json:"by,omitempty"`
+
+	// Tier Only groups that follow it
+	Tier *string `form:"tier,omitempty" json:"tier,omitempty"`
+
+	// Tag Only groups that have it
+	Tag *string `form:"tag,omitempty" json:"tag,omitempty"`
+
+	// Peer Only groups whose other site it is
+	Peer *string `form:"peer,omitempty" json:"peer,omitempty"`
+
+	// Format json if left out
+	Format *string `form:"format,omitempty" json:"format,omitempty"`
+
+	// Table Which table, of csv; attainment if left out
+	Table *string `form:"table,omitempty" json:"table,omitempty"`
+}
+
 // SearchParams defines parameters for Search.
 type SearchParams struct {
 	Q string `form:"q" json:"q"`
@@ -3479,6 +3697,12 @@ type ExportPointJSONRequestBody = ExportRequest
 
 // LockPointJSONRequestBody defines body for LockPoint for application/json ContentType.
 type LockPointJSONRequestBody = LockRequest
+
+// CreateReportPlanJSONRequestBody defines body for CreateReportPlan for application/json ContentType.
+type CreateReportPlanJSONRequestBody = NewReportPlan
+
+// SetReportPlanJSONRequestBody defines body for SetReportPlan for application/json ContentType.
+type SetReportPlanJSONRequestBody = NewReportPlan
 
 // PreviewRuleJSONRequestBody defines body for PreviewRule for application/json ContentType.
 type PreviewRuleJSONRequestBody = RulePreviewRequest
@@ -4311,6 +4535,54 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /readiness (the `ListReadiness` operationId).
 	ListReadiness(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetReport Attainment, coverage, capacity and change over a time, as JSON, as a table or as a document
+	//
+	// Corresponds with GET /report (the `GetReport` operationId).
+	GetReport(ctx context.Context, params *GetReportParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListReportPlans Reports that are sent by calendar
+	//
+	// Corresponds with GET /report-plans (the `ListReportPlans` operationId).
+	ListReportPlans(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateReportPlanWithBody Have reports sent by calendar
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /report-plans (the `CreateReportPlan` operationId).
+	CreateReportPlanWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateReportPlan Have reports sent by calendar
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /report-plans (the `CreateReportPlan` operationId).
+	CreateReportPlan(ctx context.Context, body CreateReportPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteReportPlan Send it no more
+	//
+	// Corresponds with DELETE /report-plans/{id} (the `DeleteReportPlan` operationId).
+	DeleteReportPlan(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetReportPlanWithBody Change what is sent, when or to whom
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /report-plans/{id} (the `SetReportPlan` operationId).
+	SetReportPlanWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetReportPlan Change what is sent, when or to whom
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /report-plans/{id} (the `SetReportPlan` operationId).
+	SetReportPlan(ctx context.Context, id string, body SetReportPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SendReportPlan Send the newest report of a plan now
+	//
+	// Corresponds with POST /report-plans/{id}/send (the `SendReportPlan` operationId).
+	SendReportPlan(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PreviewRuleWithBody What a rule matches now, and what becomes of each machine
 	//
@@ -6577,6 +6849,134 @@ func (c *Client) LockPoint(ctx context.Context, id string, body LockPointJSONReq
 // Corresponds with GET /readiness (the `ListReadiness` operationId).
 func (c *Client) ListReadiness(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListReadinessRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetReport Attainment, coverage, capacity and change over a time, as JSON, as a table or as a document
+//
+// Corresponds with GET /report (the `GetReport` operationId).
+func (c *Client) GetReport(ctx context.Context, params *GetReportParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReportRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListReportPlans Reports that are sent by calendar
+//
+// Corresponds with GET /report-plans (the `ListReportPlans` operationId).
+func (c *Client) ListReportPlans(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListReportPlansRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateReportPlanWithBody Have reports sent by calendar
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /report-plans (the `CreateReportPlan` operationId).
+func (c *Client) CreateReportPlanWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateReportPlanRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateReportPlan Have reports sent by calendar
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /report-plans (the `CreateReportPlan` operationId).
+func (c *Client) CreateReportPlan(ctx context.Context, body CreateReportPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateReportPlanRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteReportPlan Send it no more
+//
+// Corresponds with DELETE /report-plans/{id} (the `DeleteReportPlan` operationId).
+func (c *Client) DeleteReportPlan(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteReportPlanRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetReportPlanWithBody Change what is sent, when or to whom
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /report-plans/{id} (the `SetReportPlan` operationId).
+func (c *Client) SetReportPlanWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetReportPlanRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetReportPlan Change what is sent, when or to whom
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /report-plans/{id} (the `SetReportPlan` operationId).
+func (c *Client) SetReportPlan(ctx context.Context, id string, body SetReportPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetReportPlanRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SendReportPlan Send the newest report of a plan now
+//
+// Corresponds with POST /report-plans/{id}/send (the `SendReportPlan` operationId).
+func (c *Client) SendReportPlan(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSendReportPlanRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -11779,6 +12179,326 @@ func NewListReadinessRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetReportRequest constructs an http.Request for the GetReport method
+func NewGetReportRequest(server string, params *GetReportParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/report")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.By != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", *params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Tier != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "tier", *params.Tier, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Tag != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "tag", *params.Tag, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Peer != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "peer", *params.Peer, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Table != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "table", *params.Table, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListReportPlansRequest constructs an http.Request for the ListReportPlans method
+func NewListReportPlansRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/report-plans")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCreateReportPlanRequest calls the generic CreateReportPlan builder with application/json body
+func NewCreateReportPlanRequest(server string, body CreateReportPlanJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCreateReportPlanRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCreateReportPlanRequestWithBody constructs an http.Request for the CreateReportPlan method, with any body, and a specified content type
+func NewCreateReportPlanRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/report-plans")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDeleteReportPlanRequest constructs an http.Request for the DeleteReportPlan method
+func NewDeleteReportPlanRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/report-plans/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetReportPlanRequest calls the generic SetReportPlan builder with application/json body
+func NewSetReportPlanRequest(server string, id string, body SetReportPlanJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetReportPlanRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSetReportPlanRequestWithBody constructs an http.Request for the SetReportPlan method, with any body, and a specified content type
+func NewSetReportPlanRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/report-plans/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSendReportPlanRequest constructs an http.Request for the SendReportPlan method
+func NewSendReportPlanRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/report-plans/%s/send", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewPreviewRuleRequest calls the generic PreviewRule builder with application/json body
 func NewPreviewRuleRequest(server string, body PreviewRuleJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -14310,6 +15030,62 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /readiness (the `ListReadiness` operationId).
 	ListReadinessWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListReadinessResponse, error)
+
+	// GetReportWithResponse Attainment, coverage, capacity and change over a time, as JSON, as a table or as a document
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /report (the `GetReport` operationId).
+	GetReportWithResponse(ctx context.Context, params *GetReportParams, reqEditors ...RequestEditorFn) (*GetReportResponse, error)
+
+	// ListReportPlansWithResponse Reports that are sent by calendar
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /report-plans (the `ListReportPlans` operationId).
+	ListReportPlansWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListReportPlansResponse, error)
+
+	// CreateReportPlanWithBodyWithResponse Have reports sent by calendar
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /report-plans (the `CreateReportPlan` operationId).
+	CreateReportPlanWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateReportPlanResponse, error)
+
+	// CreateReportPlanWithResponse Have reports sent by calendar
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /report-plans (the `CreateReportPlan` operationId).
+	CreateReportPlanWithResponse(ctx context.Context, body CreateReportPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateReportPlanResponse, error)
+
+	// DeleteReportPlanWithResponse Send it no more
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /report-plans/{id} (the `DeleteReportPlan` operationId).
+	DeleteReportPlanWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*DeleteReportPlanResponse, error)
+
+	// SetReportPlanWithBodyWithResponse Change what is sent, when or to whom
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /report-plans/{id} (the `SetReportPlan` operationId).
+	SetReportPlanWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetReportPlanResponse, error)
+
+	// SetReportPlanWithResponse Change what is sent, when or to whom
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /report-plans/{id} (the `SetReportPlan` operationId).
+	SetReportPlanWithResponse(ctx context.Context, id string, body SetReportPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SetReportPlanResponse, error)
+
+	// SendReportPlanWithResponse Send the newest report of a plan now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /report-plans/{id}/send (the `SendReportPlan` operationId).
+	SendReportPlanWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*SendReportPlanResponse, error)
 
 	// PreviewRuleWithBodyWithResponse What a rule matches now, and what becomes of each machine
 	//
@@ -18921,6 +19697,280 @@ func (r ListReadinessResponse) ContentType() string {
 	return ""
 }
 
+type GetReportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Report
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetReportResponse) GetJSON200() *Report {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetReportResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetReportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetReportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetReportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListReportPlansResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]ReportPlan
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListReportPlansResponse) GetJSON200() *[]ReportPlan {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListReportPlansResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListReportPlansResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListReportPlansResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListReportPlansResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListReportPlansResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CreateReportPlanResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *ReportPlan
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r CreateReportPlanResponse) GetJSON201() *ReportPlan {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CreateReportPlanResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CreateReportPlanResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CreateReportPlanResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CreateReportPlanResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CreateReportPlanResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteReportPlanResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteReportPlanResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteReportPlanResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteReportPlanResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteReportPlanResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteReportPlanResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetReportPlanResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ReportPlan
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetReportPlanResponse) GetJSON200() *ReportPlan {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetReportPlanResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetReportPlanResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetReportPlanResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetReportPlanResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetReportPlanResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SendReportPlanResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SendReportPlanResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SendReportPlanResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SendReportPlanResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SendReportPlanResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SendReportPlanResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type PreviewRuleResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -22682,6 +23732,110 @@ func (c *ClientWithResponses) ListReadinessWithResponse(ctx context.Context, req
 	return ParseListReadinessResponse(rsp)
 }
 
+// GetReportWithResponse Attainment, coverage, capacity and change over a time, as JSON, as a table or as a document
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /report (the `GetReport` operationId).
+func (c *ClientWithResponses) GetReportWithResponse(ctx context.Context, params *GetReportParams, reqEditors ...RequestEditorFn) (*GetReportResponse, error) {
+	rsp, err := c.GetReport(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetReportResponse(rsp)
+}
+
+// ListReportPlansWithResponse Reports that are sent by calendar
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /report-plans (the `ListReportPlans` operationId).
+func (c *ClientWithResponses) ListReportPlansWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListReportPlansResponse, error) {
+	rsp, err := c.ListReportPlans(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListReportPlansResponse(rsp)
+}
+
+// CreateReportPlanWithBodyWithResponse Have reports sent by calendar
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /report-plans (the `CreateReportPlan` operationId).
+func (c *ClientWithResponses) CreateReportPlanWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateReportPlanResponse, error) {
+	rsp, err := c.CreateReportPlanWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateReportPlanResponse(rsp)
+}
+
+// CreateReportPlanWithResponse Have reports sent by calendar
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /report-plans (the `CreateReportPlan` operationId).
+func (c *ClientWithResponses) CreateReportPlanWithResponse(ctx context.Context, body CreateReportPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateReportPlanResponse, error) {
+	rsp, err := c.CreateReportPlan(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateReportPlanResponse(rsp)
+}
+
+// DeleteReportPlanWithResponse Send it no more
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /report-plans/{id} (the `DeleteReportPlan` operationId).
+func (c *ClientWithResponses) DeleteReportPlanWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*DeleteReportPlanResponse, error) {
+	rsp, err := c.DeleteReportPlan(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteReportPlanResponse(rsp)
+}
+
+// SetReportPlanWithBodyWithResponse Change what is sent, when or to whom
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /report-plans/{id} (the `SetReportPlan` operationId).
+func (c *ClientWithResponses) SetReportPlanWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetReportPlanResponse, error) {
+	rsp, err := c.SetReportPlanWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetReportPlanResponse(rsp)
+}
+
+// SetReportPlanWithResponse Change what is sent, when or to whom
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /report-plans/{id} (the `SetReportPlan` operationId).
+func (c *ClientWithResponses) SetReportPlanWithResponse(ctx context.Context, id string, body SetReportPlanJSONRequestBody, reqEditors ...RequestEditorFn) (*SetReportPlanResponse, error) {
+	rsp, err := c.SetReportPlan(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetReportPlanResponse(rsp)
+}
+
+// SendReportPlanWithResponse Send the newest report of a plan now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /report-plans/{id}/send (the `SendReportPlan` operationId).
+func (c *ClientWithResponses) SendReportPlanWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*SendReportPlanResponse, error) {
+	rsp, err := c.SendReportPlan(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSendReportPlanResponse(rsp)
+}
+
 // PreviewRuleWithBodyWithResponse What a rule matches now, and what becomes of each machine
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -26430,6 +27584,199 @@ func ParseListReadinessResponse(rsp *http.Response) (*ListReadinessResponse, err
 	return response, nil
 }
 
+// ParseGetReportResponse parses an HTTP response from a GetReportWithResponse call
+func ParseGetReportResponse(rsp *http.Response) (*GetReportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Report
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	case rsp.StatusCode == 200:
+		// Content-type (text/csv) unsupported
+
+	}
+
+	return response, nil
+}
+
+// ParseListReportPlansResponse parses an HTTP response from a ListReportPlansWithResponse call
+func ParseListReportPlansResponse(rsp *http.Response) (*ListReportPlansResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListReportPlansResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []ReportPlan
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCreateReportPlanResponse parses an HTTP response from a CreateReportPlanWithResponse call
+func ParseCreateReportPlanResponse(rsp *http.Response) (*CreateReportPlanResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CreateReportPlanResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest ReportPlan
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteReportPlanResponse parses an HTTP response from a DeleteReportPlanWithResponse call
+func ParseDeleteReportPlanResponse(rsp *http.Response) (*DeleteReportPlanResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteReportPlanResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetReportPlanResponse parses an HTTP response from a SetReportPlanWithResponse call
+func ParseSetReportPlanResponse(rsp *http.Response) (*SetReportPlanResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetReportPlanResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ReportPlan
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSendReportPlanResponse parses an HTTP response from a SendReportPlanWithResponse call
+func ParseSendReportPlanResponse(rsp *http.Response) (*SendReportPlanResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SendReportPlanResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParsePreviewRuleResponse parses an HTTP response from a PreviewRuleWithResponse call
 func ParsePreviewRuleResponse(rsp *http.Response) (*PreviewRuleResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -28236,6 +29583,24 @@ type ServerInterface interface {
 	// ListReadiness Which groups would recover right now, as they are; those that would not come first
 	// (GET /readiness)
 	ListReadiness(ctx *echo.Context) error
+	// GetReport Attainment, coverage, capacity and change over a time, as JSON, as a table or as a document
+	// (GET /report)
+	GetReport(ctx *echo.Context, params GetReportParams) error
+	// ListReportPlans Reports that are sent by calendar
+	// (GET /report-plans)
+	ListReportPlans(ctx *echo.Context) error
+	// CreateReportPlan Have reports sent by calendar
+	// (POST /report-plans)
+	CreateReportPlan(ctx *echo.Context) error
+	// DeleteReportPlan Send it no more
+	// (DELETE /report-plans/{id})
+	DeleteReportPlan(ctx *echo.Context, id string) error
+	// SetReportPlan Change what is sent, when or to whom
+	// (PUT /report-plans/{id})
+	SetReportPlan(ctx *echo.Context, id string) error
+	// SendReportPlan Send the newest report of a plan now
+	// (POST /report-plans/{id}/send)
+	SendReportPlan(ctx *echo.Context, id string) error
 	// PreviewRule What a rule matches now, and what becomes of each machine
 	// (POST /rules/preview)
 	PreviewRule(ctx *echo.Context) error
@@ -30048,6 +31413,139 @@ func (w *ServerInterfaceWrapper) ListReadiness(ctx *echo.Context) error {
 	return err
 }
 
+// GetReport converts echo context to params.
+func (w *ServerInterfaceWrapper) GetReport(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetReportParams
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// ------------- Optional query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "by", ctx.QueryParams(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter by: %s", err))
+	}
+
+	// ------------- Optional query parameter "tier" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "tier", ctx.QueryParams(), &params.Tier, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter tier: %s", err))
+	}
+
+	// ------------- Optional query parameter "tag" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "tag", ctx.QueryParams(), &params.Tag, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter tag: %s", err))
+	}
+
+	// ------------- Optional query parameter "peer" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "peer", ctx.QueryParams(), &params.Peer, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter peer: %s", err))
+	}
+
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", ctx.QueryParams(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter format: %s", err))
+	}
+
+	// ------------- Optional query parameter "table" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "table", ctx.QueryParams(), &params.Table, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter table: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetReport(ctx, params)
+	return err
+}
+
+// ListReportPlans converts echo context to params.
+func (w *ServerInterfaceWrapper) ListReportPlans(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListReportPlans(ctx)
+	return err
+}
+
+// CreateReportPlan converts echo context to params.
+func (w *ServerInterfaceWrapper) CreateReportPlan(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CreateReportPlan(ctx)
+	return err
+}
+
+// DeleteReportPlan converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteReportPlan(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeleteReportPlan(ctx, id)
+	return err
+}
+
+// SetReportPlan converts echo context to params.
+func (w *ServerInterfaceWrapper) SetReportPlan(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetReportPlan(ctx, id)
+	return err
+}
+
+// SendReportPlan converts echo context to params.
+func (w *ServerInterfaceWrapper) SendReportPlan(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SendReportPlan(ctx, id)
+	return err
+}
+
 // PreviewRule converts echo context to params.
 func (w *ServerInterfaceWrapper) PreviewRule(ctx *echo.Context) error {
 	var err error
@@ -30735,6 +32233,12 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/channels/:id/test", wrapper.TestChannel, options.OperationMiddlewares["testChannel"]...)
 	router.GET(options.BaseURL+"/search", wrapper.Search, options.OperationMiddlewares["search"]...)
 	router.GET(options.BaseURL+"/attainment", wrapper.GetAttainment, options.OperationMiddlewares["getAttainment"]...)
+	router.GET(options.BaseURL+"/report", wrapper.GetReport, options.OperationMiddlewares["getReport"]...)
+	router.GET(options.BaseURL+"/report-plans", wrapper.ListReportPlans, options.OperationMiddlewares["listReportPlans"]...)
+	router.POST(options.BaseURL+"/report-plans", wrapper.CreateReportPlan, options.OperationMiddlewares["createReportPlan"]...)
+	router.DELETE(options.BaseURL+"/report-plans/:id", wrapper.DeleteReportPlan, options.OperationMiddlewares["deleteReportPlan"]...)
+	router.PUT(options.BaseURL+"/report-plans/:id", wrapper.SetReportPlan, options.OperationMiddlewares["setReportPlan"]...)
+	router.POST(options.BaseURL+"/report-plans/:id/send", wrapper.SendReportPlan, options.OperationMiddlewares["sendReportPlan"]...)
 	router.GET(options.BaseURL+"/readiness", wrapper.ListReadiness, options.OperationMiddlewares["listReadiness"]...)
 	router.GET(options.BaseURL+"/groups/:id/readiness", wrapper.GetReadiness, options.OperationMiddlewares["getReadiness"]...)
 	router.GET(options.BaseURL+"/groups/:id/berth", wrapper.GetBerth, options.OperationMiddlewares["getBerth"]...)
@@ -34245,6 +35749,268 @@ func (response ListReadinessdefaultApplicationProblemPlusJSONResponse) VisitList
 	return err
 }
 
+type GetReportRequestObject struct {
+	Params GetReportParams
+}
+
+type GetReportResponseObject interface {
+	VisitGetReportResponse(w http.ResponseWriter) error
+}
+
+type GetReport200JSONResponse Report
+
+func (response GetReport200JSONResponse) VisitGetReportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReport200ApplicationPdfResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetReport200ApplicationPdfResponse) VisitGetReportResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/pdf")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetReport200TextCsvResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetReport200TextCsvResponse) VisitGetReportResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/csv")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetReportdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetReportdefaultApplicationProblemPlusJSONResponse) VisitGetReportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListReportPlansRequestObject struct {
+}
+
+type ListReportPlansResponseObject interface {
+	VisitListReportPlansResponse(w http.ResponseWriter) error
+}
+
+type ListReportPlans200JSONResponse []ReportPlan
+
+func (response ListReportPlans200JSONResponse) VisitListReportPlansResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListReportPlansdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListReportPlansdefaultApplicationProblemPlusJSONResponse) VisitListReportPlansResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CreateReportPlanRequestObject struct {
+	Body *CreateReportPlanJSONRequestBody
+}
+
+type CreateReportPlanResponseObject interface {
+	VisitCreateReportPlanResponse(w http.ResponseWriter) error
+}
+
+type CreateReportPlan201JSONResponse ReportPlan
+
+func (response CreateReportPlan201JSONResponse) VisitCreateReportPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CreateReportPlandefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CreateReportPlandefaultApplicationProblemPlusJSONResponse) VisitCreateReportPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteReportPlanRequestObject struct {
+	ID string `json:"id"`
+}
+
+type DeleteReportPlanResponseObject interface {
+	VisitDeleteReportPlanResponse(w http.ResponseWriter) error
+}
+
+type DeleteReportPlan204Response struct {
+}
+
+func (response DeleteReportPlan204Response) VisitDeleteReportPlanResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteReportPlandefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteReportPlandefaultApplicationProblemPlusJSONResponse) VisitDeleteReportPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetReportPlanRequestObject struct {
+	ID   string `json:"id"`
+	Body *SetReportPlanJSONRequestBody
+}
+
+type SetReportPlanResponseObject interface {
+	VisitSetReportPlanResponse(w http.ResponseWriter) error
+}
+
+type SetReportPlan200JSONResponse ReportPlan
+
+func (response SetReportPlan200JSONResponse) VisitSetReportPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetReportPlandefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetReportPlandefaultApplicationProblemPlusJSONResponse) VisitSetReportPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SendReportPlanRequestObject struct {
+	ID string `json:"id"`
+}
+
+type SendReportPlanResponseObject interface {
+	VisitSendReportPlanResponse(w http.ResponseWriter) error
+}
+
+type SendReportPlan204Response struct {
+}
+
+func (response SendReportPlan204Response) VisitSendReportPlanResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SendReportPlandefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SendReportPlandefaultApplicationProblemPlusJSONResponse) VisitSendReportPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type PreviewRuleRequestObject struct {
 	Body *PreviewRuleJSONRequestBody
 }
@@ -36299,6 +38065,24 @@ type StrictServerInterface interface {
 	// ListReadiness Which groups would recover right now, as they are; those that would not come first
 	// (GET /readiness)
 	ListReadiness(ctx context.Context, request ListReadinessRequestObject) (ListReadinessResponseObject, error)
+	// GetReport Attainment, coverage, capacity and change over a time, as JSON, as a table or as a document
+	// (GET /report)
+	GetReport(ctx context.Context, request GetReportRequestObject) (GetReportResponseObject, error)
+	// ListReportPlans Reports that are sent by calendar
+	// (GET /report-plans)
+	ListReportPlans(ctx context.Context, request ListReportPlansRequestObject) (ListReportPlansResponseObject, error)
+	// CreateReportPlan Have reports sent by calendar
+	// (POST /report-plans)
+	CreateReportPlan(ctx context.Context, request CreateReportPlanRequestObject) (CreateReportPlanResponseObject, error)
+	// DeleteReportPlan Send it no more
+	// (DELETE /report-plans/{id})
+	DeleteReportPlan(ctx context.Context, request DeleteReportPlanRequestObject) (DeleteReportPlanResponseObject, error)
+	// SetReportPlan Change what is sent, when or to whom
+	// (PUT /report-plans/{id})
+	SetReportPlan(ctx context.Context, request SetReportPlanRequestObject) (SetReportPlanResponseObject, error)
+	// SendReportPlan Send the newest report of a plan now
+	// (POST /report-plans/{id}/send)
+	SendReportPlan(ctx context.Context, request SendReportPlanRequestObject) (SendReportPlanResponseObject, error)
 	// PreviewRule What a rule matches now, and what becomes of each machine
 	// (POST /rules/preview)
 	PreviewRule(ctx context.Context, request PreviewRuleRequestObject) (PreviewRuleResponseObject, error)
@@ -39298,6 +41082,198 @@ func (sh *strictHandler) ListReadiness(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(ListReadinessResponseObject); ok {
 		return validResponse.VisitListReadinessResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetReport operation middleware
+func (sh *strictHandler) GetReport(ctx *echo.Context, params GetReportParams) error {
+	var request GetReportRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetReport(ctx.Request().Context(), request.(GetReportRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetReport")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetReportResponseObject); ok {
+		return validResponse.VisitGetReportResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListReportPlans operation middleware
+func (sh *strictHandler) ListReportPlans(ctx *echo.Context) error {
+	var request ListReportPlansRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListReportPlans(ctx.Request().Context(), request.(ListReportPlansRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListReportPlans")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListReportPlansResponseObject); ok {
+		return validResponse.VisitListReportPlansResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CreateReportPlan operation middleware
+func (sh *strictHandler) CreateReportPlan(ctx *echo.Context) error {
+	var request CreateReportPlanRequestObject
+
+	var body CreateReportPlanJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CreateReportPlan(ctx.Request().Context(), request.(CreateReportPlanRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CreateReportPlan")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CreateReportPlanResponseObject); ok {
+		return validResponse.VisitCreateReportPlanResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DeleteReportPlan operation middleware
+func (sh *strictHandler) DeleteReportPlan(ctx *echo.Context, id string) error {
+	var request DeleteReportPlanRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteReportPlan(ctx.Request().Context(), request.(DeleteReportPlanRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteReportPlan")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeleteReportPlanResponseObject); ok {
+		return validResponse.VisitDeleteReportPlanResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetReportPlan operation middleware
+func (sh *strictHandler) SetReportPlan(ctx *echo.Context, id string) error {
+	var request SetReportPlanRequestObject
+
+	request.ID = id
+
+	var body SetReportPlanJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetReportPlan(ctx.Request().Context(), request.(SetReportPlanRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetReportPlan")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetReportPlanResponseObject); ok {
+		return validResponse.VisitSetReportPlanResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SendReportPlan operation middleware
+func (sh *strictHandler) SendReportPlan(ctx *echo.Context, id string) error {
+	var request SendReportPlanRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SendReportPlan(ctx.Request().Context(), request.(SendReportPlanRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SendReportPlan")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SendReportPlanResponseObject); ok {
+		return validResponse.VisitSendReportPlanResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -65,6 +65,12 @@ func (s *sum) view(name string) api.AttainmentRow {
 // judged by the promise of the time, by group, by the tier that was followed then, or by tag.
 // Cycles are counted at the home site, by whole hours or, further back, by whole days.
 func (h *History) Attainment(ctx context.Context, groups []directory.Record, by string, from, to *time.Time) (api.Attainment, error) {
+	v, _, err := h.Days(ctx, groups, by, from, to)
+	return v, err
+}
+
+// Days is Attainment, and how it went by days of UTC.
+func (h *History) Days(ctx context.Context, groups []directory.Record, by string, from, to *time.Time) (api.Attainment, []api.ReportDay, error) {
 	now := h.clk.Now().UTC()
 	end := now
 	if to != nil && to.Before(now) {
@@ -76,19 +82,19 @@ func (h *History) Attainment(ctx context.Context, groups []directory.Record, by 
 	}
 	switch {
 	case !begin.Before(end):
-		return api.Attainment{}, problem.Invalid("from", "The stretch ends before it begins; give an earlier time.")
+		return api.Attainment{}, nil, problem.Invalid("from", "The stretch ends before it begins; give an earlier time.")
 	case end.Sub(begin) > kept:
-		return api.Attainment{}, problem.Invalid("from", "What was is kept for %s; give a later time.", span.Format(kept))
+		return api.Attainment{}, nil, problem.Invalid("from", "What was is kept for %s; give a later time.", span.Format(kept))
 	case !slices.Contains([]string{"", ByGroup, ByTier, ByTag, BySite}, by):
-		return api.Attainment{}, problem.Invalid("by", "%q is none of group, tier, tag, site.", by)
+		return api.Attainment{}, nil, problem.Invalid("by", "%q is none of group, tier, tag, site.", by)
 	}
 	targets, err := h.allTargets(ctx)
 	if err != nil {
-		return api.Attainment{}, err
+		return api.Attainment{}, nil, err
 	}
 	parts, err := h.parts(ctx, groups, targets, begin, end)
 	if err != nil {
-		return api.Attainment{}, err
+		return api.Attainment{}, nil, err
 	}
 	all := sum{}
 	sums := map[string]*sum{}
@@ -112,13 +118,9 @@ func (h *History) Attainment(ctx context.Context, groups []directory.Record, by 
 			of(key).add(r.Spec.Name, keptOf(p))
 		}
 	}
-	step, long := records.ByHour, time.Hour
-	if now.Sub(begin) > hourly {
-		step, long = records.ByDay, span.Day
-	}
-	tallies, err := h.store.Tallies(ctx, step, begin.Truncate(long), end)
+	tallies, err := h.tallies(ctx, begin, end, now)
 	if err != nil {
-		return api.Attainment{}, err
+		return api.Attainment{}, nil, err
 	}
 	for _, t := range tallies {
 		r, ok := known[t.GroupID]
@@ -137,11 +139,40 @@ func (h *History) Attainment(ctx context.Context, groups []directory.Record, by 
 	slices.SortFunc(v.Rows, func(a, b api.AttainmentRow) int {
 		return cmp.Or(cmp.Compare(a.KeptShare, b.KeptShare), strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)))
 	})
-	return v, nil
+	return v, daily(parts, tallies, known), nil
 }
 
 // hourly is how far back cycles are counted by hours.
 const hourly = 90 * span.Day
+
+// tallies are those of whole days, and of hours before the first and after the last of them;
+// of the whole first day if its hours are not kept any more.
+func (h *History) tallies(ctx context.Context, begin, end, now time.Time) ([]records.Tally, error) {
+	hour, first, last := begin.Truncate(time.Hour), begin.Truncate(span.Day), end.Truncate(span.Day)
+	if now.Sub(begin) <= hourly && first.Before(hour) {
+		first = first.Add(span.Day)
+	} else {
+		hour = first
+	}
+	if !first.Before(last) {
+		return h.store.Tallies(ctx, records.ByHour, hour, end)
+	}
+	var out []records.Tally
+	for _, x := range []struct {
+		step     string
+		from, to time.Time
+	}{{records.ByHour, hour, first}, {records.ByDay, first, last}, {records.ByHour, last, end}} {
+		if !x.from.Before(x.to) {
+			continue
+		}
+		some, err := h.store.Tallies(ctx, x.step, x.from, x.to)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, some...)
+	}
+	return out, nil
+}
 
 // keys are what a group is summed up under.
 func keys(by string, r directory.Record, tier string) []string {

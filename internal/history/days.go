@@ -2,8 +2,11 @@ package history
 
 import (
 	"context"
+	"maps"
+	"slices"
 	"time"
 
+	"kestrel/internal/api"
 	"kestrel/internal/core/exposure"
 	"kestrel/internal/core/span"
 	"kestrel/internal/directory"
@@ -43,29 +46,69 @@ func (h *History) exact(ctx context.Context, groups []directory.Record, targets 
 	return out, nil
 }
 
-// parts is how promises were kept from an instant to another: from the sums of whole days
-// where there are some, and from arrivals before, between and after.
+// parts is how promises were kept from an instant to another, cut by days of UTC: from the
+// sums of whole days where there are some, and from arrivals else.
 func (h *History) parts(ctx context.Context, groups []directory.Record, targets map[string][]exposure.Target, from, to time.Time) ([]records.Attained, error) {
 	// A microsecond is the least that PostgreSQL tells apart.
 	days, err := h.store.AttainedDays(ctx, from, to.Add(-span.Day).Add(time.Microsecond))
 	if err != nil {
 		return nil, err
 	}
+	summed := map[int64]bool{}
+	for _, d := range days {
+		summed[d.Unix()] = true
+	}
 	var out []records.Attained
-	at := from
-	for _, d := range append(days, to) {
-		some, err := h.exact(ctx, groups, targets, at, d)
+	for at := from; at.Before(to); {
+		day := at.Truncate(span.Day)
+		next := day.Add(span.Day)
+		if at.Equal(day) && summed[day.Unix()] {
+			at = next
+			continue
+		}
+		end := to
+		if next.Before(to) {
+			end = next
+		}
+		some, err := h.exact(ctx, groups, targets, at, end)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, some...)
-		at = d.Add(span.Day)
+		out, at = append(out, some...), end
 	}
 	if len(days) == 0 {
 		return out, nil
 	}
 	sums, err := h.store.Attained(ctx, days[0], days[len(days)-1].Add(time.Microsecond))
 	return append(out, sums...), err
+}
+
+// daily sums up parts and tallies by days, for groups that are known.
+func daily(parts []records.Attained, tallies []records.Tally, known map[string]directory.Record) []api.ReportDay {
+	sums := map[int64]*sum{}
+	of := func(t time.Time) *sum {
+		day := t.UTC().Truncate(span.Day).Unix()
+		if sums[day] == nil {
+			sums[day] = &sum{}
+		}
+		return sums[day]
+	}
+	for _, p := range parts {
+		if r, ok := known[p.GroupID]; ok {
+			of(p.At).add(r.Spec.Name, keptOf(p))
+		}
+	}
+	for _, t := range tallies {
+		if _, ok := known[t.GroupID]; ok {
+			of(t.At).count(t)
+		}
+	}
+	out := []api.ReportDay{}
+	for _, day := range slices.Sorted(maps.Keys(sums)) {
+		v := sums[day].view("")
+		out = append(out, api.ReportDay{At: time.Unix(day, 0).UTC(), KeptShare: v.KeptShare, CoveredSeconds: v.CoveredSeconds, OverSeconds: v.OverSeconds, WorstSeconds: v.WorstSeconds, Sealed: v.Sealed, Failed: v.Failed, Missed: v.Missed, ChangedBytes: v.ChangedBytes, WireBytes: v.WireBytes})
+	}
+	return out
 }
 
 // CloseDays sums up days that are over, a few at a time, the oldest first, and those that are
