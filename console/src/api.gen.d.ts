@@ -3778,15 +3778,7 @@ export interface components {
         };
         /** @description Of all machines of this site's platforms, whichever groups the report is of */
         ReportCoverage: {
-            /** @description How many machines have which word at the end */
-            counts: {
-                [key: string]: number;
-            };
-            /**
-             * Format: double
-             * @description Of those that are not left out on purpose, at the end
-             */
-            protectedShare?: number;
+            counts: components["schemas"]["CoverageCounts"];
             /** @description The last of each day, oldest first */
             days: components["schemas"]["CoverageShare"][];
         };
@@ -3853,7 +3845,7 @@ export interface components {
              * @enum {string}
              */
             over: "day" | "week" | "month";
-            /** @description When it is sent, as a calendar: "mon at 07:00", "1st of the month at 07:00" */
+            /** @description When it is sent, as recurring times: mon at 07:00 */
             at: string;
             /** @description Of these times; UTC if left out */
             zone?: string;
@@ -3864,6 +3856,11 @@ export interface components {
             tag?: string;
             peer?: string;
             off?: boolean;
+            /**
+             * Format: int64
+             * @description Of what is changed, as it was looked at
+             */
+            revision?: number;
         };
         ReportPlan: components["schemas"]["NewReportPlan"] & {
             id: string;

@@ -17,6 +17,7 @@ const AccessPage = page(() => import("./pages/access"), "AccessPage");
 const ActivityPage = page(() => import("./pages/activity"), "ActivityPage");
 const AlertsPage = page(() => import("./pages/alerts"), "AlertsPage");
 const AttainmentPage = page(() => import("./pages/attainment"), "AttainmentPage");
+const ReportsPage = page(() => import("./pages/reports"), "ReportsPage");
 const BerthDefaultPage = page(() => import("./pages/berth"), "BerthDefaultPage");
 const GroupBerthPage = page(() => import("./pages/berth"), "GroupBerthPage");
 const CalendarPage = page(() => import("./pages/calendar"), "CalendarPage");
@@ -60,6 +61,7 @@ if (root) {
               <Route path="/tiers" element={<TiersPage />} />
               <Route path="/readiness" element={<ReadinessPage />} />
               <Route path="/attainment" element={<AttainmentPage />} />
+              <Route path="/reports" element={<ReportsPage />} />
               <Route path="/alerts" element={<AlertsPage />} />
               <Route path="/points" element={<PointsPage />} />
               <Route path="/landings" element={<LandingsPage />} />

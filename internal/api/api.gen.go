@@ -2047,7 +2047,7 @@ type NewPlatform struct {
 
 // NewReportPlan defines model for NewReportPlan.
 type NewReportPlan struct {
-	// At When it is sent, as a calendar: "mon at 07:00", "1st of the month at 07:00"
+	// At When it is sent, as recurring times: mon at 07:00
 	At string  `json:"at"`
 	By *string `json:"by,omitempty"`
 
@@ -2059,8 +2059,11 @@ type NewReportPlan struct {
 	// Over What it is of: the last whole one, in the zone
 	Over NewReportPlanOver `json:"over"`
 	Peer *string           `json:"peer,omitempty"`
-	Tag  *string           `json:"tag,omitempty"`
-	Tier *string           `json:"tier,omitempty"`
+
+	// Revision Of what is changed, as it was looked at
+	Revision *int64  `json:"revision,omitempty"`
+	Tag      *string `json:"tag,omitempty"`
+	Tier     *string `json:"tier,omitempty"`
 
 	// Zone Of these times; UTC if left out
 	Zone *string `json:"zone,omitempty"`
@@ -2590,14 +2593,10 @@ type Report struct {
 
 // ReportCoverage Of all machines of this site's platforms, whichever groups the report is of
 type ReportCoverage struct {
-	// Counts How many machines have which word at the end
-	Counts map[string]int `json:"counts"`
+	Counts CoverageCounts `json:"counts"`
 
 	// Days The last of each day, oldest first
 	Days []CoverageShare `json:"days"`
-
-	// ProtectedShare Of those that are not left out on purpose, at the end
-	ProtectedShare *float64 `json:"protectedShare,omitempty"`
 }
 
 // ReportDay defines model for ReportDay.
@@ -2631,7 +2630,7 @@ type ReportLink struct {
 
 // ReportPlan defines model for ReportPlan.
 type ReportPlan struct {
-	// At When it is sent, as a calendar: "mon at 07:00", "1st of the month at 07:00"
+	// At When it is sent, as recurring times: mon at 07:00
 	At string  `json:"at"`
 	By *string `json:"by,omitempty"`
 
@@ -2648,8 +2647,11 @@ type ReportPlan struct {
 	// Over What it is of: the last whole one, in the zone
 	Over ReportPlanOver `json:"over"`
 	Peer *string        `json:"peer,omitempty"`
-	Tag  *string        `json:"tag,omitempty"`
-	Tier *string        `json:"tier,omitempty"`
+
+	// Revision Of what is changed, as it was looked at
+	Revision *int64  `json:"revision,omitempty"`
+	Tag      *string `json:"tag,omitempty"`
+	Tier     *string `json:"tier,omitempty"`
 
 	// Words When it is sent
 	Words string `json:"words"`

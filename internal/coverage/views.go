@@ -9,6 +9,7 @@ import (
 	"kestrel/internal/core/words"
 	"kestrel/internal/directory"
 	"kestrel/internal/problem"
+	"kestrel/internal/records"
 )
 
 // shownFor is how far back coverage is shown.
@@ -119,4 +120,9 @@ func (c *Coverage) Preview(in api.RulePreviewRequest) (api.RulePreview, error) {
 		}
 	}
 	return v, nil
+}
+
+// Since lists how coverage was each hour from an instant on, oldest first.
+func (c *Coverage) Since(ctx context.Context, from time.Time) ([]records.Coverage, error) {
+	return c.DB.CoverageSince(ctx, from)
 }

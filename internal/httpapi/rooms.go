@@ -54,6 +54,7 @@ type Rooms struct {
 	Watch      Watch
 	Notify     Notify
 	Meter      Meter
+	Reports    Reports
 }
 
 // Estate is the settings of the site as a file.

@@ -1,6 +1,7 @@
 package notify
 
 import (
+	"bytes"
 	"context"
 	"crypto/tls"
 	"fmt"
@@ -31,7 +32,7 @@ func page() (*template.Template, error) {
 // edges are the colours of the line beside a note; what it is says the title.
 func (n Note) edge() string {
 	switch {
-	case n.Event == "cleared" || n.Event == Test || n.Event == Digest:
+	case n.Event == "cleared" || n.Event == Test || n.Event == Digest || n.Event == Report:
 		return "#2f7d6b"
 	case n.Alert != nil && n.Alert.Level == "urgent":
 		return "#b3402e"
@@ -78,6 +79,15 @@ func (d deliverer) mail(ctx context.Context, c Channel, secret, id string, n Not
 	m, err := d.letter(c, id, n)
 	if err != nil {
 		return err
+	}
+	if n.Report != nil && d.document != nil {
+		name, pdf, err := d.document(ctx, *n.Report)
+		if err != nil {
+			return fmt.Errorf("make the report: %w", err)
+		}
+		if err := m.AttachReader(name, bytes.NewReader(pdf), mail.WithFileContentType("application/pdf")); err != nil {
+			return fmt.Errorf("attach the report: %w", err)
+		}
 	}
 	host, port, err := net.SplitHostPort(c.Server)
 	if err != nil {

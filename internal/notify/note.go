@@ -14,18 +14,31 @@ import (
 const (
 	Test   = "test"
 	Digest = "digest"
+	Report = "report"
 )
 
 // Note is what a channel is told: the JSON form is the data of webhooks, and is kept.
 type Note struct {
 	Site    string     `json:"site"`
-	Event   string     `json:"event"` // raised, escalated, cleared, digest or test
+	Event   string     `json:"event"` // raised, escalated, cleared, digest, report or test
 	At      time.Time  `json:"at"`
 	Title   string     `json:"title"` // a line
 	Alert   *AlertNote `json:"alert,omitempty"`
-	Lines   []string   `json:"lines,omitempty"` // of a digest, worst first
-	Link    string     `json:"link,omitempty"`  // to the console
+	Lines   []string   `json:"lines,omitempty"` // of a digest, worst first, or a report's summary
+	Report  *Paper     `json:"report,omitempty"`
+	Link    string     `json:"link,omitempty"` // to the console
 	Channel string     `json:"channel"`
+}
+
+// Paper says which report it is; mails carry the document.
+type Paper struct {
+	Plan string    `json:"plan"` // its name
+	From time.Time `json:"from"`
+	To   time.Time `json:"to"`
+	By   string    `json:"by,omitempty"`
+	Tier string    `json:"tier,omitempty"`
+	Tag  string    `json:"tag,omitempty"`
+	Peer string    `json:"peer,omitempty"`
 }
 
 // AlertNote is an alert in it.

@@ -68,6 +68,8 @@ type Config struct {
 	Sealed       *sealed.Box
 	Trail        *audit.Trail
 	Dial         func(ctx context.Context, network, address string) (net.Conn, error)
+	// Document makes the file of a report that mails carry, with its name.
+	Document func(ctx context.Context, p Paper) (name string, pdf []byte, err error)
 	// Digest gives the lines of a morning's summary, worst first.
 	Digest func() []string
 	Clock  clock.Clock
@@ -101,6 +103,8 @@ type deliverer struct {
 	dial   func(ctx context.Context, network, address string) (net.Conn, error)
 	now    func() time.Time
 	waits  Waits
+	// document makes the file of a report, with its name.
+	document func(ctx context.Context, p Paper) (string, []byte, error)
 }
 
 func (d deliverer) deliver(ctx context.Context, kind string, c Channel, secret string, m records.Message, n Note) error {
@@ -114,7 +118,7 @@ func (d deliverer) deliver(ctx context.Context, kind string, c Channel, secret s
 
 // Open reads the channels.
 func Open(ctx context.Context, cfg Config) (*Notify, error) {
-	n := &Notify{Config: cfg, deliverer: deliverer{cfg.SiteID, cfg.Dial, cfg.Clock.Now, cfg.Waits}, kick: make(chan struct{}, 1), failed: map[string]failing{}, busy: map[string]bool{}}
+	n := &Notify{Config: cfg, deliverer: deliverer{cfg.SiteID, cfg.Dial, cfg.Clock.Now, cfg.Waits, cfg.Document}, kick: make(chan struct{}, 1), failed: map[string]failing{}, busy: map[string]bool{}}
 	if err := n.reload(ctx); err != nil {
 		return nil, err
 	}
@@ -203,6 +207,26 @@ func (n *Notify) message(channel, event string, alertID *string, note Note) reco
 		panic(err) // plain structs always marshal
 	}
 	return records.Message{ID: uuid.NewString(), ChannelID: channel, Event: event, AlertID: alertID, Body: body, CreatedAt: note.At, NextAt: note.At}
+}
+
+// Reports are what is to be stored so that channels of these names are told of a report.
+func (n *Notify) Reports(channels []string, p Paper, title string, lines []string) ([]records.Message, error) {
+	var out []records.Message
+	for _, r := range n.channels() {
+		c, err := settings(r)
+		if err != nil {
+			return nil, err
+		}
+		if c.Off || !slices.ContainsFunc(channels, func(x string) bool { return strings.EqualFold(x, r.Name) }) {
+			continue
+		}
+		note := Note{Site: n.Site, Event: Report, At: n.Clock.Now().UTC(), Title: n.Site + ": " + title, Lines: lines, Report: &p, Channel: r.Name}
+		if n.Console != "" {
+			note.Link = n.Console + "/reports"
+		}
+		out = append(out, n.message(r.ID, Report, nil, note))
+	}
+	return out, nil
 }
 
 // Wake has it look for what is to be delivered.

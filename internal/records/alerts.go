@@ -202,11 +202,6 @@ func (db *DB) AddDigest(ctx context.Context, m Message, morning time.Time) error
 	})
 }
 
-// AddMessage stores one.
-func (db *DB) AddMessage(ctx context.Context, m Message) error {
-	return db.alone(ctx, "message", func(x sqlx.ExtContext) error { return addMessages(ctx, x, []Message{m}) })
-}
-
 // NextMessages gives the first message of each channel that is not delivered: what comes
 // after it waits.
 func (db *DB) NextMessages(ctx context.Context) ([]Message, error) {

@@ -54,6 +54,7 @@ import (
 	"kestrel/internal/protection"
 	"kestrel/internal/reach"
 	"kestrel/internal/records"
+	"kestrel/internal/report"
 	"kestrel/internal/safeguard"
 	"kestrel/internal/sealed"
 	"kestrel/internal/serving"
@@ -184,6 +185,7 @@ type Site struct {
 	Notify     *notify.Notify
 	Watch      *watch.Watch
 	Meter      *meter.Meter
+	Reports    *report.Reports
 }
 
 // New opens everything a site needs. Call Run to set it to work, and Close at the
@@ -455,9 +457,11 @@ func (s *Site) openRooms(ctx context.Context, objects, farObjects *bucket.FS) (e
 // openWatch opens what looks at all of the other rooms.
 func (s *Site) openWatch(ctx context.Context) (err error) {
 	if s.Notify, err = notify.Open(ctx, notify.Config{SiteID: s.self.ID, Site: s.self.Name, Console: s.cfg.ConsoleURL, Box: s.db, Sealed: s.box, Trail: s.Trail, Dial: s.cfg.Within.Dialer(10 * time.Second).DialContext,
-		Digest: func() []string { return s.Watch.Morning() }, Clock: s.clk, Log: s.log, Every: watchPulses * s.cfg.Pulse, Waits: notify.UsualWaits()}); err != nil {
+		Digest: func() []string { return s.Watch.Morning() }, Document: func(ctx context.Context, p notify.Paper) (string, []byte, error) { return s.Reports.Paper(ctx, p) }, Clock: s.clk, Log: s.log, Every: watchPulses * s.cfg.Pulse, Waits: notify.UsualWaits()}); err != nil {
 		return err
 	}
+	s.Reports = report.New(report.Config{Sources: report.Sources{SiteID: s.self.ID, Site: s.self.Name, Groups: s.Groups, History: s.History, Coverage: s.Coverage, Meter: s.Meter, Keeper: s.Keeper, Peering: s.Peering, Clock: s.clk},
+		DB: s.db, Post: s.Notify, Trail: s.Trail, Log: s.log, Every: refreshPulses * s.cfg.Pulse})
 	s.Watch, err = watch.Open(ctx, watch.Config{Site: s.self.Name, DB: s.db, Groups: s.Groups, Overview: s.Overview, Lookout: s.Lookout, Inventory: s.Inventory, Peering: s.Peering, Keeper: s.Keeper, Out: s.Notify, CertificateEnds: s.Serving.CertificateEnds,
 		Trail: s.Trail, Clock: s.clk, Hub: s.Hub, Log: s.log, Every: watchPulses * s.cfg.Pulse})
 	return err
@@ -536,7 +540,7 @@ func (s *Site) Run(ctx context.Context) error {
 	}
 	serve(func() error { return link.Serve(ctx, s.linkL, s.id, s.Peering, s.log) })
 	serve(func() error { return nbd.ServeTLS(ctx, s.nbdL, s.Serving, s.nbdTLS) })
-	for _, run := range []func(context.Context){s.Inventory.Run, s.Operations.Run, s.Peering.Run, s.Mover.Run, s.Coverage.Run, s.Surveys.Run, s.Tiers.Run, s.Foresight.Run, s.Lookout.Run, s.Watch.Run, s.Meter.Run, s.Notify.Run, s.Keeper.Run, s.Keeper.Verify, s.Keeper.Move, s.Keeper.Account, s.tidy} {
+	for _, run := range []func(context.Context){s.Inventory.Run, s.Operations.Run, s.Peering.Run, s.Mover.Run, s.Coverage.Run, s.Surveys.Run, s.Tiers.Run, s.Foresight.Run, s.Lookout.Run, s.Watch.Run, s.Meter.Run, s.Reports.Run, s.Notify.Run, s.Keeper.Run, s.Keeper.Verify, s.Keeper.Move, s.Keeper.Account, s.tidy} {
 		wg.Go(func() { run(ctx) })
 	}
 	if s.Courier != nil {
@@ -626,7 +630,7 @@ func (s *Site) Now() time.Time { return s.clk.Now() }
 // Rooms is the site as the API asks it.
 func (s *Site) Rooms() httpapi.Rooms {
 	r := httpapi.Rooms{Version: Version, Site: s, Access: s.Access, Safeguards: s.Safeguards, Box: s.box, Trail: s.Trail, Notary: s.Notary, Events: s.Hub, Directory: s.Groups, Groups: s.Protection, Overview: s.Overview, Platforms: s.Inventory, Links: s.Peering,
-		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Operations: s.Operations, Coverage: s.Coverage, Surveys: s.Surveys, Tiers: s.Tiers, Berths: s.Berths, Foresight: s.Foresight, Estate: s.Estate, Lookout: s.Lookout, Watch: s.Watch, Notify: s.Notify, Meter: s.Meter}
+		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Operations: s.Operations, Coverage: s.Coverage, Surveys: s.Surveys, Tiers: s.Tiers, Berths: s.Berths, Foresight: s.Foresight, Estate: s.Estate, Lookout: s.Lookout, Watch: s.Watch, Notify: s.Notify, Meter: s.Meter, Reports: s.Reports}
 	if s.Courier != nil {
 		r.Courier = s.Courier
 	}

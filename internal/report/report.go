@@ -1,0 +1,239 @@
+// Package report puts together how promises were kept, what is protected, what it takes and
+// what changed over a time: for programs, as tables, and as a document that people print. By
+// calendar it has them sent.
+package report
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"kestrel/internal/api"
+	"kestrel/internal/clock"
+	"kestrel/internal/core/span"
+	"kestrel/internal/core/words"
+	"kestrel/internal/coverage"
+	"kestrel/internal/directory"
+	"kestrel/internal/history"
+	"kestrel/internal/keeper"
+	"kestrel/internal/meter"
+	"kestrel/internal/peering"
+)
+
+// Sources is what reports are made from.
+type Sources struct {
+	SiteID, Site string
+	Groups       *directory.Directory
+	History      *history.History
+	Coverage     *coverage.Coverage
+	Meter        *meter.Meter
+	Keeper       *keeper.Keeper
+	Peering      *peering.Peering
+	Clock        clock.Clock
+}
+
+// Of says what a report is of.
+type Of struct {
+	From, To *time.Time
+	By       string                        // group (if empty), tier, tag or site
+	Which    Which                         // only these groups
+	See      func(r directory.Record) bool // and only those; nil is all
+}
+
+// Which narrows groups; empty is all.
+type Which struct {
+	Tier string `json:"tier,omitempty"`
+	Tag  string `json:"tag,omitempty"`
+	Peer string `json:"peer,omitempty"` // the other site
+}
+
+func (w Which) fits(r directory.Record) bool {
+	other := r.RecoveryName
+	if r.Direction == directory.In {
+		other = r.HomeName
+	}
+	if w.Peer != "" && !strings.EqualFold(w.Peer, other) {
+		return false
+	}
+	if w.Tier != "" && (r.Spec.Tier == nil || !strings.EqualFold(w.Tier, r.Spec.Tier.Tier.Name)) {
+		return false
+	}
+	if w.Tag == "" {
+		return true
+	}
+	for _, t := range r.Spec.Tags {
+		if strings.EqualFold(t, w.Tag) {
+			return true
+		}
+	}
+	return false
+}
+
+// words says which groups those are; empty is all.
+func (w Which) words() string {
+	var out []string
+	for _, x := range []struct{ what, name string }{{"that follow the tier ", w.Tier}, {"tagged ", w.Tag}, {"shared with ", w.Peer}} {
+		if x.name != "" {
+			out = append(out, x.what+x.name)
+		}
+	}
+	return words.Joined(out, len(out))
+}
+
+// Make makes a report.
+func (s Sources) Make(ctx context.Context, of Of) (api.Report, error) {
+	var groups []directory.Record
+	for _, r := range s.Groups.All() {
+		if r.Direction != directory.Ended && of.Which.fits(r) && (of.See == nil || of.See(r)) {
+			groups = append(groups, r)
+		}
+	}
+	a, days, err := s.History.Days(ctx, groups, of.By, of.From, of.To)
+	if err != nil {
+		return api.Report{}, err
+	}
+	v := api.Report{Site: s.Site, From: a.From, To: a.To, MadeAt: s.Clock.Now().UTC(), By: cmp.Or(of.By, history.ByGroup), Groups: len(groups), Attainment: a, Days: days, Stores: []api.ReportStore{}, Links: []api.ReportLink{}}
+	if text := of.Which.words(); text != "" {
+		v.Only = &text
+	}
+	if v.Coverage, err = s.covered(ctx, a.From, a.To); err != nil {
+		return v, err
+	}
+	if v.Stores, err = s.stores(ctx, a.From, a.To); err != nil {
+		return v, err
+	}
+	v.Links, err = s.links(ctx, of.Which.Peer, a.From, a.To)
+	return v, err
+}
+
+// covered is the coverage of this site at the end, and the last of each day.
+func (s Sources) covered(ctx context.Context, from, to time.Time) (api.ReportCoverage, error) {
+	v := api.ReportCoverage{Counts: coverage.CountsView(s.Coverage.Counts()), Days: []api.CoverageShare{}}
+	past, err := s.Coverage.Since(ctx, from)
+	if err != nil {
+		return v, err
+	}
+	for _, x := range past {
+		if !x.At.Before(to) {
+			continue
+		}
+		c := coverage.CountsView(x.Counts)
+		v.Counts = c
+		share := api.CoverageShare{At: x.At.UTC().Truncate(span.Day), Share: c.Share, Machines: c.Machines}
+		if n := len(v.Days); n > 0 && v.Days[n-1].At.Equal(share.At) {
+			v.Days[n-1] = share
+		} else {
+			v.Days = append(v.Days, share)
+		}
+	}
+	return v, nil
+}
+
+// stores is how full the stores of this site were.
+func (s Sources) stores(ctx context.Context, from, to time.Time) ([]api.ReportStore, error) {
+	out := []api.ReportStore{}
+	m, err := s.Meter.View(ctx, meter.Of{Subject: s.SiteID, Kind: meter.Stores, From: &from, To: &to})
+	if err != nil {
+		return nil, err
+	}
+	spaces := s.Keeper.Spaces(func(string) bool { return false })
+	for _, room := range s.Keeper.Rooms() {
+		used, free := meter.Used, meter.Free
+		if room.LongTerm {
+			used, free = meter.LongTermUsed, meter.LongTermFree
+		}
+		x := api.ReportStore{Name: room.Name, Days: []api.Measured{}}
+		for _, y := range m.Series {
+			switch first, last := y.Values[0], y.Values[len(y.Values)-1]; y.Name {
+			case used:
+				x.UsedFirstBytes, x.UsedLastBytes, x.Days = int64(first.Mean), int64(last.Mean), y.Values
+				for _, z := range y.Values {
+					x.UsedMostBytes = max(x.UsedMostBytes, int64(z.Most))
+				}
+			case free:
+				x.FreeBytes = new(int64(last.Mean))
+			}
+		}
+		if !room.Fills.IsZero() {
+			x.FillsAt = new(room.Fills.UTC())
+		}
+		for _, y := range spaces {
+			if y.Store == room.Name {
+				x.WholeBytes, x.NeededBytes = new(y.WholeBytes), new(y.NeededBytes)
+			}
+		}
+		out = append(out, x)
+	}
+	return out, nil
+}
+
+// links is what links carried; peer narrows them to one.
+func (s Sources) links(ctx context.Context, peer string, from, to time.Time) ([]api.ReportLink, error) {
+	out := []api.ReportLink{}
+	for _, l := range s.Peering.Links() {
+		if peer != "" && !strings.EqualFold(peer, l.Peer) {
+			continue
+		}
+		m, err := s.Meter.View(ctx, meter.Of{Subject: l.ID, Kind: meter.Link, From: &from, To: &to})
+		if err != nil {
+			return nil, err
+		}
+		x := api.ReportLink{Peer: l.Peer, Days: []api.Measured{}}
+		for _, y := range m.Series {
+			mean, most := 0.0, 0.0
+			for _, z := range y.Values {
+				mean, most = mean+z.Mean/float64(len(y.Values)), max(most, z.Most)
+			}
+			if y.Name == meter.Out {
+				x.OutMean, x.OutMost, x.Days = int64(mean), int64(most), y.Values
+			} else {
+				x.InMean, x.InMost = int64(mean), int64(most)
+			}
+		}
+		out = append(out, x)
+	}
+	return out, nil
+}
+
+// Summary says the most of a report in sentences, the promise first.
+func Summary(v api.Report) []string {
+	t := v.Attainment.Total
+	var out []string
+	if t.CoveredSeconds == 0 {
+		out = append(out, "There was no point in that time.")
+	} else {
+		text := fmt.Sprintf("Within the promise of the time for %s of it", Share(t.KeptShare))
+		if t.OverSeconds > 0 {
+			text += fmt.Sprintf(", %s over together", span.Format(time.Duration(t.OverSeconds)*time.Second))
+		}
+		if t.WorstGroup != nil {
+			text += fmt.Sprintf("; worst %s (%s)", span.Format(time.Duration(t.WorstSeconds)*time.Second), *t.WorstGroup)
+		}
+		out = append(out, text+".")
+	}
+	out = append(out, fmt.Sprintf("%s sealed, %d failed, %s missed.", words.Upper(words.Count(t.Sealed, "cycle")), t.Failed, words.Count(t.Missed, "start")))
+	if n := v.Coverage.Counts.Machines; n > 0 {
+		out = append(out, fmt.Sprintf("%s of %s at %s are protected.", Share(v.Coverage.Counts.Share), words.Count(n, "machine"), v.Site))
+	}
+	for _, s := range v.Stores {
+		text := fmt.Sprintf("%s: %s used", words.Upper(s.Name), span.Bytes(float64(s.UsedLastBytes)))
+		if s.FillsAt != nil {
+			text += ", full about " + s.FillsAt.Format("2006-01-02")
+		}
+		out = append(out, text+".")
+	}
+	return out
+}
+
+// Share writes a share; what is not all of it is not rounded to that.
+func Share(x float64) string {
+	switch {
+	case x >= 1:
+		return "100 %"
+	case x > 0.9999:
+		return "> 99.99 %"
+	}
+	return fmt.Sprintf("%.2f %%", 100*x)
+}
