@@ -165,7 +165,7 @@ function Inside({ site, name }: { site: string; name: string }) {
               end={n.to === "/"}
               onClick={() => setOpen(false)}
               className={({ isActive }) =>
-                `mb-0.5 flex items-center gap-2.5 rounded-md px-3 py-1.5 hover:bg-deep-2 ${isActive ? "bg-deep-2 font-semibold text-white" : ""}`
+                `mb-px flex items-center gap-2.5 rounded-md px-3 py-[5px] hover:bg-deep-2 ${isActive ? "bg-deep-2 font-semibold text-white" : ""}`
               }
             >
               <n.icon aria-hidden="true" className="size-4" /> {n.text}

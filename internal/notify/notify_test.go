@@ -56,6 +56,8 @@ type rig struct {
 	db  *records.DB
 	box *sealed.Box
 	n   *notify.Notify
+	// paper makes the document of a report.
+	paper func(p notify.Paper) (string, []byte, error)
 }
 
 func newRig(t *testing.T) *rig {
@@ -76,7 +78,7 @@ func (r *rig) open() {
 	var err error
 	log := slog.New(slog.DiscardHandler)
 	r.n, err = notify.Open(ctx, notify.Config{SiteID: "11111111-1111-4111-8111-111111111111", Site: "Norhaven", Console: "https://norhaven.skerry.example", Box: r.db, Sealed: r.box, Trail: audit.New(r.db, clock.Wall{}, events.NewHub(), log),
-		Dial: (&net.Dialer{}).DialContext, Digest: func() []string { return []string{"No alert is open."} }, Clock: clock.Wall{}, Log: log, Every: 20 * time.Millisecond, Waits: notify.Waits{Try: time.Second, First: 20 * time.Millisecond, Longest: 100 * time.Millisecond}})
+		Dial: (&net.Dialer{}).DialContext, Document: func(_ context.Context, p notify.Paper) (string, []byte, error) { return r.paper(p) }, Digest: func() []string { return []string{"No alert is open."} }, Clock: clock.Wall{}, Log: log, Every: 20 * time.Millisecond, Waits: notify.Waits{Try: time.Second, First: 20 * time.Millisecond, Longest: 100 * time.Millisecond}})
 	require.NoError(r.t, err)
 }
 
@@ -267,6 +269,52 @@ func TestMail(t *testing.T) {
 	in.Revision = new(int64(1))
 	_, err = r.n.Edit(ctx, anna, "on-call", in)
 	require.ErrorContains(t, err, "changed since you looked at it")
+}
+
+// A report is mailed with its document; while that cannot be made, it is said why, and tried
+// again. Webhooks are told which report it is. Channels that are off or gone are told nothing.
+func TestReportsAreSent(t *testing.T) {
+	cert, err := selfsigned.New()
+	require.NoError(t, err)
+	office, address := postOffice(t, cert)
+	r := newRig(t)
+	var mu sync.Mutex
+	away := true
+	r.paper = func(p notify.Paper) (string, []byte, error) {
+		mu.Lock()
+		defer mu.Unlock()
+		if away {
+			return "", nil, errors.New("the database is away")
+		}
+		return p.Plan + ".pdf", []byte("%PDF-1.3 of " + p.Tier), nil
+	}
+	x, url := receive(t)
+	mailed := api.WriteChannel{Name: "on-call", Kind: "mail", Server: &address, Trust: &cert.PEM, User: new("kestrel"), Password: new("a good password"), From: new("kestrel@skerry.example"), To: &[]string{"board@skerry.example"}}
+	r.create(mailed)
+	x.key = *r.create(api.WriteChannel{Name: "desk", Kind: "webhook", URL: &url}).Key
+	r.create(api.WriteChannel{Name: "quiet", Kind: "webhook", URL: &url, Off: new(true)})
+	from := time.Date(2026, 10, 1, 0, 0, 0, 0, time.UTC)
+	ms, err := r.n.Reports([]string{"On-call", "desk", "quiet", "gone"}, notify.Paper{Plan: "board", From: from, To: from.AddDate(0, 1, 0), Tier: "gold"}, "board, the month to 2026-10-31", []string{"Within the promise of the time for 99.90 % of it."})
+	require.NoError(t, err)
+	require.Len(t, ms, 2)
+	require.NoError(t, r.db.AddMessages(ctx, ms))
+	defer r.work()()
+	r.eventually("it is said why", func() bool {
+		c := r.channel("on-call")
+		return c.LastError != nil && strings.Contains(*c.LastError, "the database is away")
+	})
+	mu.Lock()
+	away = false
+	mu.Unlock()
+	r.eventually("it is sent", func() bool { return r.channel("on-call").Waiting == 0 && r.channel("desk").Waiting == 0 })
+	got := office.all()
+	require.Len(t, got, 1)
+	for _, part := range []string{"Norhaven: board, the month to 2026-10-31", "99.90 % of it", "application/pdf", `filename="board.pdf"`, base64.StdEncoding.EncodeToString([]byte("%PDF-1.3 of gold")), "https://norhaven.skerry.example/reports"} {
+		require.Contains(t, got[0], part)
+	}
+	require.Empty(t, x.bad)
+	require.Len(t, x.got, 1)
+	require.Contains(t, string(x.got[0].Data()), `"report":{"plan":"board"`)
 }
 
 // receiver takes events, as a server of other people does.

@@ -564,3 +564,36 @@ func TestAttainedDays(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, all)
 }
+
+// A plan of reports is changed by who looked at it last, and what is sent for a time of its
+// calendar is sent once.
+func TestReportPlans(t *testing.T) {
+	db := open(t)
+	p := records.ReportPlan{ID: uuid.NewString(), Name: "board", Revision: 1, Body: []byte(`{}`), MadeAt: now}
+	require.NoError(t, db.PutReportPlan(ctx, p))
+	other := p
+	other.ID, other.Name = uuid.NewString(), "Board"
+	require.True(t, records.Taken(db.PutReportPlan(ctx, other), records.ReportPlanNameTaken))
+	p.Revision, p.Name = 2, "committee"
+	require.NoError(t, db.PutReportPlan(ctx, p))
+	require.ErrorIs(t, db.PutReportPlan(ctx, p), records.ErrStale)
+	c := records.Channel{ID: uuid.NewString(), Name: "on-call", Kind: "mail", Revision: 1, Body: []byte(`{}`)}
+	require.NoError(t, db.PutChannel(ctx, c))
+	message := func() []records.Message {
+		return []records.Message{{ID: uuid.NewString(), ChannelID: c.ID, Event: "report", Body: []byte(`{}`), CreatedAt: now, NextAt: now}}
+	}
+	require.NoError(t, db.AddReport(ctx, p.ID, now, message()))
+	require.NoError(t, db.AddReport(ctx, p.ID, now, message()), "again, as after a restart")
+	require.NoError(t, db.AddReport(ctx, p.ID, now.Add(-time.Hour), message()), "an older one")
+	_, waiting, err := db.LastMessages(ctx)
+	require.NoError(t, err)
+	require.Equal(t, 1, waiting[c.ID])
+	all, err := db.ReportPlans(ctx)
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	require.True(t, now.Equal(*all[0].SentFor))
+	require.NoError(t, db.DeleteReportPlan(ctx, p.ID))
+	all, err = db.ReportPlans(ctx)
+	require.NoError(t, err)
+	require.Empty(t, all)
+}

@@ -79,7 +79,7 @@ func (d dates) Ticks(_, _ float64) []plot.Tick {
 
 // columns draws one column for each day, or several side by side.
 func columns(from, to time.Time, unit string, all ...series) ([]byte, error) {
-	p := frame(from.Truncate(span.Day), to, unit)
+	p := frame(from.Truncate(span.Day), to.Add(span.Day-1).Truncate(span.Day), unit) // the last one is whole
 	top := 0.0
 	for i, s := range all {
 		for _, m := range s.marks {
@@ -96,6 +96,9 @@ func columns(from, to time.Time, unit string, all ...series) ([]byte, error) {
 		if len(all) > 1 {
 			p.Legend.Add(s.name, swatch{tone(i)})
 		}
+	}
+	if len(all) > 1 {
+		top *= 1.3 // room for the legend
 	}
 	p.Legend.Top = true
 	return picture(p, top)

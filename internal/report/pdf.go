@@ -37,7 +37,6 @@ func Document(v api.Report) ([]byte, error) {
 	d.SetLang("en")
 	d.SetCreationDate(v.MadeAt)
 	d.SetModificationDate(v.MadeAt)
-	d.SetCatalogSort(true) // the same report gives the same document
 	d.SetMargins(margin, margin, margin)
 	d.SetAutoPageBreak(true, margin+6)
 	d.AliasNbPages("{pages}")
@@ -170,11 +169,19 @@ func (d *document) picture(png []byte, caption string) {
 
 func (d *document) attainment(v api.Report) error {
 	d.section("Attainment", "Each moment is judged by the target that was promised then. Time in which cycles were held on purpose counts apart.")
+	most := int64(0)
+	for _, x := range v.Days {
+		most = max(most, x.OverSeconds)
+	}
+	unit, of := "hours", 3600.0
+	if most < 7200 {
+		unit, of = "minutes", 60
+	}
 	var over []mark
 	for _, x := range v.Days {
-		over = append(over, mark{x.At, float64(x.OverSeconds) / 3600})
+		over = append(over, mark{x.At, float64(x.OverSeconds) / of})
 	}
-	png, err := columns(v.From, v.To, "hours", series{marks: over})
+	png, err := columns(v.From, v.To, unit, series{marks: over})
 	if err != nil {
 		return err
 	}
