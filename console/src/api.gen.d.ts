@@ -1224,6 +1224,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/figures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How groups are in figures, all together and by tier, tag, other site or way */
+        get: operations["getFigures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/happened": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What happened since somebody last looked, the worst first */
+        get: operations["getHappened"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/report": {
         parameters: {
             query?: never;
@@ -3733,6 +3767,68 @@ export interface components {
             note: string;
             /** @description Where in the console it is */
             page: string;
+        };
+        Figures: {
+            by: string;
+            total: components["schemas"]["Figure"];
+            /** @description The worst first */
+            rows: components["schemas"]["Figure"][];
+            /**
+             * Format: int64
+             * @description Over all links, as it was measured last
+             */
+            sendBytesPerSecond: number;
+            /** Format: int64 */
+            receiveBytesPerSecond: number;
+        };
+        /** @description How some groups are */
+        Figure: {
+            name: string;
+            groups: number;
+            /** @description Over their targets, stalled or cut off */
+            over: number;
+            tight: number;
+            onTarget: number;
+            /** @description Seeding or paused */
+            other: number;
+            /** @description That would recover right now */
+            ready: number;
+            /** @description That would not */
+            notReady: number;
+            /**
+             * Format: int64
+             * @description Of those that have a point
+             */
+            meanExposureSeconds?: number;
+            /** Format: int64 */
+            worstExposureSeconds?: number;
+            worstGroup?: string;
+            /**
+             * Format: double
+             * @description As far as it is known
+             */
+            changeBytesPerSecond?: number;
+            /**
+             * Format: double
+             * @description Of what the newest cycles found changed to what they sent
+             */
+            ratio?: number;
+        };
+        Happened: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            lines: components["schemas"]["HappenedLine"][];
+        };
+        HappenedLine: {
+            text: string;
+            /** @enum {string} */
+            tone: "over" | "tight" | "good" | "plain";
+            /** Format: date-time */
+            at?: string;
+            /** @description Where in the console it is seen */
+            href?: string;
         };
         /** @description How promises were kept, what is protected, what it takes and what changed, over a time */
         Report: {
@@ -6991,6 +7087,53 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Attainment"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFigures: {
+        parameters: {
+            query?: {
+                /** @description What rows are by: tier (if left out), tag, site: the other one, or way: out or in */
+                by?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Figures"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getHappened: {
+        parameters: {
+            query: {
+                since: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Happened"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -82,6 +82,30 @@ func (e GroupDirection) Valid() bool {
 	}
 }
 
+// Defines values for HappenedLineTone.
+const (
+	HappenedLineToneGood  HappenedLineTone = "good"
+	HappenedLineToneOver  HappenedLineTone = "over"
+	HappenedLineTonePlain HappenedLineTone = "plain"
+	HappenedLineToneTight HappenedLineTone = "tight"
+)
+
+// Valid indicates whether the value is a known member of the HappenedLineTone enum.
+func (e HappenedLineTone) Valid() bool {
+	switch e {
+	case HappenedLineToneGood:
+		return true
+	case HappenedLineToneOver:
+		return true
+	case HappenedLineTonePlain:
+		return true
+	case HappenedLineToneTight:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for LandingBerth.
 const (
 	Drill LandingBerth = "drill"
@@ -201,22 +225,22 @@ func (e OperationState) Valid() bool {
 
 // Defines values for PhraseTone.
 const (
-	Good  PhraseTone = "good"
-	Over  PhraseTone = "over"
-	Plain PhraseTone = "plain"
-	Tight PhraseTone = "tight"
+	PhraseToneGood  PhraseTone = "good"
+	PhraseToneOver  PhraseTone = "over"
+	PhraseTonePlain PhraseTone = "plain"
+	PhraseToneTight PhraseTone = "tight"
 )
 
 // Valid indicates whether the value is a known member of the PhraseTone enum.
 func (e PhraseTone) Valid() bool {
 	switch e {
-	case Good:
+	case PhraseToneGood:
 		return true
-	case Over:
+	case PhraseToneOver:
 		return true
-	case Plain:
+	case PhraseTonePlain:
 		return true
-	case Tight:
+	case PhraseToneTight:
 		return true
 	default:
 		return false
@@ -1108,6 +1132,51 @@ type FieldError struct {
 	Message string `json:"message"`
 }
 
+// Figure How some groups are
+type Figure struct {
+	// ChangeBytesPerSecond As far as it is known
+	ChangeBytesPerSecond *float64 `json:"changeBytesPerSecond,omitempty"`
+	Groups               int      `json:"groups"`
+
+	// MeanExposureSeconds Of those that have a point
+	MeanExposureSeconds *int64 `json:"meanExposureSeconds,omitempty"`
+	Name                string `json:"name"`
+
+	// NotReady That would not
+	NotReady int `json:"notReady"`
+	OnTarget int `json:"onTarget"`
+
+	// Other Seeding or paused
+	Other int `json:"other"`
+
+	// Over Over their targets, stalled or cut off
+	Over int `json:"over"`
+
+	// Ratio Of what the newest cycles found changed to what they sent
+	Ratio *float64 `json:"ratio,omitempty"`
+
+	// Ready That would recover right now
+	Ready                int     `json:"ready"`
+	Tight                int     `json:"tight"`
+	WorstExposureSeconds *int64  `json:"worstExposureSeconds,omitempty"`
+	WorstGroup           *string `json:"worstGroup,omitempty"`
+}
+
+// Figures defines model for Figures.
+type Figures struct {
+	By                    string `json:"by"`
+	ReceiveBytesPerSecond int64  `json:"receiveBytesPerSecond"`
+
+	// Rows The worst first
+	Rows []Figure `json:"rows"`
+
+	// SendBytesPerSecond Over all links, as it was measured last
+	SendBytesPerSecond int64 `json:"sendBytesPerSecond"`
+
+	// Total How some groups are
+	Total Figure `json:"total"`
+}
+
 // FileFault defines model for FileFault.
 type FileFault struct {
 	Column   int    `json:"column"`
@@ -1446,6 +1515,26 @@ type GroupSpace struct {
 	// WholeBytes If each point held all that its disks hold, before compressing
 	WholeBytes int64 `json:"wholeBytes"`
 }
+
+// Happened defines model for Happened.
+type Happened struct {
+	From  time.Time      `json:"from"`
+	Lines []HappenedLine `json:"lines"`
+	To    time.Time      `json:"to"`
+}
+
+// HappenedLine defines model for HappenedLine.
+type HappenedLine struct {
+	At *time.Time `json:"at,omitempty"`
+
+	// Href Where in the console it is seen
+	Href *string          `json:"href,omitempty"`
+	Text string           `json:"text"`
+	Tone HappenedLineTone `json:"tone"`
+}
+
+// HappenedLineTone defines model for HappenedLine.Tone.
+type HappenedLineTone string
 
 // Hit defines model for Hit.
 type Hit struct {
@@ -3413,6 +3502,12 @@ type ExportEstateParams struct {
 	AsSeenFrom *string `form:"asSeenFrom,omitempty" json:"asSeenFrom,omitempty"`
 }
 
+// GetFiguresParams defines parameters for GetFigures.
+type GetFiguresParams struct {
+	// By What rows are by: tier (if left out), tag, site: the other one, or way: out or in
+	By *string `form:"by,omitempty" json:"by,omitempty"`
+}
+
 // ListGroupsParams defines parameters for ListGroups.
 type ListGroupsParams struct {
 	// Q Words of name, sites, machines or tags
@@ -3478,6 +3573,11 @@ type GetGroupMeasuresParams struct {
 type RunCycleParams struct {
 	// Compare Read all of the disks and not only what the platform reports as changed
 	Compare *bool `form:"compare,omitempty" json:"compare,omitempty"`
+}
+
+// GetHappenedParams defines parameters for GetHappened.
+type GetHappenedParams struct {
+	Since time.Time `form:"since" json:"since"`
 }
 
 // ListLandingsParams defines parameters for ListLandings.
@@ -4040,6 +4140,11 @@ type ClientInterface interface {
 	// Corresponds with GET /events (the `StreamEvents` operationId).
 	StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetFigures How groups are in figures, all together and by tier, tag, other site or way
+	//
+	// Corresponds with GET /figures (the `GetFigures` operationId).
+	GetFigures(ctx context.Context, params *GetFiguresParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ForecastWithBody What a promise leads to
 	//
 	// Takes any type of body and a specified content type.
@@ -4216,6 +4321,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /groups/{id}/run (the `RunCycle` operationId).
 	RunCycle(ctx context.Context, id string, params *RunCycleParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetHappened What happened since somebody last looked, the worst first
+	//
+	// Corresponds with GET /happened (the `GetHappened` operationId).
+	GetHappened(ctx context.Context, params *GetHappenedParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListInvitations Open invitations
 	//
@@ -5543,6 +5653,21 @@ func (c *Client) StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn
 	return c.Client.Do(req)
 }
 
+// GetFigures How groups are in figures, all together and by tier, tag, other site or way
+//
+// Corresponds with GET /figures (the `GetFigures` operationId).
+func (c *Client) GetFigures(ctx context.Context, params *GetFiguresParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFiguresRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ForecastWithBody What a promise leads to
 //
 // Takes any type of body and a specified content type.
@@ -6000,6 +6125,21 @@ func (c *Client) ResumeGroup(ctx context.Context, id string, reqEditors ...Reque
 // Corresponds with POST /groups/{id}/run (the `RunCycle` operationId).
 func (c *Client) RunCycle(ctx context.Context, id string, params *RunCycleParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRunCycleRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetHappened What happened since somebody last looked, the worst first
+//
+// Corresponds with GET /happened (the `GetHappened` operationId).
+func (c *Client) GetHappened(ctx context.Context, params *GetHappenedParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHappenedRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -9279,6 +9419,60 @@ func NewStreamEventsRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetFiguresRequest constructs an http.Request for the GetFigures method
+func NewGetFiguresRequest(server string, params *GetFiguresParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/figures")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.By != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", *params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewForecastRequest calls the generic Forecast builder with application/json body
 func NewForecastRequest(server string, body ForecastJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -10383,6 +10577,56 @@ func NewRunCycleRequest(server string, id string, params *RunCycleParams) (*http
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetHappenedRequest constructs an http.Request for the GetHappened method
+func NewGetHappenedRequest(server string, params *GetHappenedParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/happened")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -14459,6 +14703,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /events (the `StreamEvents` operationId).
 	StreamEventsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error)
 
+	// GetFiguresWithResponse How groups are in figures, all together and by tier, tag, other site or way
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /figures (the `GetFigures` operationId).
+	GetFiguresWithResponse(ctx context.Context, params *GetFiguresParams, reqEditors ...RequestEditorFn) (*GetFiguresResponse, error)
+
 	// ForecastWithBodyWithResponse What a promise leads to
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -14661,6 +14912,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /groups/{id}/run (the `RunCycle` operationId).
 	RunCycleWithResponse(ctx context.Context, id string, params *RunCycleParams, reqEditors ...RequestEditorFn) (*RunCycleResponse, error)
+
+	// GetHappenedWithResponse What happened since somebody last looked, the worst first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /happened (the `GetHappened` operationId).
+	GetHappenedWithResponse(ctx context.Context, params *GetHappenedParams, reqEditors ...RequestEditorFn) (*GetHappenedResponse, error)
 
 	// ListInvitationsWithResponse Open invitations
 	//
@@ -16861,6 +17119,54 @@ func (r StreamEventsResponse) ContentType() string {
 	return ""
 }
 
+type GetFiguresResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Figures
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFiguresResponse) GetJSON200() *Figures {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFiguresResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFiguresResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFiguresResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFiguresResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFiguresResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ForecastResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -17877,6 +18183,54 @@ func (r RunCycleResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RunCycleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetHappenedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Happened
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetHappenedResponse) GetJSON200() *Happened {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetHappenedResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetHappenedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetHappenedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetHappenedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetHappenedResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -22668,6 +23022,19 @@ func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, reqE
 	return ParseStreamEventsResponse(rsp)
 }
 
+// GetFiguresWithResponse How groups are in figures, all together and by tier, tag, other site or way
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /figures (the `GetFigures` operationId).
+func (c *ClientWithResponses) GetFiguresWithResponse(ctx context.Context, params *GetFiguresParams, reqEditors ...RequestEditorFn) (*GetFiguresResponse, error) {
+	rsp, err := c.GetFigures(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFiguresResponse(rsp)
+}
+
 // ForecastWithBodyWithResponse What a promise leads to
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -23043,6 +23410,19 @@ func (c *ClientWithResponses) RunCycleWithResponse(ctx context.Context, id strin
 		return nil, err
 	}
 	return ParseRunCycleResponse(rsp)
+}
+
+// GetHappenedWithResponse What happened since somebody last looked, the worst first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /happened (the `GetHappened` operationId).
+func (c *ClientWithResponses) GetHappenedWithResponse(ctx context.Context, params *GetHappenedParams, reqEditors ...RequestEditorFn) (*GetHappenedResponse, error) {
+	rsp, err := c.GetHappened(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetHappenedResponse(rsp)
 }
 
 // ListInvitationsWithResponse Open invitations
@@ -25579,6 +25959,39 @@ func ParseStreamEventsResponse(rsp *http.Response) (*StreamEventsResponse, error
 	return response, nil
 }
 
+// ParseGetFiguresResponse parses an HTTP response from a GetFiguresWithResponse call
+func ParseGetFiguresResponse(rsp *http.Response) (*GetFiguresResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFiguresResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Figures
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseForecastResponse parses an HTTP response from a ForecastWithResponse call
 func ParseForecastResponse(rsp *http.Response) (*ForecastResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -26294,6 +26707,39 @@ func ParseRunCycleResponse(rsp *http.Response) (*RunCycleResponse, error) {
 			return nil, err
 		}
 		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetHappenedResponse parses an HTTP response from a GetHappenedWithResponse call
+func ParseGetHappenedResponse(rsp *http.Response) (*GetHappenedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetHappenedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Happened
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -29405,6 +29851,9 @@ type ServerInterface interface {
 	// StreamEvents Live updates as server-sent events
 	// (GET /events)
 	StreamEvents(ctx *echo.Context) error
+	// GetFigures How groups are in figures, all together and by tier, tag, other site or way
+	// (GET /figures)
+	GetFigures(ctx *echo.Context, params GetFiguresParams) error
 	// Forecast What a promise leads to
 	// (POST /forecast)
 	Forecast(ctx *echo.Context) error
@@ -29468,6 +29917,9 @@ type ServerInterface interface {
 	// RunCycle Start a cycle now
 	// (POST /groups/{id}/run)
 	RunCycle(ctx *echo.Context, id string, params RunCycleParams) error
+	// GetHappened What happened since somebody last looked, the worst first
+	// (GET /happened)
+	GetHappened(ctx *echo.Context, params GetHappenedParams) error
 	// ListInvitations Open invitations
 	// (GET /invitations)
 	ListInvitations(ctx *echo.Context) error
@@ -30250,6 +30702,24 @@ func (w *ServerInterfaceWrapper) StreamEvents(ctx *echo.Context) error {
 	return err
 }
 
+// GetFigures converts echo context to params.
+func (w *ServerInterfaceWrapper) GetFigures(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetFiguresParams
+	// ------------- Optional query parameter "by" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "by", ctx.QueryParams(), &params.By, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter by: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetFigures(ctx, params)
+	return err
+}
+
 // Forecast converts echo context to params.
 func (w *ServerInterfaceWrapper) Forecast(ctx *echo.Context) error {
 	var err error
@@ -30713,6 +31183,24 @@ func (w *ServerInterfaceWrapper) RunCycle(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.RunCycle(ctx, id, params)
+	return err
+}
+
+// GetHappened converts echo context to params.
+func (w *ServerInterfaceWrapper) GetHappened(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetHappenedParams
+	// ------------- Required query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "since", ctx.QueryParams(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter since: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetHappened(ctx, params)
 	return err
 }
 
@@ -32235,6 +32723,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/channels/:id/test", wrapper.TestChannel, options.OperationMiddlewares["testChannel"]...)
 	router.GET(options.BaseURL+"/search", wrapper.Search, options.OperationMiddlewares["search"]...)
 	router.GET(options.BaseURL+"/attainment", wrapper.GetAttainment, options.OperationMiddlewares["getAttainment"]...)
+	router.GET(options.BaseURL+"/figures", wrapper.GetFigures, options.OperationMiddlewares["getFigures"]...)
+	router.GET(options.BaseURL+"/happened", wrapper.GetHappened, options.OperationMiddlewares["getHappened"]...)
 	router.GET(options.BaseURL+"/report", wrapper.GetReport, options.OperationMiddlewares["getReport"]...)
 	router.GET(options.BaseURL+"/report-plans", wrapper.ListReportPlans, options.OperationMiddlewares["listReportPlans"]...)
 	router.POST(options.BaseURL+"/report-plans", wrapper.CreateReportPlan, options.OperationMiddlewares["createReportPlan"]...)
@@ -33397,6 +33887,45 @@ func (response StreamEventsdefaultApplicationProblemPlusJSONResponse) VisitStrea
 	return err
 }
 
+type GetFiguresRequestObject struct {
+	Params GetFiguresParams
+}
+
+type GetFiguresResponseObject interface {
+	VisitGetFiguresResponse(w http.ResponseWriter) error
+}
+
+type GetFigures200JSONResponse Figures
+
+func (response GetFigures200JSONResponse) VisitGetFiguresResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFiguresdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetFiguresdefaultApplicationProblemPlusJSONResponse) VisitGetFiguresResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ForecastRequestObject struct {
 	Body *ForecastJSONRequestBody
 }
@@ -34240,6 +34769,45 @@ type RunCycledefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RunCycledefaultApplicationProblemPlusJSONResponse) VisitRunCycleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHappenedRequestObject struct {
+	Params GetHappenedParams
+}
+
+type GetHappenedResponseObject interface {
+	VisitGetHappenedResponse(w http.ResponseWriter) error
+}
+
+type GetHappened200JSONResponse Happened
+
+func (response GetHappened200JSONResponse) VisitGetHappenedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHappeneddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetHappeneddefaultApplicationProblemPlusJSONResponse) VisitGetHappenedResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -37887,6 +38455,9 @@ type StrictServerInterface interface {
 	// StreamEvents Live updates as server-sent events
 	// (GET /events)
 	StreamEvents(ctx context.Context, request StreamEventsRequestObject) (StreamEventsResponseObject, error)
+	// GetFigures How groups are in figures, all together and by tier, tag, other site or way
+	// (GET /figures)
+	GetFigures(ctx context.Context, request GetFiguresRequestObject) (GetFiguresResponseObject, error)
 	// Forecast What a promise leads to
 	// (POST /forecast)
 	Forecast(ctx context.Context, request ForecastRequestObject) (ForecastResponseObject, error)
@@ -37950,6 +38521,9 @@ type StrictServerInterface interface {
 	// RunCycle Start a cycle now
 	// (POST /groups/{id}/run)
 	RunCycle(ctx context.Context, request RunCycleRequestObject) (RunCycleResponseObject, error)
+	// GetHappened What happened since somebody last looked, the worst first
+	// (GET /happened)
+	GetHappened(ctx context.Context, request GetHappenedRequestObject) (GetHappenedResponseObject, error)
 	// ListInvitations Open invitations
 	// (GET /invitations)
 	ListInvitations(ctx context.Context, request ListInvitationsRequestObject) (ListInvitationsResponseObject, error)
@@ -39104,6 +39678,31 @@ func (sh *strictHandler) StreamEvents(ctx *echo.Context) error {
 	return nil
 }
 
+// GetFigures operation middleware
+func (sh *strictHandler) GetFigures(ctx *echo.Context, params GetFiguresParams) error {
+	var request GetFiguresRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetFigures(ctx.Request().Context(), request.(GetFiguresRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetFigures")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetFiguresResponseObject); ok {
+		return validResponse.VisitGetFiguresResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // Forecast operation middleware
 func (sh *strictHandler) Forecast(ctx *echo.Context) error {
 	var request ForecastRequestObject
@@ -39810,6 +40409,31 @@ func (sh *strictHandler) RunCycle(ctx *echo.Context, id string, params RunCycleP
 		return err
 	} else if validResponse, ok := response.(RunCycleResponseObject); ok {
 		return validResponse.VisitRunCycleResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetHappened operation middleware
+func (sh *strictHandler) GetHappened(ctx *echo.Context, params GetHappenedParams) error {
+	var request GetHappenedRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetHappened(ctx.Request().Context(), request.(GetHappenedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetHappened")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetHappenedResponseObject); ok {
+		return validResponse.VisitGetHappenedResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -32,7 +32,7 @@ func TestStripDrawsWaterAndMark(t *testing.T) {
 
 func TestTideFitsTheTerminal(t *testing.T) {
 	exposure, headroom := int64(1260), int64(-360)
-	b := api.Board{Headline: []api.Phrase{{Text: "Ticketing is 6 min over its 15 min target.", Tone: api.Over}, {Text: "8 of 10 groups would lose less than they promised.", Tone: api.Plain}}, Dark: "If Norhaven went dark now: worst loss 21 min",
+	b := api.Board{Headline: []api.Phrase{{Text: "Ticketing is 6 min over its 15 min target.", Tone: api.PhraseToneOver}, {Text: "8 of 10 groups would lose less than they promised.", Tone: api.PhraseTonePlain}}, Dark: "If Norhaven went dark now: worst loss 21 min",
 		Groups: []api.BoardGroup{
 			{Group: api.Group{Name: "Ticketing", Health: "over", Direction: api.Out, Recovery: "Eastmole", ExposureSeconds: &exposure, HeadroomSeconds: &headroom, Promise: api.Promise{RpoTargetSeconds: 900}},
 				Strip: []api.Vertex{at(0, 0), at(1260, 1260)}, StripFrom: noon, StripTo: noon.Add(21 * time.Minute)},

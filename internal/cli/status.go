@@ -17,7 +17,8 @@ import (
 
 func (a *app) statusCmd() *cobra.Command {
 	var check, quiet, line bool
-	c := &cobra.Command{Use: "status", Short: "What matters now, worst first", Args: cobra.NoArgs, Example: "  kestrel status\n  kestrel status --check --line\n  kestrel status -o json | jq .groups[].group.health",
+	var by string
+	c := &cobra.Command{Use: "status", Short: "What matters now, worst first", Args: cobra.NoArgs, Example: "  kestrel status\n  kestrel status --by tier\n  kestrel status --check --line\n  kestrel status -o json | jq .groups[].group.health",
 		Long: `Say what matters now, worst first.
 
 With --check the exit code is 1 while any group is over its target, has stalled or
@@ -43,6 +44,13 @@ is cut off, for scripts and monitoring; with -q nothing is printed besides.`,
 					return bad
 				}
 				return nil
+			}
+			if by != "" {
+				v, err := read[api.Figures](c.GetFigures(cmd.Context(), &api.GetFiguresParams{By: &by}))
+				if err != nil {
+					return err
+				}
+				return a.emit(v, func(w *tabwriter.Writer) { figuresTable(w, v) })
 			}
 			if a.output != "json" {
 				_, _ = fmt.Fprintf(a.Out, "%s\n%s\n", headlineText(b), b.Dark)
@@ -70,6 +78,7 @@ is cut off, for scripts and monitoring; with -q nothing is printed besides.`,
 		})}
 	c.Flags().BoolVar(&check, "check", false, "fail while any group is over its target, has stalled or is cut off")
 	c.Flags().BoolVar(&line, "line", false, "print one line, for monitoring; with --check the exit code tells as well")
+	c.Flags().StringVar(&by, "by", "", "figures by tier, tag, site (the other one) or way instead")
 	c.Flags().BoolVarP(&quiet, "quiet", "q", false, "print nothing; only the exit code tells, as with --check")
 	return c
 }
@@ -265,7 +274,7 @@ func drawTide(b api.Board, width int, p palette) string {
 	line := func(format string, args ...any) { _, _ = fmt.Fprintf(&out, format+"\n", args...) }
 	at := 0
 	for _, ph := range b.Headline {
-		tone := map[api.PhraseTone]string{api.Over: p.over, api.Tight: p.tight}[ph.Tone]
+		tone := map[api.PhraseTone]string{api.PhraseToneOver: p.over, api.PhraseToneTight: p.tight}[ph.Tone]
 		for _, word := range strings.Fields(ph.Text) {
 			n := len([]rune(word)) + 1
 			if at > 0 && at+n > width {

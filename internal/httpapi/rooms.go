@@ -207,6 +207,7 @@ type Overview interface {
 	Cycles(ctx context.Context, id string, before int64, limit int, since time.Time) ([]api.Cycle, error)
 	Exposure(ctx context.Context, id string, from, to *time.Time) (api.Exposure, error)
 	Attainment(ctx context.Context, by, direction string, from, to *time.Time, see func(r directory.Record) bool) (api.Attainment, error)
+	Figures(by string, see func(r directory.Record) bool, ready func(r directory.Record) (ready, known bool)) (api.Figures, error)
 	Calendar(q overview.CalendarOf) (api.Calendar, error)
 	Board(ctx context.Context, see func(r directory.Record) bool) (api.Board, error)
 }

@@ -124,7 +124,7 @@ func rules() map[string]rule {
 		"DeleteLanding":    onLanding(o, func(r api.DeleteLandingRequestObject) string { return r.ID }),
 		"GetStore":         site(v), "ListLosses": site(v), "VerifyStore": site(o), "SweepStore": site(o), "RewriteStore": site(a),
 		"ListCopies": site(v), "CarryCopy": site(a), "DeleteCopy": site(a),
-		"Search": site(v), "GetAttainment": site(v), "GetReport": site(v), "ListReportPlans": site(o), "CreateReportPlan": site(a), "SetReportPlan": site(a), "DeleteReportPlan": site(a), "SendReportPlan": site(a), "ListAlerts": site(v), "GetAlertRules": site(v), "SetAlertRules": site(a), "ListSilences": site(v), "CreateSilence": site(o), "EndSilence": site(o),
+		"Search": site(v), "GetAttainment": site(v), "GetReport": site(v), "GetFigures": site(v), "GetHappened": site(v), "ListReportPlans": site(o), "CreateReportPlan": site(a), "SetReportPlan": site(a), "DeleteReportPlan": site(a), "SendReportPlan": site(a), "ListAlerts": site(v), "GetAlertRules": site(v), "SetAlertRules": site(a), "ListSilences": site(v), "CreateSilence": site(o), "EndSilence": site(o),
 		"AcknowledgeAlert": {role: o, subject: func(h *handlers, _ context.Context, request any) (string, error) {
 			return h.Watch.GroupOf(request.(api.AcknowledgeAlertRequestObject).ID)
 		}},

@@ -69,7 +69,7 @@ const wanted = `
 	ListPoints v, GetPoint +v, UpdatePoint +o, DeletePoint +a, LockPoint +a, ExportPoint +o, ListServed v, ServePoint +o, StopServing +o,
 	ListLandings v, CreateLandings +o, GetLanding +v, SwitchLanding +o, GetLandingScreen +o, DeleteLanding +o,
 	GetStore v, ListLosses v, VerifyStore o, SweepStore o, RewriteStore a, ListCopies v, CarryCopy a, DeleteCopy a,
-	Search v, GetAttainment v, GetReport v, ListReportPlans o, CreateReportPlan a, SetReportPlan a, DeleteReportPlan a, SendReportPlan a, ListAlerts v, AcknowledgeAlert +o, GetAlertRules v, SetAlertRules a, ListSilences v, CreateSilence o, EndSilence o, ListChannels o, CreateChannel a, SetChannel a, DeleteChannel a, TestChannel a,
+	Search v, GetAttainment v, GetReport v, GetFigures v, GetHappened v, ListReportPlans o, CreateReportPlan a, SetReportPlan a, DeleteReportPlan a, SendReportPlan a, ListAlerts v, AcknowledgeAlert +o, GetAlertRules v, SetAlertRules a, ListSilences v, CreateSilence o, EndSilence o, ListChannels o, CreateChannel a, SetChannel a, DeleteChannel a, TestChannel a,
 	ListOperations v, GetOperation v, CancelOperation o,
 	SignIn -, GetSignInWays -, BeginSignIn -, SignInByPasskey -, ListPasskeys v, BeginPasskey v, AddPasskey v, DeletePasskey v, Welcome -`
 

@@ -5,6 +5,7 @@ import { asks, useMay } from "../asks";
 import { count, rate, size, span, when } from "../format";
 import { Bar, Button, Card, Empty, Fault, State } from "../ui";
 import { Strip } from "../water";
+import { Figures, Happened } from "./figures";
 
 const tones: Record<string, string> = { over: "text-over-ink", tight: "text-tight-ink", good: "", plain: "" };
 
@@ -89,6 +90,7 @@ export function BoardPage() {
         </h1>
         {b.dark && <p className="mt-1 text-muted">{b.dark}</p>}
       </header>
+      <Happened />
       <div className="grid items-start gap-4 xl:grid-cols-[minmax(0,1fr)_290px]">
         <Card title="Exposure, up to 6 hours back" aside="water = what would be lost · dashed mark = RPO target">
           {b.groups.length ? (
@@ -162,6 +164,7 @@ export function BoardPage() {
           </Card>
         </div>
       </div>
+      <Figures />
     </div>
   );
 }
