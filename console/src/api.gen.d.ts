@@ -3810,7 +3810,7 @@ export interface components {
             changeBytesPerSecond?: number;
             /**
              * Format: double
-             * @description Of what the newest cycles found changed to what they sent
+             * @description Of the blocks that the newest cycles shipped to the bytes that crossed the link
              */
             ratio?: number;
         };

@@ -1152,7 +1152,7 @@ type Figure struct {
 	// Over Over their targets, stalled or cut off
 	Over int `json:"over"`
 
-	// Ratio Of what the newest cycles found changed to what they sent
+	// Ratio Of the blocks that the newest cycles shipped to the bytes that crossed the link
 	Ratio *float64 `json:"ratio,omitempty"`
 
 	// Ready That would recover right now

@@ -340,6 +340,29 @@ func TestACutCycleGoesOnLaterAndLater(t *testing.T) {
 	})
 }
 
+// The answer to a seal may be lost: the next attempt has nothing to read, and what the cycle
+// found is what the one before it found.
+func TestASealWhoseAnswerIsLostKeepsItsFigures(t *testing.T) {
+	virtual(t, func(t *testing.T, r *rig) {
+		n := 0
+		r.set(func(_ context.Context, _ cycle.Job, report func(cycle.Progress)) error {
+			if n++; n == 1 {
+				report(cycle.Progress{Kind: cycle.KindSeed, Phase: "seal", CaptureAt: time.Now(), TotalBytes: 900, ReadBytes: 900, ChangedBytes: 800, ZeroedBytes: 70, UsedBytes: 1000, ShippedBytes: 600, WireBytes: 500})
+				return errors.New("the answer was lost")
+			}
+			report(cycle.Progress{Kind: cycle.KindSeed, Phase: "seal", CaptureAt: time.Now()})
+			return nil
+		})
+		g := r.create(rooms.Spec("Ticketing"))
+		after(20 * time.Second)
+		as, err := r.m.Accounts(t.Context(), g.ID, 0, 0)
+		require.NoError(t, err)
+		a := as[len(as)-1]
+		require.Equal(t, []any{cycle.Sealed, 2}, []any{a.State, a.Attempts})
+		require.Equal(t, []int64{900, 900, 800, 70, 600, 500}, []int64{a.TotalBytes, a.ReadBytes, a.ChangedBytes, a.ZeroedBytes, a.ShippedBytes, a.WireBytes})
+	})
+}
+
 // One that cannot go on is ended, and another begins at once.
 func TestACycleThatCannotGoOnStartsAnew(t *testing.T) {
 	virtual(t, func(t *testing.T, r *rig) {

@@ -119,6 +119,11 @@ func (m *Mover) pass(ctx context.Context, r directory.Record, s *state, run *run
 		// What crossed the link in earlier attempts counts on.
 		p.ShippedBytes += earlier.ShippedBytes
 		p.WireBytes += earlier.WireBytes
+		if p.TotalBytes == 0 && p.ReadBytes == 0 {
+			// It is not reckoned yet what there is to read, or there is no need to: the point
+			// was sealed, and the answer lost.
+			p.TotalBytes, p.ReadBytes, p.ChangedBytes, p.ZeroedBytes, p.UsedBytes = earlier.TotalBytes, earlier.ReadBytes, earlier.ChangedBytes, earlier.ZeroedBytes, earlier.UsedBytes
+		}
 		p.Phases = joinPhases(earlier.Phases, p.Phases)
 		now := m.Clock.Now()
 		if first && p.TotalBytes > 0 {

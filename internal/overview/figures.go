@@ -19,7 +19,7 @@ type figure struct {
 	sealed        int
 	exposure      time.Duration
 	worst         time.Duration
-	changed, sent int64
+	shipped, sent int64
 	rate          float64
 }
 
@@ -51,7 +51,7 @@ func (f *figure) add(x sight, ready, known bool) {
 	f.rate += x.live.ChangeRate
 	for _, c := range x.live.Cycles {
 		if c.State == cycle.Sealed && c.Kind == cycle.KindChanges {
-			f.changed, f.sent = f.changed+c.ChangedBytes, f.sent+c.WireBytes
+			f.shipped, f.sent = f.shipped+c.ShippedBytes, f.sent+c.WireBytes
 			break
 		}
 	}
@@ -67,7 +67,7 @@ func (f *figure) view(name string) api.Figure {
 		v.ChangeBytesPerSecond = &f.rate
 	}
 	if f.sent > 0 {
-		v.Ratio = new(float64(f.changed) / float64(f.sent))
+		v.Ratio = new(float64(f.shipped) / float64(f.sent))
 	}
 	return v
 }

@@ -518,6 +518,9 @@ func (o *Overview) Cycles(ctx context.Context, id string, before int64, limit in
 	} else {
 		live, _ := o.Peering.Reported(r.ID) // the home site keeps the rest
 		all = live.Cycles
+		if limit > 0 {
+			all = all[:min(limit, len(all))]
+		}
 	}
 	out := []api.Cycle{}
 	for _, c := range all {

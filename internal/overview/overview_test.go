@@ -225,3 +225,31 @@ func TestListsOfGroups(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "Fares", gs[0].Name, "what is held up comes before what is well")
 }
+
+// Figures sum up what the groups say, by what is asked for, the worst first; of groups that
+// somebody may not see nothing is counted.
+func TestFigures(t *testing.T) {
+	ctx, home, _ := rooms.Paired(t)
+	one := sealed(t, ctx, home, "Ticketing", "tick-db", "gold", "port")
+	two := sealed(t, ctx, home, "Boarding", "tick-app", "gold")
+	ready := func(r directory.Record) (bool, bool) { return r.ID == one.ID, true }
+	v, err := home.Overview.Figures("tag", all, ready)
+	require.NoError(t, err)
+	require.Equal(t, []string{"gold", "port"}, []string{v.Rows[0].Name, v.Rows[1].Name})
+	require.Equal(t, []int{2, 2, 1, 1}, []int{v.Rows[0].Groups, v.Rows[0].OnTarget, v.Rows[0].Ready, v.Rows[0].NotReady})
+	require.Equal(t, []int{1, 1, 1, 0}, []int{v.Rows[1].Groups, v.Rows[1].OnTarget, v.Rows[1].Ready, v.Rows[1].NotReady})
+	require.Equal(t, 2, v.Total.Groups)
+	g, err := home.Overview.Group(one.ID)
+	require.NoError(t, err)
+	require.InDelta(t, *g.ExposureSeconds, *v.Total.WorstExposureSeconds, 2)
+	require.Contains(t, []string{"Ticketing", "Boarding"}, *v.Total.WorstGroup)
+	require.LessOrEqual(t, *v.Total.MeanExposureSeconds, *v.Total.WorstExposureSeconds)
+
+	v, err = home.Overview.Figures("way", func(r directory.Record) bool { return r.ID == two.ID }, func(directory.Record) (bool, bool) { return false, false })
+	require.NoError(t, err)
+	require.Len(t, v.Rows, 1)
+	require.Equal(t, rooms.HomeName+" → "+rooms.RecoveryName, v.Rows[0].Name)
+	require.Equal(t, []int{1, 0, 0}, []int{v.Total.Groups, v.Total.Ready, v.Total.NotReady})
+	_, err = home.Overview.Figures("colour", all, ready)
+	require.ErrorContains(t, err, "none of tier, tag, site, way")
+}

@@ -120,6 +120,7 @@ func TestTheFirstDayInTheConsole(t *testing.T) {
 	scopeInTheConsole(t, tab, w)
 	alertsInTheConsole(t, tab, w)
 	findInTheConsole(t, tab, w)
+	reportsInTheConsole(t, tab, w)
 	_, err = chromedp.Run(tab, chromedp.Evaluate[string](`document.documentElement.dataset.theme = "dark"`))
 	require.NoError(t, err)
 	do(t, tab, "dark board", browser.Press("Tide board"), browser.See("would lose less than it promised"))
