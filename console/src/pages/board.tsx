@@ -79,7 +79,7 @@ export function BoardPage() {
   if (!b) return null;
   const age = Math.max(0, Math.min(15, (now - q.dataUpdatedAt) / 1000));
   return (
-    <div className="grid gap-4">
+    <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
       <header>
         <h1 className="max-w-[62rem] font-semibold text-[21px] leading-snug">
           {b.headline.map((p) => (

@@ -44,6 +44,7 @@ export function Figures() {
   );
   return (
     <Card
+      className="hidden md:block" // on a phone, the board answers whether all is fine
       title="In figures"
       aside={
         <span className="flex flex-wrap items-center gap-x-3">
