@@ -96,7 +96,7 @@ func run(ctx context.Context, state, out, binary, only string) error {
 		{name: "calendar", path: "/calendar", await: "Steady"},
 		{name: "sites", path: "/sites", await: "Eastmole"},
 		{name: "access", path: "/access", await: "API tokens"},
-		{name: "activity", path: "/activity", await: "What"},
+		{name: "reports", path: "/reports?over=week", await: "Within the promise"},
 	}
 	if id["Boarding"] != "" { // a demo with real guests
 		away := profiles.Profiles["eastmole"]

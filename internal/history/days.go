@@ -29,7 +29,15 @@ func (h *History) exact(ctx context.Context, groups []directory.Record, targets 
 	if !from.Before(to) {
 		return nil, nil
 	}
-	arrivals, err := h.arrivals(ctx, from, to)
+	var arrivals map[string][]exposure.Arrival
+	var err error
+	if len(groups) == 1 {
+		var of []records.Arrival
+		of, err = h.store.Arrivals(ctx, groups[0].ID, from, to)
+		arrivals = map[string][]exposure.Arrival{groups[0].ID: arrivalsOf(of)}
+	} else {
+		arrivals, err = h.arrivals(ctx, from, to)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -79,7 +87,13 @@ func (h *History) parts(ctx context.Context, groups []directory.Record, targets 
 	if len(days) == 0 {
 		return out, nil
 	}
-	sums, err := h.store.Attained(ctx, days[0], days[len(days)-1].Add(time.Microsecond))
+	first, last := days[0], days[len(days)-1].Add(time.Microsecond)
+	var sums []records.Attained
+	if len(groups) == 1 {
+		sums, err = h.store.AttainedOf(ctx, groups[0].ID, first, last)
+	} else {
+		sums, err = h.store.Attained(ctx, first, last)
+	}
 	return append(out, sums...), err
 }
 

@@ -24,6 +24,7 @@ type Store interface {
 	AddArrival(ctx context.Context, group string, a records.Arrival) error
 	TrimArrivals(ctx context.Context, before time.Time) error
 	Arrivals(ctx context.Context, group string, from, to time.Time) ([]records.Arrival, error)
+	Crests(ctx context.Context, group string, from, to time.Time, n int) ([]records.Crest, error)
 	AllArrivals(ctx context.Context, from, to time.Time) ([]records.GroupArrival, error)
 	Targets(ctx context.Context, group string) ([]records.Target, error)
 	AllTargets(ctx context.Context) ([]records.Target, error)
@@ -31,6 +32,7 @@ type Store interface {
 	AddAttained(ctx context.Context, day time.Time, sums []records.Attained) error
 	AttainedDays(ctx context.Context, from, to time.Time) ([]time.Time, error)
 	Attained(ctx context.Context, from, to time.Time) ([]records.Attained, error)
+	AttainedOf(ctx context.Context, group string, from, to time.Time) ([]records.Attained, error)
 	TrimAttained(ctx context.Context, before time.Time) error
 }
 
@@ -98,13 +100,14 @@ func (h *History) Exposure(ctx context.Context, r directory.Record, from, to *ti
 	if !begin.Before(end) {
 		return api.Exposure{}, problem.Invalid("from", "The stretch ends before it begins; give an earlier time.")
 	}
-	arrivals, err := h.store.Arrivals(ctx, r.ID, begin, end)
-	targets, err2 := h.Targets(ctx, r)
-	if err := errors.Join(err, err2); err != nil {
+	targets, err := h.Targets(ctx, r)
+	if err != nil {
 		return api.Exposure{}, err
 	}
-	curve := exposure.Sawtooth(arrivalsOf(arrivals), begin, end)
-	k := exposure.Judge(curve, targets)
+	curve, k, err := h.curve(ctx, r, targets, begin, end)
+	if err != nil {
+		return api.Exposure{}, err
+	}
 	v := api.Exposure{From: begin.UTC(), To: end.UTC(), TargetSeconds: int64(r.Spec.Promise.Target / time.Second), Targets: []api.TargetSince{}, Vertices: Vertices(exposure.Thin(curve, 2000)),
 		KeptShare: k.Share(), WorstSeconds: int64(k.Worst / time.Second), OverSeconds: int64(k.Over / time.Second)}
 	if !k.WorstAt.IsZero() {
@@ -114,6 +117,48 @@ func (h *History) Exposure(ctx context.Context, r directory.Record, from, to *ti
 		v.Targets = append(v.Targets, api.TargetSince{Since: t.Since.UTC(), Seconds: int64(t.Target / time.Second)})
 	}
 	return v, nil
+}
+
+const (
+	// long is from what length on a curve is drawn by its crests.
+	long = 40 * span.Day
+	// crests is how many of them.
+	crests = 500
+)
+
+// curve is a group's exposure over a stretch of time, and how its promise was kept. Of a long
+// one, days that are summed up say how, and crests and the falls after them draw it: what lies
+// between is lower, and closer together than can be seen.
+func (h *History) curve(ctx context.Context, r directory.Record, targets []exposure.Target, begin, end time.Time) ([]exposure.Vertex, exposure.Kept, error) {
+	if end.Sub(begin) < long {
+		arrivals, err := h.store.Arrivals(ctx, r.ID, begin, end)
+		curve := exposure.Sawtooth(arrivalsOf(arrivals), begin, end)
+		return curve, exposure.Judge(curve, targets), err
+	}
+	cs, err := h.store.Crests(ctx, r.ID, begin, end, crests)
+	if err != nil {
+		return nil, exposure.Kept{}, err
+	}
+	var curve []exposure.Vertex
+	for _, c := range cs {
+		curve = append(curve, exposure.Vertex{At: c.SealedAt, Exposure: max(0, c.SealedAt.Sub(c.Before))}, exposure.Vertex{At: c.SealedAt, Exposure: max(0, c.SealedAt.Sub(c.CaptureAt))})
+	}
+	// Its end is as it is now.
+	last, err := h.store.Arrivals(ctx, r.ID, end, end)
+	if err != nil {
+		return nil, exposure.Kept{}, err
+	}
+	if tail := exposure.Sawtooth(arrivalsOf(last), end, end); len(tail) > 0 {
+		curve = append(curve, tail[len(tail)-1])
+	}
+	var k exposure.Kept
+	parts, err := h.parts(ctx, []directory.Record{r}, map[string][]exposure.Target{r.ID: targets}, begin, end)
+	for _, p := range parts {
+		if p.GroupID == r.ID {
+			k = k.Plus(keptOf(p))
+		}
+	}
+	return curve, k, err
 }
 
 // Strips gives the arrivals of all groups since an instant, by group, in one

@@ -1,7 +1,9 @@
 package history_test
 
 import (
+	"cmp"
 	"math/rand/v2"
+	"slices"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -163,4 +165,49 @@ func TestDaysSayWhatArrivalsSay(t *testing.T) {
 		require.NoError(t, s.DB.TrimArrivals(t.Context(), time.Now()))
 		require.Equal(t, whole, ask(days[0], days[len(days)-1].Add(span.Day)))
 	})
+}
+
+// A long curve is drawn by its crests, none of which is lost, and judged as exactly as a short
+// one.
+func TestALongCurve(t *testing.T) {
+	virtual(t, func(t *testing.T, s *rooms.Side, g directory.Record) {
+		begin := time.Now()
+		peak := time.Time{}
+		for i := range 60 * 24 {
+			arrives(t, s, g, 20*time.Second)
+			if i == 700 {
+				time.Sleep(5 * time.Hour) // longer than ever
+				arrives(t, s, g, 20*time.Second)
+				peak = time.Now()
+			}
+			time.Sleep(time.Hour)
+		}
+		for range 15 {
+			require.NoError(t, s.History.CloseDays(t.Context(), s.Groups.All()))
+		}
+		now := time.Now()
+		require.Greater(t, now.Sub(begin), 60*span.Day)
+		v, err := s.History.Exposure(t.Context(), g, &begin, &now)
+		require.NoError(t, err)
+		require.Less(t, len(v.Vertices), 1200, "of 1,441 arrivals, each a corner and a fall")
+		top := slices.MaxFunc(v.Vertices, func(a, b api.Vertex) int { return cmp.Compare(a.Seconds, b.Seconds) })
+		require.InDelta(t, v.WorstSeconds, top.Seconds, 1, "the crest is drawn")
+		require.WithinDuration(t, peak, top.At, time.Second)
+		require.InDelta(t, now.Sub(v.Vertices[len(v.Vertices)-1].At).Seconds(), 0, 1)
+		require.True(t, slices.IsSortedFunc(v.Vertices, func(a, b api.Vertex) int { return a.At.Compare(b.At) }))
+		over := int64(0)
+		for at := begin; at.Before(now); at = at.Add(30 * span.Day) {
+			part, err := s.History.Exposure(t.Context(), g, &at, new(minTime(now, at.Add(30*span.Day))))
+			require.NoError(t, err)
+			over += part.OverSeconds
+		}
+		require.InDelta(t, over, v.OverSeconds, 3)
+	})
+}
+
+func minTime(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return a
+	}
+	return b
 }

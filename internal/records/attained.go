@@ -50,6 +50,11 @@ func (db *DB) Attained(ctx context.Context, from, to time.Time) ([]Attained, err
 	return list[Attained](ctx, db, "attained", `SELECT * FROM attained WHERE at >= $1 AND at < $2 ORDER BY at`, from, to)
 }
 
+// AttainedOf is Attained of one group.
+func (db *DB) AttainedOf(ctx context.Context, group string, from, to time.Time) ([]Attained, error) {
+	return list[Attained](ctx, db, "attained", `SELECT * FROM attained WHERE group_id = $1 AND at >= $2 AND at < $3 ORDER BY at`, group, from, to)
+}
+
 // TrimAttained forgets days before a time.
 func (db *DB) TrimAttained(ctx context.Context, before time.Time) error {
 	return db.exec(ctx, "attained", `DELETE FROM attained_days WHERE at < $1`, before)

@@ -98,15 +98,31 @@ func (db *DB) AddArrival(ctx context.Context, group string, a Arrival) error {
 	return db.exec(ctx, "arrival", `INSERT INTO arrivals (group_id, capture_at, sealed_at) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING`, group, a.CaptureAt, a.SealedAt)
 }
 
-// TrimArrivals forgets those sealed before an instant.
+// TrimArrivals forgets those sealed before an instant that are in no month's partition; the
+// others go with theirs.
 func (db *DB) TrimArrivals(ctx context.Context, before time.Time) error {
-	return db.exec(ctx, "arrivals", `DELETE FROM arrivals WHERE sealed_at < $1`, before)
+	return db.exec(ctx, "arrivals", `DELETE FROM arrivals_else WHERE sealed_at < $1`, before)
 }
 
 // Arrivals lists those sealed within a stretch, and the newest before it, in order.
 func (db *DB) Arrivals(ctx context.Context, group string, from, to time.Time) ([]Arrival, error) {
 	return list[Arrival](ctx, db, "arrivals", `(SELECT capture_at, sealed_at FROM arrivals WHERE group_id = $1 AND sealed_at < $2 ORDER BY sealed_at DESC LIMIT 1)
 		UNION ALL (SELECT capture_at, sealed_at FROM arrivals WHERE group_id = $1 AND sealed_at >= $2 AND sealed_at <= $3 ORDER BY sealed_at)`, group, from, to)
+}
+
+// Crest is where exposure was highest in a stretch of time: a point arrived, and the newest
+// before it had been captured at Before.
+type Crest struct {
+	Before time.Time `db:"before"`
+	Arrival
+}
+
+// Crests gives, of each of so many equal stretches of time in which points of a group arrived,
+// where its exposure was highest, in order. It is thinned where the rows are.
+func (db *DB) Crests(ctx context.Context, group string, from, to time.Time, n int) ([]Crest, error) {
+	return list[Crest](ctx, db, "arrivals", `SELECT DISTINCT ON (bucket) before, capture_at, sealed_at FROM (
+		SELECT capture_at, sealed_at, lag(capture_at) OVER (ORDER BY sealed_at) AS before, floor(extract(epoch FROM sealed_at - $2::timestamptz) / $4::float8) AS bucket
+		FROM arrivals WHERE group_id = $1 AND sealed_at >= $2 AND sealed_at <= $3) x WHERE before IS NOT NULL ORDER BY bucket, sealed_at - before DESC`, group, from, to, max(to.Sub(from).Seconds()/float64(n), 1e-6))
 }
 
 // GroupArrival is an arrival with its group.

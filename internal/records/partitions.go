@@ -6,23 +6,29 @@ import (
 	"regexp"
 	"time"
 
+	"github.com/jmoiron/sqlx"
+
 	"kestrel/internal/core/series"
 )
 
-// partitioned is a table that is cut by steps of time, and each step by months or days.
+// partitioned is a table, or a step of one, that is cut by months or days.
 type partitioned struct {
-	table string // with its step
+	table string
 	kept  time.Duration
-	daily bool // a day in one partition: what is kept for a week only
+	daily bool   // a day in one partition: what is kept for a week only
+	by    string // column that it is cut by, if what falls into no partition is in one of its own
 }
 
+// arrivalsKept is how long exposure can be told exactly.
+const arrivalsKept = 400 * 24 * time.Hour
+
 func partitions() []partitioned {
-	var out []partitioned
+	out := []partitioned{{table: "arrivals", kept: arrivalsKept, by: "sealed_at"}}
 	for i, s := range series.Steps() {
-		out = append(out, partitioned{"measures_" + s.Name, s.Kept, i == 0})
+		out = append(out, partitioned{table: "measures_" + s.Name, kept: s.Kept, daily: i == 0})
 	}
 	for _, s := range steps() {
-		out = append(out, partitioned{"tallies_" + s.name, s.kept, false})
+		out = append(out, partitioned{table: "tallies_" + s.name, kept: s.kept})
 	}
 	return out
 }
@@ -41,9 +47,7 @@ func (db *DB) KeepPartitions(ctx context.Context, now time.Time) error {
 		// The one before as well: a clock may be set back, and cycles end that began in it.
 		for n := -1; n <= 1; n++ {
 			from := next(first, n)
-			// Names and bounds cannot be parameters; they are of our own making.
-			q := fmt.Sprintf(`CREATE TABLE IF NOT EXISTS %s_%s PARTITION OF %s FOR VALUES FROM ('%s') TO ('%s')`, p.table, from.Format(form), p.table, from.Format(time.RFC3339), next(from, 1).Format(time.RFC3339))
-			if err := db.exec(ctx, "partition", q); err != nil {
+			if err := db.makePartition(ctx, p, p.table+"_"+from.Format(form), from.Format(time.RFC3339), next(from, 1).Format(time.RFC3339)); err != nil {
 				return err
 			}
 		}
@@ -65,4 +69,29 @@ func (db *DB) KeepPartitions(ctx context.Context, now time.Time) error {
 		}
 	}
 	return nil
+}
+
+// makePartition makes one if it is not there. What lies elsewhere of its time moves into it.
+func (db *DB) makePartition(ctx context.Context, p partitioned, name, from, to string) error {
+	// Names and bounds cannot be parameters; they are of our own making.
+	if p.by == "" {
+		return db.exec(ctx, "partition", fmt.Sprintf(`CREATE TABLE IF NOT EXISTS %s PARTITION OF %s FOR VALUES FROM ('%s') TO ('%s')`, name, p.table, from, to))
+	}
+	var there bool
+	if err := db.GetContext(ctx, &there, `SELECT to_regclass($1) IS NOT NULL`, name); err != nil || there {
+		return err
+	}
+	return db.together(ctx, "partition", func(tx *sqlx.Tx) error {
+		for _, q := range []string{
+			`LOCK TABLE %[2]s`,
+			`CREATE TABLE %[1]s (LIKE %[2]s INCLUDING ALL)`,
+			`WITH moved AS (DELETE FROM %[2]s_else WHERE %[3]s >= '%[4]s' AND %[3]s < '%[5]s' RETURNING *) INSERT INTO %[1]s SELECT * FROM moved`,
+			`ALTER TABLE %[2]s ATTACH PARTITION %[1]s FOR VALUES FROM ('%[4]s') TO ('%[5]s')`,
+		} {
+			if _, err := exec(ctx, tx, "partition", fmt.Sprintf(q, name, p.table, p.by, from, to)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }

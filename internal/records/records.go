@@ -14,8 +14,9 @@ import (
 	"io/fs"
 	"strings"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
-	_ "github.com/jackc/pgx/v5/stdlib" // the driver "pgx"
+	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
 	"github.com/pressly/goose/v3/lock"
@@ -85,10 +86,14 @@ type DB struct{ *sqlx.DB }
 // Open connects to the database at url and brings its tables up to date; of
 // several services that start at once, one does that.
 func Open(ctx context.Context, url string) (*DB, error) {
-	x, err := sqlx.Open("pgx", url)
+	cfg, err := pgx.ParseConfig(url)
 	if err != nil {
 		return nil, fmt.Errorf("open database: %w", err)
 	}
+	// Questions here are short, and touch many partitions: to compile them takes longer than to
+	// answer them.
+	cfg.RuntimeParams["jit"] = "off"
+	x := sqlx.NewDb(stdlib.OpenDB(*cfg), "pgx")
 	x.SetMaxOpenConns(16)
 	x.SetMaxIdleConns(8)
 	if err := x.PingContext(ctx); err != nil {

@@ -222,6 +222,23 @@ func TestCyclesAndArrivals(t *testing.T) {
 	as, err = db.Arrivals(ctx, g.ID, now, now.Add(time.Hour))
 	require.NoError(t, err)
 	require.Len(t, as, 2)
+
+	// They move to the partition of their month when there is one, and go with it.
+	require.NoError(t, db.KeepPartitions(ctx, now))
+	require.NoError(t, db.AddArrival(ctx, g.ID, records.Arrival{CaptureAt: now, SealedAt: now.Add(time.Second)}))
+	require.NoError(t, db.AddArrival(ctx, g.ID, records.Arrival{CaptureAt: now.AddDate(-3, 0, 0), SealedAt: now.AddDate(-3, 0, 1)}), "of a time that has no partition")
+	count := func(table string) (n int) {
+		require.NoError(t, db.GetContext(ctx, &n, `SELECT count(*) FROM `+table))
+		return n
+	}
+	require.Equal(t, 3, count("arrivals_"+now.Format("2006_01")))
+	require.Equal(t, 1, count("arrivals_else"))
+	as, err = db.Arrivals(ctx, g.ID, now, now.Add(time.Hour))
+	require.NoError(t, err)
+	require.Len(t, as, 4, "the newest before them is years old")
+	require.NoError(t, db.KeepPartitions(ctx, now.AddDate(0, 0, 440)))
+	require.NoError(t, db.TrimArrivals(ctx, now))
+	require.Zero(t, count("arrivals"))
 }
 
 func TestPointsAreFilteredAndMirrored(t *testing.T) {

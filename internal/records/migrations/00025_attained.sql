@@ -14,6 +14,7 @@ CREATE TABLE attained (
     worst_at    timestamptz NOT NULL,
     PRIMARY KEY (at, group_id, tier)
 );
+CREATE INDEX attained_by_group ON attained (group_id, at);
 
 -- +goose Down
 DROP TABLE attained;

@@ -158,6 +158,12 @@ func (db *DB) Attained(_ context.Context, from, to time.Time) (out []records.Att
 	return out, nil
 }
 
+// AttainedOf implements history.Store.
+func (db *DB) AttainedOf(ctx context.Context, group string, from, to time.Time) ([]records.Attained, error) {
+	all, err := db.Attained(ctx, from, to)
+	return slices.DeleteFunc(all, func(a records.Attained) bool { return a.GroupID != group }), err
+}
+
 // TrimAttained implements history.Store.
 func (db *DB) TrimAttained(_ context.Context, before time.Time) error {
 	db.mu.Lock()

@@ -57,6 +57,31 @@ func within(as []records.Arrival, from, to time.Time) []records.Arrival {
 	return out
 }
 
+// Crests implements history.Store.
+func (db *DB) Crests(_ context.Context, group string, from, to time.Time, n int) ([]records.Crest, error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	highest := map[int64]records.Crest{}
+	var before *records.Arrival
+	for _, a := range db.arrivals[group] {
+		if a.SealedAt.Before(from) || a.SealedAt.After(to) {
+			continue
+		}
+		if before != nil {
+			bucket := int64(a.SealedAt.Sub(from)) / max(1, int64(to.Sub(from))/int64(n))
+			if c, ok := highest[bucket]; !ok || a.SealedAt.Sub(before.CaptureAt) > c.SealedAt.Sub(c.Before) {
+				highest[bucket] = records.Crest{Before: before.CaptureAt, Arrival: a}
+			}
+		}
+		before = &a
+	}
+	var out []records.Crest
+	for _, k := range slices.Sorted(maps.Keys(highest)) {
+		out = append(out, highest[k])
+	}
+	return out, nil
+}
+
 // AllArrivals implements history.Store.
 func (db *DB) AllArrivals(_ context.Context, from, to time.Time) ([]records.GroupArrival, error) {
 	db.mu.Lock()
