@@ -32,6 +32,7 @@ import (
 	"kestrel/internal/reach"
 	"kestrel/internal/signon"
 	"kestrel/internal/site"
+	"kestrel/internal/tracing"
 )
 
 func logger(a *app, level string) (*slog.Logger, error) {
@@ -86,6 +87,11 @@ keeps its password off the process list.`,
 			}
 			if err := signOn(&cfg.SignOn, signOnSecret, signOnRoles); err != nil {
 				return err
+			}
+			if cfg.Traces != "" {
+				if err := tracing.Check(cfg.Traces); err != nil {
+					return usage("--otlp: %v", err)
+				}
 			}
 			if cfg.SyslogTLS, err = syslogTLS(cfg.Syslog, syslogCA); err != nil {
 				return err
@@ -202,6 +208,7 @@ keeps its password off the process list.`,
 	f.StringVar(&cfg.SignOn.GroupsClaim, "sign-on-groups-claim", "groups", "claim that has somebody's groups")
 	f.StringVar(&cfg.SignOn.Label, "sign-on-label", "", "what people call the provider (default: its host)")
 	f.StringArrayVar(&signOnRoles, "sign-on-role", nil, "GROUP=ROLE or GROUP=ROLE:TAG,TAG: what people of a group there may do here; may be given more than once")
+	f.StringVar(&cfg.Traces, "otlp", "", "URL of a collector that is told of requests and cycles, by OpenTelemetry's protocol over HTTP (default: none)")
 	f.StringVar(&cfg.Syslog, "syslog", "", "HOST:PORT of a log server that the audit trail is sent to (RFC 5424 over TLS)")
 	f.StringVar(&syslogCA, "syslog-ca", "", "certificates of who vouches for it (default: the system's)")
 	f.BoolVar(&asRoot, "as-root", false, "run as root all the same")

@@ -20,6 +20,7 @@ import (
 	"kestrel/internal/records"
 	"kestrel/internal/safeguard"
 	"kestrel/internal/signon"
+	"kestrel/internal/tracing"
 )
 
 // Rooms is what the interface asks of a site; each is as small as it can be.
@@ -55,6 +56,7 @@ type Rooms struct {
 	Notify     Notify
 	Meter      Meter
 	Reports    Reports
+	Tracing    *tracing.Tracing // nil: nobody is told of requests
 }
 
 // Estate is the settings of the site as a file.

@@ -86,7 +86,7 @@ func New(rooms Rooms, console fs.FS, door Door, log *slog.Logger) http.Handler {
 	e.Binder = strictBinder{}
 	e.HTTPErrorHandler = func(c *echo.Context, err error) { writeProblem(c, err, log) }
 	h := &handlers{Rooms: rooms, door: door, log: log, secure: door.Secure, rules: rules(), guards: guards()}
-	e.Use(calm(log), h.guard)
+	e.Use(rooms.Tracing.Requests, calm(log), h.guard)
 	api.RegisterHandlersWithBaseURL(e, api.NewStrictHandler(h, []api.StrictMiddlewareFunc{h.decide}), "/api/v1")
 	e.GET("/api/openapi.yaml", func(c *echo.Context) error {
 		return c.Blob(http.StatusOK, "application/yaml", contract.OpenAPI)

@@ -114,10 +114,12 @@ type Config struct {
 	// Hourly tells how much of a group changes at an instant, as a share of the usual; nil
 	// is as usual at all times.
 	Hourly func(group string, at time.Time) float64
-	Trail  *audit.Trail
-	Clock  clock.Clock
-	Hub    *events.Hub
-	Log    *slog.Logger
+	// Ended is told of each cycle that has ended; nil is nobody.
+	Ended func(r directory.Record, a cycle.Account)
+	Trail *audit.Trail
+	Clock clock.Clock
+	Hub   *events.Hub
+	Log   *slog.Logger
 	// Pulse is the longest time between two looks at what is due.
 	Pulse time.Duration
 }

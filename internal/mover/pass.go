@@ -312,6 +312,7 @@ func (m *Mover) sealed(ctx context.Context, r directory.Record, s *state, run *r
 	if err != nil {
 		m.Log.Error("note a point's arrival", "group", r.Spec.Name, "err", err)
 	}
+	m.ended(r, account(rec, d))
 	// Checkpoints that cannot be let go of now are forgotten with the leftovers.
 	if err := src.Driver.Release(ctx, d.Checkpoint); err != nil {
 		m.Log.Warn("release checkpoint", "group", r.Spec.Name, "err", err)
@@ -334,6 +335,13 @@ func (m *Mover) sealed(ctx context.Context, r directory.Record, s *state, run *r
 		m.note(ctx, r, "%s: the comparison found %s that had changed without the platform's reporting it; point %d has it right, older ones since the last comparison may not", r.Spec.Name, span.Bytes(float64(seal.MissedBytes)), seal.Number)
 	}
 	return nil
+}
+
+// ended tells whoever wants to know that a cycle has ended.
+func (m *Mover) ended(r directory.Record, a cycle.Account) {
+	if m.Ended != nil && !a.EndedAt.IsZero() {
+		m.Ended(r, a)
+	}
 }
 
 // tallyOf is what a cycle that sealed is counted as. What is unusual does not become the
@@ -408,7 +416,9 @@ func (m *Mover) after(r directory.Record, s *state, run *running, err error) {
 	run.rec.Detail = mustJSON(run.detail)
 	s.show(account(run.rec, run.detail))
 	rec, failures, ending, abandon := run.rec, s.failures, s.ending, run.abandon
+	a := account(run.rec, run.detail)
 	m.mu.Unlock()
+	m.ended(r, a)
 	if ending {
 		return
 	}

@@ -61,6 +61,7 @@ import (
 	"kestrel/internal/signon"
 	"kestrel/internal/survey"
 	"kestrel/internal/tiers"
+	"kestrel/internal/tracing"
 	"kestrel/internal/watch"
 )
 
@@ -103,6 +104,9 @@ type Config struct {
 	Within reach.Networks
 	// SignOn is where people can sign in beside here; nowhere if it has no issuer.
 	SignOn signon.Config
+	// Traces is the collector that requests and cycles are told to, by OTLP over HTTP; none if
+	// empty.
+	Traces string
 	// Syslog is a log server that the trail is sent to, HOST:PORT; none if empty.
 	// SyslogTLS is how it is spoken to.
 	Syslog    string
@@ -185,6 +189,7 @@ type Site struct {
 	Notify     *notify.Notify
 	Watch      *watch.Watch
 	Meter      *meter.Meter
+	Tracing    *tracing.Tracing // nil: nobody is told
 	Reports    *report.Reports
 }
 
@@ -372,6 +377,11 @@ func (s *Site) openRooms(ctx context.Context, objects, farObjects *bucket.FS) (e
 	if err != nil {
 		return err
 	}
+	if cfg.Traces != "" {
+		if s.Tracing, err = tracing.New(ctx, tracing.Config{URL: cfg.Traces, Site: s.self.Name, SiteID: s.self.ID, Version: Version, Dial: cfg.Within.Dialer(10 * time.Second).DialContext, Log: log}); err != nil {
+			return err
+		}
+	}
 	if cfg.Syslog != "" {
 		s.Courier = &audit.Courier{Address: cfg.Syslog, TLS: cfg.SyslogTLS, Dial: cfg.Within.Dialer(10 * time.Second).DialContext, Outbox: db, Clock: clk, Hub: hub, Log: log}
 	}
@@ -416,6 +426,7 @@ func (s *Site) openRooms(ctx context.Context, objects, farObjects *bucket.FS) (e
 		return err
 	}
 	if s.Mover, err = mover.New(ctx, mover.Config{Owner: owner, Groups: s.Groups, Records: db, Points: s.Keeper, Arrived: s.History.Arrived, Source: s.source, Way: s.way, Platforms: s.platformIDs, Limits: cfg.Cycles,
+		Ended: s.Tracing.Cycle,
 		Hourly: func(group string, at time.Time) float64 {
 			if s.Foresight == nil {
 				return 1 // it is being opened
@@ -598,6 +609,11 @@ func (s *Site) Close() error {
 	if s.Serving != nil {
 		s.Serving.Close()
 	}
+	if s.Tracing != nil {
+		last, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+		defer cancel()
+		errs = append(errs, s.Tracing.Close(last))
+	}
 	if s.db != nil {
 		errs = append(errs, s.db.Close())
 	}
@@ -630,7 +646,7 @@ func (s *Site) Now() time.Time { return s.clk.Now() }
 // Rooms is the site as the API asks it.
 func (s *Site) Rooms() httpapi.Rooms {
 	r := httpapi.Rooms{Version: Version, Site: s, Access: s.Access, Safeguards: s.Safeguards, Box: s.box, Trail: s.Trail, Notary: s.Notary, Events: s.Hub, Directory: s.Groups, Groups: s.Protection, Overview: s.Overview, Platforms: s.Inventory, Links: s.Peering,
-		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Operations: s.Operations, Coverage: s.Coverage, Surveys: s.Surveys, Tiers: s.Tiers, Berths: s.Berths, Foresight: s.Foresight, Estate: s.Estate, Lookout: s.Lookout, Watch: s.Watch, Notify: s.Notify, Meter: s.Meter, Reports: s.Reports}
+		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Operations: s.Operations, Coverage: s.Coverage, Surveys: s.Surveys, Tiers: s.Tiers, Berths: s.Berths, Foresight: s.Foresight, Estate: s.Estate, Lookout: s.Lookout, Watch: s.Watch, Notify: s.Notify, Meter: s.Meter, Reports: s.Reports, Tracing: s.Tracing}
 	if s.Courier != nil {
 		r.Courier = s.Courier
 	}
