@@ -98,6 +98,8 @@ type state struct {
 	seenAt time.Time
 	err    error // of the last attempt
 	stop   context.CancelFunc
+	// Questions are numbered: asked is the newest, told the newest that was answered.
+	asked, told uint64
 }
 
 // seen is what a platform held, and how to find it. It never changes.
@@ -217,6 +219,10 @@ func (v *Inventory) refresh(ctx context.Context, p *state) {
 	outer := ctx
 	ctx, cancel := context.WithTimeout(ctx, answerTime)
 	defer cancel()
+	v.mu.Lock()
+	p.asked++
+	mine := p.asked
+	v.mu.Unlock()
 	inv, err := p.driver.Inventory(ctx)
 	if outer.Err() != nil {
 		return // the service is stopping; that says nothing of the platform
@@ -229,6 +235,11 @@ func (v *Inventory) refresh(ctx context.Context, p *state) {
 		found = index(inv)
 	}
 	v.mu.Lock()
+	if mine < p.told {
+		v.mu.Unlock()
+		return // somebody who asked later was answered sooner
+	}
+	p.told = mine
 	was, known := p.err, !p.seenAt.IsZero()
 	p.err = err
 	if found != nil {

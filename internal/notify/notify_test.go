@@ -56,6 +56,7 @@ type rig struct {
 	db  *records.DB
 	box *sealed.Box
 	n   *notify.Notify
+	try time.Duration // how long a receiver is waited for
 	// paper makes the document of a report.
 	paper func(p notify.Paper) (string, []byte, error)
 }
@@ -64,7 +65,7 @@ func newRig(t *testing.T) *rig {
 	t.Helper()
 	url, err := cluster.Database(ctx, "n"+strings.ReplaceAll(uuid.NewString(), "-", ""))
 	require.NoError(t, err)
-	r := &rig{t: t}
+	r := &rig{t: t, try: 30 * time.Second} // machines are busy
 	r.db, err = records.Open(ctx, url)
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, r.db.Close()) })
@@ -78,7 +79,7 @@ func (r *rig) open() {
 	var err error
 	log := slog.New(slog.DiscardHandler)
 	r.n, err = notify.Open(ctx, notify.Config{SiteID: "11111111-1111-4111-8111-111111111111", Site: "Norhaven", Console: "https://norhaven.skerry.example", Box: r.db, Sealed: r.box, Trail: audit.New(r.db, clock.Wall{}, events.NewHub(), log),
-		Dial: (&net.Dialer{}).DialContext, Document: func(_ context.Context, p notify.Paper) (string, []byte, error) { return r.paper(p) }, Digest: func() []string { return []string{"No alert is open."} }, Clock: clock.Wall{}, Log: log, Every: 20 * time.Millisecond, Waits: notify.Waits{Try: time.Second, First: 20 * time.Millisecond, Longest: 100 * time.Millisecond}})
+		Dial: (&net.Dialer{}).DialContext, Document: func(_ context.Context, p notify.Paper) (string, []byte, error) { return r.paper(p) }, Digest: func() []string { return []string{"No alert is open."} }, Clock: clock.Wall{}, Log: log, Every: 20 * time.Millisecond, Waits: notify.Waits{Try: r.try, First: 20 * time.Millisecond, Longest: 100 * time.Millisecond}})
 	require.NoError(r.t, err)
 }
 
@@ -392,6 +393,8 @@ func (x *receiver) types() []string {
 // receiver that hangs or refuses holds up nobody but itself.
 func TestWebhook(t *testing.T) {
 	r := newRig(t)
+	r.try = time.Second
+	r.open()
 	good, url := receive(t)
 	slow, slowURL := receive(t)
 	slow.hang = make(chan struct{})
