@@ -2363,14 +2363,14 @@ export interface components {
             name?: string;
             /** @description Pattern for names in drills */
             drillName?: string;
-            /** @description 0 is as many as at home */
+            /** @description 0 is as many as at home; at most 512 */
             cpus?: number;
             /**
              * Format: int64
              * @description 0 is as much as at home
              */
             memoryBytes?: number;
-            /** @description Of processors and memory, in drills */
+            /** @description Of processors and memory, in drills; 0 to 100 */
             drillPercent?: number;
             networks?: components["schemas"]["BerthNetwork"][];
             /** @description Address rules such as 10.40.8.0/24 -> 10.60.4.0/24; the first that is for an address counts */
@@ -2405,14 +2405,14 @@ export interface components {
             name?: string;
             /** @description Pattern for names in drills */
             drillName?: string;
-            /** @description 0 is as many as at home */
+            /** @description 0 is as many as at home; at most 512 */
             cpus?: number;
             /**
              * Format: int64
              * @description 0 is as much as at home
              */
             memoryBytes?: number;
-            /** @description Of processors and memory, in drills */
+            /** @description Of processors and memory, in drills; 0 to 100 */
             drillPercent?: number;
             networks?: components["schemas"]["BerthNetwork"][];
             /** @description Address rules such as 10.40.8.0/24 -> 10.60.4.0/24; the first that is for an address counts */
@@ -2430,7 +2430,7 @@ export interface components {
             before?: string;
             /** @description Command that the agent of the guest runs when it has started */
             after?: string;
-            /** @description Machines of one wave start together; 0 is the first */
+            /** @description Machines of one wave start together; 0 is the first; 0 to 99 */
             wave?: number;
             cards?: components["schemas"]["BerthCard"][];
         };
@@ -2447,17 +2447,18 @@ export interface components {
             drillGateway?: string;
         };
         BerthWave: {
+            /** @description 1 to 99 */
             number: number;
             /**
              * Format: int64
-             * @description After the check, before the next wave
+             * @description After the check, before the next wave; at most an hour
              */
             waitSeconds?: number;
             /** @description none, agent, or port with a number */
             check?: string;
             /**
              * Format: int64
-             * @description How long the check may take; 0 is ten minutes
+             * @description How long the check may take; 0 is ten minutes; at most an hour
              */
             limitSeconds?: number;
         };

@@ -524,7 +524,7 @@ type Berth struct {
 	// Before Name of a command of the host here, which runs before it starts
 	Before *string `json:"before,omitempty"`
 
-	// Cpus 0 is as many as at home
+	// Cpus 0 is as many as at home; at most 512
 	Cpus      *int      `json:"cpus,omitempty"`
 	Datastore *string   `json:"datastore,omitempty"`
 	DNS       *[]string `json:"dns,omitempty"`
@@ -532,7 +532,7 @@ type Berth struct {
 	// DrillName Pattern for names in drills
 	DrillName *string `json:"drillName,omitempty"`
 
-	// DrillPercent Of processors and memory, in drills
+	// DrillPercent Of processors and memory, in drills; 0 to 100
 	DrillPercent *int    `json:"drillPercent,omitempty"`
 	Folder       *string `json:"folder,omitempty"`
 
@@ -699,7 +699,7 @@ type BerthMachine struct {
 	Before *string      `json:"before,omitempty"`
 	Cards  *[]BerthCard `json:"cards,omitempty"`
 
-	// Cpus 0 is as many as at home
+	// Cpus 0 is as many as at home; at most 512
 	Cpus      *int      `json:"cpus,omitempty"`
 	Datastore *string   `json:"datastore,omitempty"`
 	DNS       *[]string `json:"dns,omitempty"`
@@ -707,7 +707,7 @@ type BerthMachine struct {
 	// DrillName Pattern for names in drills
 	DrillName *string `json:"drillName,omitempty"`
 
-	// DrillPercent Of processors and memory, in drills
+	// DrillPercent Of processors and memory, in drills; 0 to 100
 	DrillPercent *int    `json:"drillPercent,omitempty"`
 	Folder       *string `json:"folder,omitempty"`
 
@@ -734,7 +734,7 @@ type BerthMachine struct {
 	// Suffix Search domain
 	Suffix *string `json:"suffix,omitempty"`
 
-	// Wave Machines of one wave start together; 0 is the first
+	// Wave Machines of one wave start together; 0 is the first; 0 to 99
 	Wave *int `json:"wave,omitempty"`
 
 	// Way How an address gets into a guest: leave, dhcp, agent or seed
@@ -787,11 +787,13 @@ type BerthWave struct {
 	// Check none, agent, or port with a number
 	Check *string `json:"check,omitempty"`
 
-	// LimitSeconds How long the check may take; 0 is ten minutes
+	// LimitSeconds How long the check may take; 0 is ten minutes; at most an hour
 	LimitSeconds *int64 `json:"limitSeconds,omitempty"`
-	Number       int    `json:"number"`
 
-	// WaitSeconds After the check, before the next wave
+	// Number 1 to 99
+	Number int `json:"number"`
+
+	// WaitSeconds After the check, before the next wave; at most an hour
 	WaitSeconds *int64 `json:"waitSeconds,omitempty"`
 }
 

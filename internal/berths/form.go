@@ -1,11 +1,15 @@
 package berths
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"kestrel/internal/core/berth"
 	"kestrel/internal/problem"
@@ -142,6 +146,12 @@ func Decode(b []byte) (berth.Berth, []problem.Field, error) {
 	if err := json.Unmarshal(b, &f); err != nil {
 		return berth.Berth{}, nil, problem.Invalid("", "The berth cannot be read: %v.", err)
 	}
+	var said any
+	if err := json.Unmarshal(b, &said); err == nil {
+		if field, most := tooLong("", said); field != "" {
+			return berth.Berth{}, nil, problem.Invalid(field, "At most %d characters.", most)
+		}
+	}
 	var faults []problem.Field
 	out := berth.Berth{Settings: f.read("", &faults), Gateways: f.Gateways}
 	for i, m := range f.Machines {
@@ -155,6 +165,40 @@ func Decode(b []byte) (berth.Berth, []problem.Field, error) {
 		out.Waves = append(out.Waves, berth.Wave{Number: w.Number, Wait: span(w.WaitSeconds), Check: berth.Check(w.Check), Limit: span(w.LimitSeconds)})
 	}
 	return out, faults, nil
+}
+
+// lengths are how many characters texts may have, by the names of their fields; others may
+// have usualLength.
+func lengths() map[string]int {
+	return map[string]int{"rules": 300, "suffix": 253, "after": 500}
+}
+
+const usualLength = 200
+
+// tooLong finds a text of a berth that is longer than it may be, and how long it may be.
+func tooLong(path string, said any) (field string, most int) {
+	switch x := said.(type) {
+	case string:
+		name := path[strings.LastIndex(path, ".")+1:]
+		name, _, _ = strings.Cut(name, "[")
+		most := cmp.Or(lengths()[name], usualLength)
+		if utf8.RuneCountInString(x) > most {
+			return path, most
+		}
+	case []any:
+		for i, v := range x {
+			if field, most := tooLong(fmt.Sprintf("%s[%d]", path, i), v); field != "" {
+				return field, most
+			}
+		}
+	case map[string]any:
+		for _, k := range slices.Sorted(maps.Keys(x)) {
+			if field, most := tooLong(strings.TrimPrefix(path+"."+k, "."), x[k]); field != "" {
+				return field, most
+			}
+		}
+	}
+	return "", 0
 }
 
 // span reads seconds; more than a day is all the same too much, and does not overflow.

@@ -31,12 +31,18 @@ type scene struct {
 	links []peering.Link
 }
 
+// farthest is how far ahead a site can be foretold.
+const farthest = 31 * span.Day
+
 // Site foretells how all groups fare, or would if.
 func (f *Foresight) Site(ctx context.Context, in api.SiteForecastRequest, see func(directory.Record) bool) (api.SiteForecast, error) {
 	now := f.Clock.Now()
 	long := span.Week
 	if in.Hours != nil {
-		long = time.Duration(*in.Hours) * time.Hour
+		long = span.Times(*in.Hours, time.Hour)
+	}
+	if long < time.Hour || long > farthest {
+		return api.SiteForecast{}, problem.Invalid("hours", "It is looked 1 to %d hours ahead.", int(farthest/time.Hour))
 	}
 	s, err := f.scene(ctx, now, long)
 	if err != nil {
@@ -136,9 +142,9 @@ func (f *Foresight) suppose(ctx context.Context, s *scene, in api.SiteForecastRe
 			}
 			from := now
 			if x.AfterSeconds != nil {
-				from = now.Add(time.Duration(*x.AfterSeconds) * time.Second)
+				from = now.Add(span.Times(*x.AfterSeconds, time.Second))
 			}
-			s.in.Links[k].Away = append(s.in.Links[k].Away, forecast.Span{From: from, To: from.Add(time.Duration(x.Seconds) * time.Second)})
+			s.in.Links[k].Away = append(s.in.Links[k].Away, forecast.Span{From: from, To: from.Add(span.Times(x.Seconds, time.Second))})
 		}
 	}
 	if in.Join != nil {

@@ -3,9 +3,12 @@ package httpapi
 import (
 	"bytes"
 	"context"
+	"slices"
+	"strings"
 
 	"kestrel/internal/api"
 	"kestrel/internal/core/actor"
+	"kestrel/internal/problem"
 	"kestrel/internal/report"
 )
 
@@ -21,6 +24,12 @@ type Reports interface {
 
 func (h *handlers) GetReport(ctx context.Context, request api.GetReportRequestObject) (api.GetReportResponseObject, error) {
 	p := request.Params
+	if f := value(p.Format); !slices.Contains([]string{"", "json", "csv", "pdf"}, f) {
+		return nil, problem.Invalid("format", "%q is none of json, csv, pdf.", f)
+	}
+	if t := value(p.Table); t != "" && !slices.Contains(report.Tables(), t) {
+		return nil, problem.Invalid("table", "%q is none of %s.", t, strings.Join(report.Tables(), ", "))
+	}
 	v, err := h.Reports.Make(ctx, report.Of{From: p.From, To: p.To, By: value(p.By), Which: report.Which{Tier: value(p.Tier), Tag: value(p.Tag), Peer: value(p.Peer)}, See: sees(ctx)})
 	if err != nil {
 		return nil, err

@@ -345,10 +345,12 @@ func (strictBinder) Bind(c *echo.Context, v any) error {
 
 // inLines is a body without the ends of lines of what is a file.
 func inLines(v, raw any) any {
-	if _, file := v.(*api.ApplyRequest); !file {
+	_, file := v.(*api.ApplyRequest)
+	object, is := raw.(map[string]any)
+	if !file || !is {
 		return raw
 	}
-	x := maps.Clone(raw.(map[string]any))
+	x := maps.Clone(object)
 	if text, is := x["text"].(string); is {
 		x["text"] = strings.NewReplacer("\r\n", " ", "\n", " ").Replace(text)
 	}

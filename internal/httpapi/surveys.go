@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"kestrel/internal/api"
+	"kestrel/internal/core/span"
 )
 
 func (h *handlers) ListSurveys(context.Context, api.ListSurveysRequestObject) (api.ListSurveysResponseObject, error) {
@@ -13,7 +14,7 @@ func (h *handlers) ListSurveys(context.Context, api.ListSurveysRequestObject) (a
 
 func (h *handlers) StartSurvey(ctx context.Context, request api.StartSurveyRequestObject) (api.StartSurveyResponseObject, error) {
 	in := request.Body
-	id, err := h.Surveys.Start(ctx, who(ctx), in.Name, in.Machines, time.Duration(in.ForSeconds)*time.Second)
+	id, err := h.Surveys.Start(ctx, who(ctx), in.Name, in.Machines, span.Times(in.ForSeconds, time.Second))
 	if err != nil {
 		return nil, err
 	}

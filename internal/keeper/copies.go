@@ -85,7 +85,7 @@ func (k *Keeper) CarryCopy(ctx context.Context, who actor.Actor, in api.NewCopy)
 		if *in.KeepSeconds < 60 || *in.KeepSeconds > int64(keepCopiesMax/time.Second) {
 			return api.Operation{}, problem.Invalid("keepSeconds", "Keep a copy for a minute to a year; 14 days if left out.")
 		}
-		keep = time.Duration(*in.KeepSeconds) * time.Second
+		keep = span.Times(*in.KeepSeconds, time.Second)
 	}
 	if err := k.Store.Room(); err != nil {
 		return api.Operation{}, problem.Conflict("There is no room for it: %v.", err)

@@ -158,6 +158,9 @@ func (m *Meter) forget() {
 	}
 }
 
+// maxNames is how many series can be asked for.
+const maxNames = 20
+
 // Kind is what is measured.
 type Kind string
 
@@ -205,6 +208,9 @@ func (m *Meter) View(ctx context.Context, of Of) (api.Measures, error) {
 		return api.Measures{}, problem.Invalid("from", "The stretch ends before it begins; give an earlier time.")
 	case now.Sub(from) > kept+span.Day:
 		return api.Measures{}, problem.Invalid("from", "What was is kept for %s; give a later time.", span.Format(kept))
+	}
+	if len(of.What) > maxNames {
+		return api.Measures{}, problem.Invalid("what", "Name at most %d series.", maxNames)
 	}
 	for _, w := range of.What {
 		if names := of.Kind.names(); !slices.Contains(names, w) {

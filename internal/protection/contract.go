@@ -3,7 +3,6 @@ package protection
 import (
 	"errors"
 	"fmt"
-	"math"
 	"strings"
 	"time"
 
@@ -327,12 +326,7 @@ func seconds(d time.Duration) int64 { return int64(d / time.Second) }
 
 // duration reads seconds. Numbers beyond what a duration holds are caught by the
 // field's limits.
-func duration(n int64) time.Duration {
-	if n > math.MaxInt64/int64(time.Second) || n < math.MinInt64/int64(time.Second) {
-		return math.MaxInt64
-	}
-	return time.Duration(n) * time.Second
-}
+func duration(n int64) time.Duration { return span.Times(n, time.Second) }
 
 func fieldErrors(fs []problem.Field) []api.FieldError {
 	out := []api.FieldError{}

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/google/uuid"
 
@@ -24,8 +25,11 @@ import (
 	"kestrel/internal/records"
 )
 
-// maxPlans is how many there may be.
-const maxPlans = 50
+const (
+	maxPlans    = 50  // there may be
+	maxChannels = 20  // of a plan
+	maxText     = 500 // characters of a calendar
+)
 
 // Shelf is where plans are kept; *records.DB is one.
 type Shelf interface {
@@ -251,6 +255,15 @@ func (r *Reports) read(in api.NewReportPlan) (plan, error) {
 	if !slices.Contains([]string{"", history.ByGroup, history.ByTier, history.ByTag, history.BySite}, p.By) {
 		return p, problem.Invalid("by", "%q is none of group, tier, tag, site.", p.By)
 	}
+	if err := p.Which.check(); err != nil {
+		return p, err
+	}
+	switch {
+	case len(in.Channels) == 0 || len(in.Channels) > maxChannels:
+		return p, problem.Invalid("channels", "Name 1 to %d channels.", maxChannels)
+	case len(in.At) > maxText:
+		return p, problem.Invalid("at", "At most %d characters.", maxText)
+	}
 	if _, err := calendar.Location(value(in.Zone)); err != nil {
 		return p, problem.Invalid("zone", "%s.", words.Upper(err.Error()))
 	}
@@ -309,8 +322,8 @@ func (r *Reports) put(ctx context.Context, who actor.Actor, rec records.ReportPl
 		return api.ReportPlan{}, err
 	}
 	rec.Name = strings.TrimSpace(in.Name)
-	if rec.Name == "" {
-		return api.ReportPlan{}, problem.Invalid("name", "It needs a name.")
+	if rec.Name == "" || utf8.RuneCountInString(rec.Name) > longest {
+		return api.ReportPlan{}, problem.Invalid("name", "It needs a name, of at most %d characters.", longest)
 	}
 	if rec.Body, err = json.Marshal(p); err != nil {
 		return api.ReportPlan{}, fmt.Errorf("encode a plan of reports: %w", err)

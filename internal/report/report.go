@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"kestrel/internal/api"
 	"kestrel/internal/clock"
@@ -20,6 +21,7 @@ import (
 	"kestrel/internal/keeper"
 	"kestrel/internal/meter"
 	"kestrel/internal/peering"
+	"kestrel/internal/problem"
 )
 
 // Sources is what reports are made from.
@@ -82,8 +84,24 @@ func (w Which) words() string {
 	return words.Joined(out, len(out))
 }
 
+// longest is how long a name may be.
+const longest = 100
+
+// check refuses what can be no name.
+func (w Which) check() error {
+	for field, name := range map[string]string{"tier": w.Tier, "tag": w.Tag, "peer": w.Peer} {
+		if utf8.RuneCountInString(name) > longest {
+			return problem.Invalid(field, "A name has at most %d characters.", longest)
+		}
+	}
+	return nil
+}
+
 // Make makes a report.
 func (s Sources) Make(ctx context.Context, of Of) (api.Report, error) {
+	if err := of.Which.check(); err != nil {
+		return api.Report{}, err
+	}
 	var groups []directory.Record
 	for _, r := range s.Groups.All() {
 		if r.Direction != directory.Ended && of.Which.fits(r) && (of.See == nil || of.See(r)) {

@@ -20,6 +20,9 @@ const (
 	Links      = "links"
 )
 
+// Tables lists them.
+func Tables() []string { return []string{Attainment, Days, Coverage, Stores, Links} }
+
 // Table gives a table of a report as CSV (RFC 4180), its first line the names of the columns.
 // Times are RFC 3339 in UTC, lengths of time seconds, sizes bytes, shares from 0 to 1.
 func Table(v api.Report, which string) ([]byte, error) {

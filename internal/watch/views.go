@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/google/uuid"
 
@@ -241,12 +242,12 @@ func (w *Watch) ruleOf(in api.AlertRule) (r alert.Rule, field, why string) {
 		r.Level = alert.Level(*in.Level)
 	}
 	if in.AfterSeconds != nil {
-		r.After = time.Duration(*in.AfterSeconds) * time.Second
+		r.After = span.Times(*in.AfterSeconds, time.Second)
 	}
 	if in.WithinSeconds != nil {
-		r.Within = time.Duration(*in.WithinSeconds) * time.Second
+		r.Within = span.Times(*in.WithinSeconds, time.Second)
 	}
-	r.EscalateAfter, r.EscalateTo = time.Duration(value(in.EscalateAfterSeconds))*time.Second, value(in.EscalateTo)
+	r.EscalateAfter, r.EscalateTo = span.Times(value(in.EscalateAfterSeconds), time.Second), value(in.EscalateTo)
 	q, err := cadence.ParseQuiet(value(in.Quiet), value(in.Zone))
 	if err != nil {
 		return r, "quiet", words.Sentence(err.Error())
@@ -274,14 +275,13 @@ func (w *Watch) ruleOf(in api.AlertRule) (r alert.Rule, field, why string) {
 func (w *Watch) SetRules(ctx context.Context, who actor.Actor, in api.WriteAlertRules) (api.AlertRules, error) {
 	rules := []alert.Rule{}
 	for i, x := range in.Rules {
-		if value(x.Usual) {
-			continue
-		}
 		r, field, why := w.ruleOf(x)
 		if why != "" {
 			return api.AlertRules{}, problem.Invalid(fmt.Sprintf("rules.%d.%s", i, field), "%s", why)
 		}
-		rules = append(rules, r)
+		if !value(x.Usual) { // those hold as they are
+			rules = append(rules, r)
+		}
 	}
 	if at, field, why := alert.CheckAll(rules); why != "" {
 		return api.AlertRules{}, problem.Invalid(fmt.Sprintf("rules.%d.%s", at, field), "%s", why)
@@ -357,18 +357,27 @@ func (w *Watch) Silences() []api.Silence {
 	return out
 }
 
-// maxSilences is how many there may be at once.
-const maxSilences = 500
+const (
+	maxSilences = 500 // at once
+	maxReason   = 500 // characters
+	maxCalendar = 1000
+)
 
 // Silence keeps people from being told.
 func (w *Watch) Silence(ctx context.Context, who actor.Actor, in api.NewSilence) (api.Silence, error) {
 	now := w.Clock.Now().UTC()
-	s := alert.Silence{ID: uuid.NewString(), Kind: alert.Kind(value(in.Kind)), For: alert.Scope{Group: value(in.Group), Tag: value(in.Tag), Tier: value(in.Tier)}, From: now, Lasts: time.Duration(value(in.LastsSeconds)) * time.Second, By: who.String(), Reason: strings.TrimSpace(in.Reason)}
+	s := alert.Silence{ID: uuid.NewString(), Kind: alert.Kind(value(in.Kind)), For: alert.Scope{Group: value(in.Group), Tag: value(in.Tag), Tier: value(in.Tier)}, From: now, Lasts: span.Times(value(in.LastsSeconds), time.Second), By: who.String(), Reason: strings.TrimSpace(in.Reason)}
 	if s.Reason == "" {
 		return api.Silence{}, problem.Invalid("reason", "Say why nobody is to be told; whoever looks for an alert that did not come reads it.")
 	}
-	if s.Lasts < time.Minute {
-		return api.Silence{}, problem.Invalid("lastsSeconds", "Say how long it lasts, a minute at least. To be told never, change the rule.")
+	if utf8.RuneCountInString(s.Reason) > maxReason {
+		return api.Silence{}, problem.Invalid("reason", "At most %d characters.", maxReason)
+	}
+	if len(value(in.Calendar)) > maxCalendar {
+		return api.Silence{}, problem.Invalid("calendar", "At most %d characters.", maxCalendar)
+	}
+	if s.Lasts < time.Minute || s.Lasts > span.Year {
+		return api.Silence{}, problem.Invalid("lastsSeconds", "Say how long it lasts, a minute to a year. To be told never, change the rule.")
 	}
 	check := alert.Of(nil, cmp.Or(s.Kind, alert.Over), alert.Member{})
 	check.Kind, check.For, check.Level = cmp.Or(s.Kind, alert.Over), s.For, alert.Urgent

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"kestrel/internal/core/cadence"
 	"kestrel/internal/core/span"
@@ -108,6 +109,18 @@ const (
 	maxAfter = 7 * span.Day
 )
 
+// Bounds of what is named.
+const (
+	maxName     = 200 // characters of a group, tag or tier
+	maxChannel  = 60  // characters of a channel
+	maxChannels = 20
+)
+
+// long tells whether any text is longer than so many characters.
+func long(most int, texts ...string) bool {
+	return slices.ContainsFunc(texts, func(t string) bool { return utf8.RuneCountInString(t) > most })
+}
+
 // Check says what is wrong with a rule, by its field; empty if nothing is.
 func (r Rule) Check() (field, why string) {
 	switch {
@@ -123,6 +136,10 @@ func (r Rule) Check() (field, why string) {
 		return "for", fmt.Sprintf("%q is not about a group, so it has one rule for all; leave out tier, tag and group.", r.Kind)
 	case r.For != (Scope{}) && r.For != (Scope{Group: r.For.Group}) && r.For != (Scope{Tag: r.For.Tag}) && r.For != (Scope{Tier: r.For.Tier}):
 		return "for", "A rule is for a tier, a tag or a group; give one of them."
+	case long(maxName, r.For.Group, r.For.Tag, r.For.Tier):
+		return "for", fmt.Sprintf("Names have at most %d characters.", maxName)
+	case len(r.Channels) > maxChannels || long(maxChannel, slices.Concat(r.Channels, []string{r.EscalateTo})...):
+		return "channels", fmt.Sprintf("Name at most %d channels, whose names have at most %d characters.", maxChannels, maxChannel)
 	case r.After < 0 || r.After > maxAfter:
 		return "afterSeconds", "It may be so for at most 7 days before anybody is told."
 	case !r.Kind.HasThreshold() && r.Within != 0:

@@ -22,6 +22,18 @@ const (
 // Max is the longest span that Parse accepts: ten years.
 const Max = 3650 * Day
 
+// Times is so many units; what is too long to be told is as long as can be told, so that no
+// huge number from outside comes out as a small or a negative one.
+func Times[N int | int64](n N, unit time.Duration) time.Duration {
+	switch most := int64(math.MaxInt64 / unit); {
+	case int64(n) > most:
+		return math.MaxInt64
+	case int64(n) < -most:
+		return math.MinInt64
+	}
+	return time.Duration(n) * unit
+}
+
 // unit gives the length of one unit and whether the name is known.
 func unit(name string) (time.Duration, bool) {
 	switch name {

@@ -2,6 +2,7 @@ package span_test
 
 import (
 	"fmt"
+	"math"
 	"strings"
 	"testing"
 	"time"
@@ -100,4 +101,14 @@ func TestBytesGrow(t *testing.T) {
 		}
 		require.InDelta(t, a, value(x), 0.5+0.06*a)
 	})
+}
+
+// No number makes a short span of a long one, or turns its sign.
+func TestTimes(t *testing.T) {
+	require.Equal(t, 90*time.Second, span.Times(90, time.Second))
+	require.Equal(t, -90*time.Minute, span.Times(int64(-90), time.Minute))
+	for _, n := range []int64{math.MaxInt64, math.MaxInt64 / 2, math.MaxInt64/int64(time.Hour) + 1} {
+		require.Equal(t, time.Duration(math.MaxInt64), span.Times(n, time.Hour), n)
+		require.Negative(t, span.Times(-n, time.Hour), n)
+	}
 }
