@@ -17,8 +17,12 @@ import (
 	cloudevents "github.com/cloudevents/sdk-go/v2/event"
 )
 
-// typePrefix begins the types of events, as CloudEvents wants them to be named.
-const typePrefix = "kestrel-tide.alert."
+// typePrefix begins the types of events, as CloudEvents wants them to be named; alertPrefix
+// those of alerts.
+const (
+	typePrefix  = "kestrel-tide."
+	alertPrefix = typePrefix + "alert."
+)
 
 // event is a note as a CloudEvent 1.0. Its ID is that of the message at each try, so that a
 // receiver can leave aside what it has; number rises in the order of a channel's messages.
@@ -27,6 +31,9 @@ func event(siteID, id string, number int64, n Note) ([]byte, error) {
 	e.SetID(id)
 	e.SetSource("urn:uuid:" + siteID)
 	e.SetType(typePrefix + n.Event)
+	if n.Alert != nil {
+		e.SetType(alertPrefix + n.Event)
+	}
 	e.SetTime(n.At)
 	if n.Alert != nil {
 		e.SetSubject(n.Alert.ID)

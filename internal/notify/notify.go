@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net"
 	"slices"
 	"strings"
@@ -262,6 +263,9 @@ func (n *Notify) look(ctx context.Context) error {
 	n.mu.Lock()
 	idle := n.idle
 	n.idle = true // who calls from now on is heard
+	// What is being delivered now may be delivered when the answer comes, which would still
+	// have it.
+	before := maps.Clone(n.busy)
 	n.mu.Unlock()
 	if idle {
 		return nil
@@ -280,7 +284,7 @@ func (n *Notify) look(ctx context.Context) error {
 	for _, m := range ms {
 		r, known := by[m.ChannelID]
 		n.mu.Lock()
-		start := known && !n.busy[m.ChannelID] && !m.NextAt.After(n.Clock.Now())
+		start := known && !before[m.ChannelID] && !n.busy[m.ChannelID] && !m.NextAt.After(n.Clock.Now())
 		if start {
 			n.busy[m.ChannelID] = true
 		}

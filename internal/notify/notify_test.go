@@ -461,7 +461,7 @@ func TestDigest(t *testing.T) {
 	r.tell("Ticketing", alert.Raised)
 	r.eventually("and an alert after it", func() bool { return len(x.types()) == 2 })
 	stop()
-	require.Equal(t, []string{"kestrel-tide.alert.digest", "kestrel-tide.alert.raised"}, x.types(), "the digest came once")
+	require.Equal(t, []string{"kestrel-tide.digest", "kestrel-tide.alert.raised"}, x.types(), "the digest came once")
 }
 
 // What cannot be right is refused by its field, and secrets are nowhere to be read.
