@@ -117,9 +117,13 @@ export function Strip(p: { vertices: Vertex[]; from: string; to: string; target:
 const steps = [1, 5, 10, 30, 60, 300, 600, 900, 1800, 3600, 7200, 10800, 21600, 43200, 86400, 172800, 604800];
 const niceStep = (range: number, n: number) => steps.find((s) => range / s <= n) ?? 604800;
 
+/** Mark is something that happened at an instant: a change by somebody, or an incident. */
+export type Mark = { at: string; text: string; incident: boolean };
+
 /** Chart is the water of one group at large, with its scales. */
 export function Chart(p: {
   vertices: Vertex[];
+  marks?: Mark[];
   from: string;
   to: string;
   target: number;
@@ -176,6 +180,30 @@ export function Chart(p: {
           {span(m.seconds)}
         </text>
       ))}
+      {p.marks
+        ?.filter((m) => Date.parse(m.at) >= from && Date.parse(m.at) <= to)
+        .map((m) => {
+          const at = x(Date.parse(m.at));
+          return (
+            <g key={`${m.at}${m.text}`}>
+              <title>{`${dayTime(Date.parse(m.at))}: ${m.text}`}</title>
+              <line
+                x1={at}
+                x2={at}
+                y1={12}
+                y2={14 + h}
+                stroke={m.incident ? "var(--over)" : "var(--muted)"}
+                strokeDasharray="1 3"
+              />
+              {m.incident ? (
+                <path d={`M${at - 5},2H${at + 5}L${at},11Z`} fill="var(--over)" />
+              ) : (
+                <path d={`M${at - 4},2H${at + 4}V10H${at - 4}Z`} fill="var(--muted)" />
+              )}
+              <rect x={at - 7} y={0} width={14} height={h + 14} fill="transparent" />
+            </g>
+          );
+        })}
       {xs.map((t) => (
         <text key={t} x={x(t)} y={h + 35} textAnchor="middle" fontSize={13} fill="var(--muted)">
           {label(t)}

@@ -11,6 +11,7 @@ import { Rail } from "../rail";
 import { Bar, Button, Card, Empty, Fault, Page, State, td, th, When } from "../ui";
 import { Chart } from "../water";
 import { Foretold } from "./beside";
+import { ChangesCard, useMarks } from "./changes";
 import { Course } from "./course";
 import { PauseDialog } from "./holding";
 import { GroupReadiness } from "./readiness";
@@ -142,6 +143,7 @@ export function GroupPage() {
           {!ended && <Course of={{ kind: "group", id: g.id }} />}
           <GroupReadiness id={g.id} />
           <MachinesCard g={g} />
+          <ChangesCard g={g} />
         </div>
         <div className="grid gap-4">
           {g.direction === "out" && <Foretold id={g.id} />}
@@ -171,6 +173,7 @@ function ExposureCard({ g }: { g: Group }) {
     placeholderData: (d) => d,
   });
   const e = q.data;
+  const marks = useMarks(g, back);
   return (
     <Card
       title="Exposure"
@@ -206,6 +209,7 @@ function ExposureCard({ g }: { g: Group }) {
             to={e.to}
             target={e.targetSeconds}
             targets={e.targets}
+            marks={marks}
             label={`Exposure of ${g.name}: kept its target ${(e.keptShare * 100).toFixed(1)} % of the time, worst ${span(e.worstSeconds)}`}
           />
         ) : (

@@ -28,7 +28,7 @@ func reportsInTheConsole(t *testing.T, tab context.Context, w *world) {
 		s := must[api.Measures](w.recovery, http.MethodGet, "/store/measures", nil)
 		return len(m.Series) > 3 && len(l.Series) == 1 && len(s.Series) >= 2
 	})
-	do(t, tab, "how a group went", at("/groups/"+g.ID+"?over=6h"), browser.See("Over time"), browser.See("Changed, and sent of it"), chromedp.WaitVisible(chromedp.CSS("figure canvas")))
+	do(t, tab, "how a group went", at("/groups/"+g.ID+"?over=6h"), browser.See("Over time"), browser.See("Changed, and sent of it"), browser.See("What was changed"), chromedp.WaitVisible(chromedp.CSS("figure canvas")))
 	axe(t, tab, "group over time")
 	do(t, tab, "how a link went", at("/sites"), browser.See("over time"), browser.See("Across the link"))
 	w.eventually("it is known whose the room is", func() bool {
