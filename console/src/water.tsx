@@ -21,7 +21,10 @@ type Target = { since: string; seconds: number };
 
 /** promised gives the targets that held in a stretch of time, each from when it did. */
 function promised(targets: Target[] | undefined, now: number, from: number): { since: number; seconds: number }[] {
-  const ts = (targets ?? []).map((t) => ({ since: Date.parse(t.since), seconds: t.seconds }));
+  // A pause is told of as well, and changes no target.
+  const ts = (targets ?? [])
+    .map((t) => ({ since: Date.parse(t.since), seconds: t.seconds }))
+    .filter((t, i, all) => i === 0 || t.seconds !== all[i - 1]?.seconds);
   const first = Math.max(
     0,
     ts.findLastIndex((t) => t.since <= from),

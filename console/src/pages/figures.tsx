@@ -25,10 +25,10 @@ export function Figures() {
   const cells = (x: Figure) => (
     <>
       <td className={right}>{x.groups}</td>
-      <td className={right}>
-        {x.over > 0 && <span className="text-over-ink">▲ {x.over} over </span>}
-        {x.tight > 0 && <span className="text-tight-ink">◆ {x.tight} tight </span>}
-        {x.onTarget > 0 && `● ${x.onTarget} on target `}
+      <td className={`${right} [&>span]:ml-2.5`}>
+        {x.over > 0 && <span className="text-over-ink">▲ {x.over} over</span>}
+        {x.tight > 0 && <span className="text-tight-ink">◆ {x.tight} tight</span>}
+        {x.onTarget > 0 && <span>● {x.onTarget} on target</span>}
         {x.other > 0 && <span className="text-muted">◌ {x.other} other</span>}
       </td>
       <td className={right}>
@@ -80,7 +80,7 @@ export function Figures() {
           <tbody>
             {v.rows.map((x) => (
               <tr key={x.name} className="border-line border-t">
-                <td className={`${td} font-semibold`}>{x.name}</td>
+                <td className={`${td} whitespace-nowrap font-semibold`}>{x.name}</td>
                 {cells(x)}
               </tr>
             ))}
