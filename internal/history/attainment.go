@@ -83,7 +83,9 @@ func (h *History) Days(ctx context.Context, groups []directory.Record, by string
 	switch {
 	case !begin.Before(end):
 		return api.Attainment{}, nil, problem.Invalid("from", "The stretch ends before it begins; give an earlier time.")
-	case end.Sub(begin) > kept:
+	case now.Sub(begin) > kept+span.Day && from == nil:
+		return api.Attainment{}, nil, problem.Invalid("to", "What was is kept for %s; give a later time.", span.Format(kept))
+	case now.Sub(begin) > kept+span.Day:
 		return api.Attainment{}, nil, problem.Invalid("from", "What was is kept for %s; give a later time.", span.Format(kept))
 	case !slices.Contains([]string{"", ByGroup, ByTier, ByTag, BySite}, by):
 		return api.Attainment{}, nil, problem.Invalid("by", "%q is none of group, tier, tag, site.", by)

@@ -100,6 +100,12 @@ func (h *History) Exposure(ctx context.Context, r directory.Record, from, to *ti
 	if !begin.Before(end) {
 		return api.Exposure{}, problem.Invalid("from", "The stretch ends before it begins; give an earlier time.")
 	}
+	if oldest := h.clk.Now().Add(-kept - span.Day); begin.Before(oldest) {
+		begin = oldest // there is nothing before
+		if !begin.Before(end) {
+			return api.Exposure{}, problem.Invalid("to", "What was is kept for %s; give a later time.", span.Format(kept))
+		}
+	}
 	targets, err := h.Targets(ctx, r)
 	if err != nil {
 		return api.Exposure{}, err

@@ -211,3 +211,23 @@ func minTime(a, b time.Time) time.Time {
 	}
 	return b
 }
+
+// What was so long ago that nothing is kept of it is refused, whichever end is named.
+func TestBeforeAllThatIsKept(t *testing.T) {
+	virtual(t, func(t *testing.T, s *rooms.Side, g directory.Record) {
+		long := time.Date(0, 1, 1, 0, 0, 0, 0, time.UTC)
+		field := func(err error) string {
+			p, ok := problem.Of(err)
+			require.True(t, ok, "%v", err)
+			return p.Errors[0].Field
+		}
+		_, err := s.History.Attainment(t.Context(), s.Groups.All(), "", nil, &long)
+		require.Equal(t, "to", field(err))
+		_, err = s.History.Attainment(t.Context(), s.Groups.All(), "", &long, nil)
+		require.Equal(t, "from", field(err))
+		_, err = s.History.Exposure(t.Context(), g, nil, &long)
+		require.Equal(t, "to", field(err))
+		_, err = s.History.Exposure(t.Context(), g, &long, nil)
+		require.NoError(t, err, "all that there is")
+	})
+}
