@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"kestrel/internal/api"
+	"kestrel/internal/report"
 )
 
 func (a *app) attainmentCmd() *cobra.Command {
@@ -60,7 +61,7 @@ func attainmentTable(w *tabwriter.Writer, v api.Attainment, by string) {
 	for _, x := range append(v.Rows, v.Total) {
 		within, worst, held := "no point yet", "—", "—"
 		if x.CoveredSeconds > 0 {
-			within = keptText(x.KeptShare)
+			within = report.Share(x.KeptShare)
 		}
 		if x.WorstAt != nil {
 			worst = secs(x.WorstSeconds)
@@ -76,15 +77,4 @@ func attainmentTable(w *tabwriter.Writer, v api.Attainment, by string) {
 		}
 		row(w, x.Name, x.Groups, within, secs(x.OverSeconds), worst, clockTime(x.WorstAt), held, x.Sealed, x.Failed, x.Missed, size(x.ChangedBytes))
 	}
-}
-
-// keptText writes a share; what is not all of it is not rounded to that.
-func keptText(share float64) string {
-	switch {
-	case share >= 1:
-		return "100 %"
-	case share > 0.9999:
-		return "> 99.99 %"
-	}
-	return fmt.Sprintf("%.2f %%", 100*share)
 }

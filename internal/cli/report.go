@@ -70,7 +70,7 @@ func reportText(w *tabwriter.Writer, v api.Report) {
 		for _, d := range v.Days {
 			within := "no point yet"
 			if d.CoveredSeconds > 0 {
-				within = keptText(d.KeptShare)
+				within = report.Share(d.KeptShare)
 			}
 			row(w, d.At.Format("2006-01-02"), within, secs(d.OverSeconds), secs(d.WorstSeconds), d.Sealed, d.Failed, d.Missed, size(d.ChangedBytes), size(d.WireBytes))
 		}

@@ -54,6 +54,14 @@ type Record struct {
 	CreatedAt    time.Time
 }
 
+// Other is the name of the site that this one shares the group with.
+func (r Record) Other() string {
+	if r.Direction == In {
+		return r.HomeName
+	}
+	return r.RecoveryName
+}
+
 // Role is what this site is to the group.
 func (r Record) Role() term.State {
 	switch r.Direction {

@@ -190,10 +190,7 @@ func keys(by string, r directory.Record, tier string) []string {
 		}
 		return r.Spec.Tags
 	case BySite:
-		if r.Direction == directory.In {
-			return []string{r.HomeName}
-		}
-		return []string{r.RecoveryName}
+		return []string{r.Other()}
 	}
 	return []string{r.Spec.Name}
 }

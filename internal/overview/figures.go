@@ -118,10 +118,7 @@ func figureKeys(by string, r directory.Record) []string {
 		}
 		return r.Spec.Tags
 	case "site":
-		if r.Direction == directory.In {
-			return []string{r.HomeName}
-		}
-		return []string{r.RecoveryName}
+		return []string{r.Other()}
 	case "way":
 		return []string{r.HomeName + " → " + r.RecoveryName}
 	}

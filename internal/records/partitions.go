@@ -27,8 +27,8 @@ func partitions() []partitioned {
 	for i, s := range series.Steps() {
 		out = append(out, partitioned{table: "measures_" + s.Name, kept: s.Kept, daily: i == 0})
 	}
-	for _, s := range steps() {
-		out = append(out, partitioned{table: "tallies_" + s.name, kept: s.kept})
+	for _, s := range counted() {
+		out = append(out, partitioned{table: "tallies_" + s.Name, kept: s.Kept})
 	}
 	return out
 }

@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
+
+	"kestrel/internal/core/series"
 )
 
 // Steps of tallies.
@@ -33,16 +35,8 @@ type Tally struct {
 	ZeroedMost  int64     `db:"zeroed_most"`
 }
 
-// steps are how tallies are cut, how long they are kept so, and how long a partition is.
-func steps() []step {
-	return []step{{ByHour, time.Hour, 92 * 24 * time.Hour}, {ByDay, 24 * time.Hour, 400 * 24 * time.Hour}}
-}
-
-type step struct {
-	name string
-	long time.Duration
-	kept time.Duration
-}
+// counted are the steps by which cycles are counted: of measures, all but the finest.
+func counted() []series.Step { return series.Steps()[1:] }
 
 // AddTally enters one cycle into its hour and its day, both or neither. There is a partition
 // for that, which KeepPartitions makes in time.
@@ -52,8 +46,8 @@ func (db *DB) AddTally(ctx context.Context, t Tally) error {
 
 func addTally(ctx context.Context, x sqlx.ExtContext, t Tally) error {
 	at := t.At.UTC()
-	for _, s := range steps() {
-		t.Step, t.At = s.name, at.Truncate(s.long)
+	for _, s := range counted() {
+		t.Step, t.At = s.Name, at.Truncate(s.Long)
 		if _, err := named(ctx, x, "tally", `INSERT INTO tallies (group_id, step, at, sealed, failed, missed, changed, wire, took, changed_most, wire_most, took_most, waited_most, dense_most, zeroed_most)
 			VALUES (:group_id, :step, :at, :sealed, :failed, :missed, :changed, :wire, :took, :changed, :wire, :took, :waited_most, :dense_most, :zeroed_most)
 			ON CONFLICT (step, at, group_id) DO UPDATE SET sealed = tallies.sealed + :sealed, failed = tallies.failed + :failed, missed = tallies.missed + :missed, changed = tallies.changed + :changed, wire = tallies.wire + :wire, took = tallies.took + :took,

@@ -52,11 +52,7 @@ type Which struct {
 }
 
 func (w Which) fits(r directory.Record) bool {
-	other := r.RecoveryName
-	if r.Direction == directory.In {
-		other = r.HomeName
-	}
-	if w.Peer != "" && !strings.EqualFold(w.Peer, other) {
+	if w.Peer != "" && !strings.EqualFold(w.Peer, r.Other()) {
 		return false
 	}
 	if w.Tier != "" && (r.Spec.Tier == nil || !strings.EqualFold(w.Tier, r.Spec.Tier.Tier.Name)) {
