@@ -90,7 +90,8 @@ func (h *handlers) GetHappened(ctx context.Context, request api.GetHappenedReque
 		}
 		add(tone, nil, "/attainment", fmt.Sprintf("%s; %s sealed, %d failed, %s missed.", text, words.Count(t.Sealed, "cycle"), t.Failed, words.Count(t.Missed, "start")))
 	}
-	return api.GetHappened200JSONResponse(v), h.did(ctx, since, add)
+	err = h.did(ctx, since, add)
+	return api.GetHappened200JSONResponse(v), err
 }
 
 // did adds what people did since an instant, of what somebody may see.

@@ -61,7 +61,7 @@ func TestDocument(t *testing.T) {
 		require.Contains(t, p, fmt.Sprintf("page %d of %d", i+1, len(pages)))
 		require.Contains(t, p, "made 2026-11-26 12:00 UTC")
 	}
-	for _, text := range []string{"Norhaven: how promises were kept", "From 2026-10-27 12:00 to 2026-11-26 12:00", "Of 120 groups that follow the tier Harbour-1.", "Within the promise of the time for > 99.99 % of it", "80.00 % of 10 machines at Norhaven are protected.", "full about 2026-12-08",
+	for _, text := range []string{"Norhaven: how promises were kept", "From 2026-10-27 12:00 to 2026-11-26 12:00", "Of 120 groups that follow the tier Harbour-1.", "Within the promise of the time for > 99.99 % of it", "8 of 10 machines at Norhaven are protected (80.00 %)", "full about 2026-12-08",
 		"Прибытие", "very long very", "…", "1 h 2 min", "Attainment", "Change", "Coverage", "Capacity", "Eastmole", "(2.0 : 1)"} {
 		require.Contains(t, all, text)
 	}

@@ -58,10 +58,17 @@ type Config struct {
 }
 
 // Reports makes reports and sends them by calendar.
-type Reports struct{ Config }
+type Reports struct {
+	Config
+	make func(ctx context.Context, rec records.ReportPlan, p plan, at time.Time) ([]records.Message, error)
+}
 
 // New makes the room.
-func New(cfg Config) *Reports { return &Reports{cfg} }
+func New(cfg Config) *Reports {
+	r := &Reports{Config: cfg}
+	r.make = r.messages
+	return r
+}
 
 // plan is what is kept of one besides its name.
 type plan struct {
@@ -119,27 +126,32 @@ func (r *Reports) look(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	var errs []error
 	for _, rec := range all {
-		p, err := planOf(rec)
-		if err != nil {
-			return err
+		if err := r.sendDue(ctx, rec); err != nil {
+			errs = append(errs, fmt.Errorf("report %s: %w", rec.Name, err)) // one holds up no other
 		}
-		at, ok, err := p.due(rec, r.Clock.Now())
-		if err != nil {
-			return err
-		}
-		if !ok || p.Off {
-			continue
-		}
-		ms, err := r.messages(ctx, rec, p, at)
-		if err != nil {
-			return err
-		}
-		if err := r.DB.AddReport(ctx, rec.ID, at, ms); err != nil {
-			return err
-		}
-		r.Post.Wake()
 	}
+	return errors.Join(errs...)
+}
+
+func (r *Reports) sendDue(ctx context.Context, rec records.ReportPlan) error {
+	p, err := planOf(rec)
+	if err != nil {
+		return err
+	}
+	at, ok, err := p.due(rec, r.Clock.Now())
+	if err != nil || !ok || p.Off {
+		return err
+	}
+	ms, err := r.make(ctx, rec, p, at)
+	if err != nil {
+		return err
+	}
+	if err := r.DB.AddReport(ctx, rec.ID, at, ms); err != nil {
+		return err
+	}
+	r.Post.Wake()
 	return nil
 }
 

@@ -1,12 +1,14 @@
 package report
 
 import (
+	"context"
 	"encoding/json"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"kestrel/internal/clock"
 	"kestrel/internal/core/calendar"
 	"kestrel/internal/records"
 )
@@ -61,4 +63,43 @@ func TestDue(t *testing.T) {
 	rec.SentFor = &got
 	_, ok = due(first.AddDate(0, 0, 3).Add(2 * time.Hour))
 	require.False(t, ok)
+}
+
+// shelf keeps plans, and notes for which reports were added.
+type shelf struct {
+	Shelf
+	plans []records.ReportPlan
+	added []string
+}
+
+func (s *shelf) ReportPlans(context.Context) ([]records.ReportPlan, error) { return s.plans, nil }
+
+func (s *shelf) AddReport(_ context.Context, plan string, at time.Time, _ []records.Message) error {
+	for i := range s.plans {
+		if s.plans[i].ID == plan {
+			s.plans[i].SentFor = &at
+			s.added = append(s.added, plan)
+		}
+	}
+	return nil
+}
+
+type post struct{ Post }
+
+func (post) Wake() {}
+
+// A plan that cannot be read or made holds up no other, and is told of.
+func TestABadPlanHoldsUpNoOther(t *testing.T) {
+	madeAt := time.Now().AddDate(0, 0, -3)
+	at, err := calendar.Parse("daily at 07:00", "")
+	require.NoError(t, err)
+	fine, err := json.Marshal(plan{Over: "day", At: at})
+	require.NoError(t, err)
+	s := &shelf{plans: []records.ReportPlan{{ID: "a", Name: "spoilt", Body: []byte(`{"at":7}`), MadeAt: madeAt}, {ID: "b", Name: "board", Body: fine, MadeAt: madeAt}}}
+	r := New(Config{Sources: Sources{Clock: clock.Wall{}}, DB: s, Post: post{}})
+	r.make = func(context.Context, records.ReportPlan, plan, time.Time) ([]records.Message, error) { return nil, nil }
+	require.ErrorContains(t, r.look(t.Context()), "spoilt")
+	require.Equal(t, []string{"b"}, s.added)
+	require.Error(t, r.look(t.Context()))
+	require.Equal(t, []string{"b"}, s.added, "once")
 }

@@ -228,8 +228,9 @@ func Summary(v api.Report) []string {
 		out = append(out, text+".")
 	}
 	out = append(out, fmt.Sprintf("%s sealed, %d failed, %s missed.", words.Upper(words.Count(t.Sealed, "cycle")), t.Failed, words.Count(t.Missed, "start")))
-	if n := v.Coverage.Counts.Machines; n > 0 {
-		out = append(out, fmt.Sprintf("%s of %s at %s are protected.", Share(v.Coverage.Counts.Share), words.Count(n, "machine"), v.Site))
+	if c := v.Coverage.Counts; c.Machines > 0 {
+		of := c.Machines - c.LeftOut - c.Landed
+		out = append(out, fmt.Sprintf("%d of %s at %s are protected (%s), of those that are neither left out on purpose nor landed copies.", c.Protected+c.ByRule, words.Count(of, "machine"), v.Site, Share(c.Share)))
 	}
 	for _, s := range v.Stores {
 		text := fmt.Sprintf("%s: %s used", words.Upper(s.Name), span.Bytes(float64(s.UsedLastBytes)))

@@ -5,7 +5,9 @@ import (
 	"context"
 	"encoding/csv"
 	"io"
+	"maps"
 	"net/http"
+	"slices"
 	"testing"
 	"time"
 
@@ -66,6 +68,11 @@ func reportsInTheConsole(t *testing.T, tab context.Context, w *world) {
 	do(t, tab, "in figures", at("/?by=way"), browser.See("In figures"), browser.See("Norhaven → Eastmole"), browser.See("Would recover"))
 	axe(t, tab, "board in figures")
 	before := time.Now().Add(-3 * time.Hour).UTC().Format(time.RFC3339)
+	told := map[string]bool{}
+	for _, l := range must[api.Happened](w.home, http.MethodGet, "/happened?since="+before, nil).Lines {
+		told[*l.Href] = true
+	}
+	require.Subset(t, slices.Collect(maps.Keys(told)), []string{"/attainment", "/activity"}, "how promises were kept, and what people did")
 	do(t, tab, "somebody comes back", func(ctx context.Context, tt *chromedp.Target) (chromedp.Void, error) {
 		_, err := chromedp.Evaluate[string](`localStorage.setItem("looked:`+person+`", "`+before+`"); "ok"`)(ctx, tt)
 		return chromedp.Void{}, err
