@@ -855,6 +855,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/group-names": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What groups are called, by name, for choosing among them */
+        get: operations["listGroupNames"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/groups/{id}": {
         parameters: {
             query?: never;
@@ -4883,10 +4900,30 @@ export interface components {
             /** @enum {string} */
             tone: "plain" | "over" | "tight" | "good";
         };
+        GroupName: {
+            id: string;
+            name: string;
+            /** @description out, in or ended */
+            direction: string;
+            /** @description Name of the other site */
+            peer: string;
+            /** @description Of the tier that it follows */
+            tier?: string;
+            tags: string[];
+        };
         Board: {
             headline: components["schemas"]["Phrase"][];
             dark: string;
+            /** @description The stretch that is asked for, worst first */
             groups: components["schemas"]["BoardGroup"][];
+            /** @description How many groups there are in all */
+            total: number;
+            /** @description How many of all are within their targets */
+            within: number;
+            /** @description How many of all are over, stalled or cut off */
+            amiss: number;
+            /** @description How many matters need somebody in all; the first of them are told */
+            needsTotal: number;
             needs: components["schemas"]["Need"][];
             links: components["schemas"]["Link"][];
             site: string;
@@ -5588,7 +5625,12 @@ export interface operations {
     };
     getBoard: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description At most so many groups, 1 to 500; 100 if left out */
+                limit?: number;
+                /** @description Leave out so many groups first */
+                skip?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6422,6 +6464,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Group"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listGroupNames: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupName"][];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,4 +1,4 @@
-import { queryOptions, useQuery } from "@tanstack/react-query";
+import { keepPreviousData, queryOptions, useQuery } from "@tanstack/react-query";
 import { api, ask } from "./api";
 
 // What pages ask for, under which key, and how often if no event comes before.
@@ -23,14 +23,25 @@ export const asks = {
     queryFn: () => ask(api.GET("/channels")),
     refetchInterval: 10 * second,
   }),
-  board: queryOptions({ queryKey: ["board"], queryFn: () => ask(api.GET("/board")), refetchInterval: 5 * second }),
+  board: (limit: number) =>
+    queryOptions({
+      queryKey: ["board", limit],
+      queryFn: () => ask(api.GET("/board", { params: { query: { limit } } })),
+      refetchInterval: 5 * second,
+      placeholderData: keepPreviousData,
+    }),
   copies: queryOptions({ queryKey: ["copies"], queryFn: () => ask(api.GET("/copies")), refetchInterval: 15 * second }),
   coverage: queryOptions({
     queryKey: ["coverage"],
     queryFn: () => ask(api.GET("/coverage")),
     refetchInterval: 15 * second,
   }),
-  groups: queryOptions({ queryKey: ["groups"], queryFn: () => ask(api.GET("/groups")), refetchInterval: 5 * second }),
+  /** groups are their names only: there may be thousands. */
+  groups: queryOptions({
+    queryKey: ["groups", "names"],
+    queryFn: () => ask(api.GET("/group-names")),
+    refetchInterval: 15 * second,
+  }),
   invitations: queryOptions({
     queryKey: ["invitations"],
     queryFn: () => ask(api.GET("/invitations")),

@@ -82,7 +82,8 @@ function usePages<T extends { id: string }>(
     queryFn: ({ pageParam }) => load(pageSize, pageParam),
     initialPageParam: 0,
     getNextPageParam: next,
-    refetchInterval: every,
+    // All of the pages are asked for anew, so many of them not as often.
+    refetchInterval: (x) => every * Math.max(1, x.state.data?.pages.length ?? 1),
     placeholderData: keepPreviousData,
   });
   const rows = useMemo(() => {

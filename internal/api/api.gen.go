@@ -799,12 +799,25 @@ type BerthWave struct {
 
 // Board defines model for Board.
 type Board struct {
-	Dark     string       `json:"dark"`
+	// Amiss How many of all are over, stalled or cut off
+	Amiss int    `json:"amiss"`
+	Dark  string `json:"dark"`
+
+	// Groups The stretch that is asked for, worst first
 	Groups   []BoardGroup `json:"groups"`
 	Headline []Phrase     `json:"headline"`
 	Links    []Link       `json:"links"`
 	Needs    []Need       `json:"needs"`
-	Site     string       `json:"site"`
+
+	// NeedsTotal How many matters need somebody in all; the first of them are told
+	NeedsTotal int    `json:"needsTotal"`
+	Site       string `json:"site"`
+
+	// Total How many groups there are in all
+	Total int `json:"total"`
+
+	// Within How many of all are within their targets
+	Within int `json:"within"`
 }
 
 // BoardGroup defines model for BoardGroup.
@@ -1421,6 +1434,21 @@ type GroupMachine struct {
 	// SizeBytes Of the disks that are copied
 	SizeBytes int64  `json:"sizeBytes"`
 	UsedBytes *int64 `json:"usedBytes,omitempty"`
+}
+
+// GroupName defines model for GroupName.
+type GroupName struct {
+	// Direction out, in or ended
+	Direction string `json:"direction"`
+	ID        string `json:"id"`
+	Name      string `json:"name"`
+
+	// Peer Name of the other site
+	Peer string   `json:"peer"`
+	Tags []string `json:"tags"`
+
+	// Tier Of the tier that it follows
+	Tier *string `json:"tier,omitempty"`
 }
 
 // GroupPatch defines model for GroupPatch.
@@ -3488,6 +3516,15 @@ type GetAttainmentParams struct {
 	Direction *string `form:"direction,omitempty" json:"direction,omitempty"`
 }
 
+// GetBoardParams defines parameters for GetBoard.
+type GetBoardParams struct {
+	// Limit At most so many groups, 1 to 500; 100 if left out
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Skip Leave out so many groups first
+	Skip *int `form:"skip,omitempty" json:"skip,omitempty"`
+}
+
 // GetCalendarParams defines parameters for GetCalendar.
 type GetCalendarParams struct {
 	// From Now if left out
@@ -4019,7 +4056,7 @@ type ClientInterface interface {
 	// GetBoard What matters now, worst first
 	//
 	// Corresponds with GET /board (the `GetBoard` operationId).
-	GetBoard(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetBoard(ctx context.Context, params *GetBoardParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetCalendar Starts of cycles that are foretold, with those that are in each other's way. As a feed of RFC 5545 at /calendar.ics, with a token of a viewer in the address
 	//
@@ -4174,6 +4211,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /forecast/site (the `ForecastSite` operationId).
 	ForecastSite(ctx context.Context, body ForecastSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListGroupNames What groups are called, by name, for choosing among them
+	//
+	// Corresponds with GET /group-names (the `ListGroupNames` operationId).
+	ListGroupNames(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListGroups Protection groups, going out, coming in and ended, worst first
 	//
@@ -5312,8 +5354,8 @@ func (c *Client) PreviewBerthDefault(ctx context.Context, of string, id string, 
 // GetBoard What matters now, worst first
 //
 // Corresponds with GET /board (the `GetBoard` operationId).
-func (c *Client) GetBoard(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetBoardRequest(c.Server)
+func (c *Client) GetBoard(ctx context.Context, params *GetBoardParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetBoardRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5728,6 +5770,21 @@ func (c *Client) ForecastSiteWithBody(ctx context.Context, contentType string, b
 // Corresponds with POST /forecast/site (the `ForecastSite` operationId).
 func (c *Client) ForecastSite(ctx context.Context, body ForecastSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewForecastSiteRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListGroupNames What groups are called, by name, for choosing among them
+//
+// Corresponds with GET /group-names (the `ListGroupNames` operationId).
+func (c *Client) ListGroupNames(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListGroupNamesRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -8752,7 +8809,7 @@ func NewPreviewBerthDefaultRequestWithBody(server string, of string, id string, 
 }
 
 // NewGetBoardRequest constructs an http.Request for the GetBoard method
-func NewGetBoardRequest(server string) (*http.Request, error) {
+func NewGetBoardRequest(server string, params *GetBoardParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -8768,6 +8825,45 @@ func NewGetBoardRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Skip != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "skip", *params.Skip, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -9551,6 +9647,33 @@ func NewForecastSiteRequestWithBody(server string, contentType string, body io.R
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListGroupNamesRequest constructs an http.Request for the ListGroupNames method
+func NewListGroupNamesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/group-names")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -14556,7 +14679,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /board (the `GetBoard` operationId).
-	GetBoardWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetBoardResponse, error)
+	GetBoardWithResponse(ctx context.Context, params *GetBoardParams, reqEditors ...RequestEditorFn) (*GetBoardResponse, error)
 
 	// GetCalendarWithResponse Starts of cycles that are foretold, with those that are in each other's way. As a feed of RFC 5545 at /calendar.ics, with a token of a viewer in the address
 	//
@@ -14739,6 +14862,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /forecast/site (the `ForecastSite` operationId).
 	ForecastSiteWithResponse(ctx context.Context, body ForecastSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*ForecastSiteResponse, error)
+
+	// ListGroupNamesWithResponse What groups are called, by name, for choosing among them
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /group-names (the `ListGroupNames` operationId).
+	ListGroupNamesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListGroupNamesResponse, error)
 
 	// ListGroupsWithResponse Protection groups, going out, coming in and ended, worst first
 	//
@@ -17259,6 +17389,54 @@ func (r ForecastSiteResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ForecastSiteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListGroupNamesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]GroupName
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListGroupNamesResponse) GetJSON200() *[]GroupName {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListGroupNamesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListGroupNamesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListGroupNamesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListGroupNamesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListGroupNamesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -22743,8 +22921,8 @@ func (c *ClientWithResponses) PreviewBerthDefaultWithResponse(ctx context.Contex
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /board (the `GetBoard` operationId).
-func (c *ClientWithResponses) GetBoardWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetBoardResponse, error) {
-	rsp, err := c.GetBoard(ctx, reqEditors...)
+func (c *ClientWithResponses) GetBoardWithResponse(ctx context.Context, params *GetBoardParams, reqEditors ...RequestEditorFn) (*GetBoardResponse, error) {
+	rsp, err := c.GetBoard(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -23087,6 +23265,19 @@ func (c *ClientWithResponses) ForecastSiteWithResponse(ctx context.Context, body
 		return nil, err
 	}
 	return ParseForecastSiteResponse(rsp)
+}
+
+// ListGroupNamesWithResponse What groups are called, by name, for choosing among them
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /group-names (the `ListGroupNames` operationId).
+func (c *ClientWithResponses) ListGroupNamesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListGroupNamesResponse, error) {
+	rsp, err := c.ListGroupNames(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListGroupNamesResponse(rsp)
 }
 
 // ListGroupsWithResponse Protection groups, going out, coming in and ended, worst first
@@ -26043,6 +26234,39 @@ func ParseForecastSiteResponse(rsp *http.Response) (*ForecastSiteResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest SiteForecast
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListGroupNamesResponse parses an HTTP response from a ListGroupNamesWithResponse call
+func ParseListGroupNamesResponse(rsp *http.Response) (*ListGroupNamesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListGroupNamesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []GroupName
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -29801,7 +30025,7 @@ type ServerInterface interface {
 	PreviewBerthDefault(ctx *echo.Context, of string, id string) error
 	// GetBoard What matters now, worst first
 	// (GET /board)
-	GetBoard(ctx *echo.Context) error
+	GetBoard(ctx *echo.Context, params GetBoardParams) error
 	// GetCalendar Starts of cycles that are foretold, with those that are in each other's way. As a feed of RFC 5545 at /calendar.ics, with a token of a viewer in the address
 	// (GET /calendar)
 	GetCalendar(ctx *echo.Context, params GetCalendarParams) error
@@ -29862,6 +30086,9 @@ type ServerInterface interface {
 	// ForecastSite How all groups that are home here fare in the days to come, or would if
 	// (POST /forecast/site)
 	ForecastSite(ctx *echo.Context) error
+	// ListGroupNames What groups are called, by name, for choosing among them
+	// (GET /group-names)
+	ListGroupNames(ctx *echo.Context) error
 	// ListGroups Protection groups, going out, coming in and ended, worst first
 	// (GET /groups)
 	ListGroups(ctx *echo.Context, params ListGroupsParams) error
@@ -30465,8 +30692,24 @@ func (w *ServerInterfaceWrapper) PreviewBerthDefault(ctx *echo.Context) error {
 func (w *ServerInterfaceWrapper) GetBoard(ctx *echo.Context) error {
 	var err error
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetBoardParams
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// ------------- Optional query parameter "skip" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "skip", ctx.QueryParams(), &params.Skip, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter skip: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetBoard(ctx)
+	err = w.Handler.GetBoard(ctx, params)
 	return err
 }
 
@@ -30737,6 +30980,15 @@ func (w *ServerInterfaceWrapper) ForecastSite(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ForecastSite(ctx)
+	return err
+}
+
+// ListGroupNames converts echo context to params.
+func (w *ServerInterfaceWrapper) ListGroupNames(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListGroupNames(ctx)
 	return err
 }
 
@@ -32698,6 +32950,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/forecast", wrapper.Forecast, options.OperationMiddlewares["forecast"]...)
 	router.GET(options.BaseURL+"/groups", wrapper.ListGroups, options.OperationMiddlewares["listGroups"]...)
 	router.POST(options.BaseURL+"/groups", wrapper.CreateGroup, options.OperationMiddlewares["createGroup"]...)
+	router.GET(options.BaseURL+"/group-names", wrapper.ListGroupNames, options.OperationMiddlewares["listGroupNames"]...)
 	router.DELETE(options.BaseURL+"/groups/:id", wrapper.DeleteGroup, options.OperationMiddlewares["deleteGroup"]...)
 	router.GET(options.BaseURL+"/groups/:id", wrapper.GetGroup, options.OperationMiddlewares["getGroup"]...)
 	router.PATCH(options.BaseURL+"/groups/:id", wrapper.UpdateGroup, options.OperationMiddlewares["updateGroup"]...)
@@ -33177,6 +33430,7 @@ func (response PreviewBerthDefaultdefaultApplicationProblemPlusJSONResponse) Vis
 }
 
 type GetBoardRequestObject struct {
+	Params GetBoardParams
 }
 
 type GetBoardResponseObject interface {
@@ -33995,6 +34249,44 @@ type ForecastSitedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ForecastSitedefaultApplicationProblemPlusJSONResponse) VisitForecastSiteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListGroupNamesRequestObject struct {
+}
+
+type ListGroupNamesResponseObject interface {
+	VisitListGroupNamesResponse(w http.ResponseWriter) error
+}
+
+type ListGroupNames200JSONResponse []GroupName
+
+func (response ListGroupNames200JSONResponse) VisitListGroupNamesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListGroupNamesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListGroupNamesdefaultApplicationProblemPlusJSONResponse) VisitListGroupNamesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -38466,6 +38758,9 @@ type StrictServerInterface interface {
 	// ForecastSite How all groups that are home here fare in the days to come, or would if
 	// (POST /forecast/site)
 	ForecastSite(ctx context.Context, request ForecastSiteRequestObject) (ForecastSiteResponseObject, error)
+	// ListGroupNames What groups are called, by name, for choosing among them
+	// (GET /group-names)
+	ListGroupNames(ctx context.Context, request ListGroupNamesRequestObject) (ListGroupNamesResponseObject, error)
 	// ListGroups Protection groups, going out, coming in and ended, worst first
 	// (GET /groups)
 	ListGroups(ctx context.Context, request ListGroupsRequestObject) (ListGroupsResponseObject, error)
@@ -39159,8 +39454,10 @@ func (sh *strictHandler) PreviewBerthDefault(ctx *echo.Context, of string, id st
 }
 
 // GetBoard operation middleware
-func (sh *strictHandler) GetBoard(ctx *echo.Context) error {
+func (sh *strictHandler) GetBoard(ctx *echo.Context, params GetBoardParams) error {
 	var request GetBoardRequestObject
+
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.GetBoard(ctx.Request().Context(), request.(GetBoardRequestObject))
@@ -39791,6 +40088,29 @@ func (sh *strictHandler) ForecastSite(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(ForecastSiteResponseObject); ok {
 		return validResponse.VisitForecastSiteResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListGroupNames operation middleware
+func (sh *strictHandler) ListGroupNames(ctx *echo.Context) error {
+	var request ListGroupNamesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListGroupNames(ctx.Request().Context(), request.(ListGroupNamesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListGroupNames")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListGroupNamesResponseObject); ok {
+		return validResponse.VisitListGroupNamesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -165,7 +165,7 @@ func groupNamed(name, health string) api.Group {
 func TestStatusCheck(t *testing.T) {
 	for health, want := range map[string]int{"on target": exitOK, "tight": exitOK, "seeding": exitOK, "paused": exitOK, "over": exitFailed, "stalled": exitFailed, "cut off": exitFailed} {
 		newService(t, func(*http.Request) (int, any) {
-			return 200, api.Board{Site: "Norhaven", Headline: []api.Phrase{}, Groups: []api.BoardGroup{{Group: groupNamed("Fine", "on target")}, {Group: groupNamed("Ticketing", health)}}, Links: []api.Link{}, Needs: []api.Need{}}
+			return 200, api.Board{Site: "Norhaven", Headline: []api.Phrase{}, Total: 2, Amiss: want, Groups: []api.BoardGroup{{Group: groupNamed("Ticketing", health)}, {Group: groupNamed("Fine", "on target")}}, Links: []api.Link{}, Needs: []api.Need{}}
 		})
 		code, out, errs := kestrel("status", "--check")
 		require.Equal(t, want, code, "%s: %s", health, errs)

@@ -24,7 +24,7 @@ func (a *app) statusCmd() *cobra.Command {
 With --check the exit code is 1 while any group is over its target, has stalled or
 is cut off, for scripts and monitoring; with -q nothing is printed besides.`,
 		RunE: a.with(func(cmd *cobra.Command, c *api.Client, _ []string) error {
-			b, err := read[api.Board](c.GetBoard(cmd.Context()))
+			b, err := read[api.Board](c.GetBoard(cmd.Context(), &api.GetBoardParams{}))
 			if err != nil {
 				return err
 			}
@@ -64,10 +64,16 @@ is cut off, for scripts and monitoring; with -q nothing is printed besides.`,
 					row(w)
 					groupTable(w, groups)
 				}
+				if more := b.Total - len(b.Groups); more > 0 {
+					row(w, "", fmt.Sprintf("… and %s, none of them worse; kestrel group list has all.", count(more, "more group")))
+				}
 				if len(b.Needs) > 0 {
 					row(w)
 					for _, n := range b.Needs {
 						_, _ = fmt.Fprintf(w, "%s %s. %s\n", mark(n.State), n.Title, n.Text)
+					}
+					if more := b.NeedsTotal - len(b.Needs); more > 0 {
+						_, _ = fmt.Fprintf(w, "… and %s.\n", count(more, "more matter"))
 					}
 				}
 			})
@@ -85,20 +91,13 @@ is cut off, for scripts and monitoring; with -q nothing is printed besides.`,
 
 // statusLine says it all in a line.
 func statusLine(b api.Board, open []api.Alert, bad error) string {
-	word, within, urgent := "OK", 0, 0
+	word, urgent := "OK", 0
 	if bad != nil {
 		word = "NOT AS PROMISED"
 	}
 	worst := ""
-	for i, x := range b.Groups {
-		g := x.Group
-		if g.ExposureSeconds == nil {
-			continue
-		}
-		if *g.ExposureSeconds <= g.Promise.RpoTargetSeconds {
-			within++
-		}
-		if i == 0 {
+	if len(b.Groups) > 0 {
+		if g := b.Groups[0].Group; g.ExposureSeconds != nil {
 			worst = fmt.Sprintf(", first %s (%s, %s of %s)", g.Name, g.Health, secs(*g.ExposureSeconds), secs(g.Promise.RpoTargetSeconds))
 		}
 	}
@@ -107,20 +106,23 @@ func statusLine(b api.Board, open []api.Alert, bad error) string {
 			urgent++
 		}
 	}
-	return fmt.Sprintf("%s: %s: %d of %d groups within target%s; %s open, %d urgent", word, b.Site, within, len(b.Groups), worst, count(len(open), "alert"), urgent)
+	return fmt.Sprintf("%s: %s: %d of %d groups within target%s; %s open, %d urgent", word, b.Site, b.Within, b.Total, worst, count(len(open), "alert"), urgent)
 }
+
+// named is how many groups are named that are not as promised; the rest are counted.
+const named = 20
 
 // checked is an error while any group is over, stalled or cut off.
 func checked(b api.Board) error {
-	var bad []string
-	for _, x := range b.Groups {
-		switch x.Group.Health {
-		case "over", "stalled", "cut off":
-			bad = append(bad, x.Group.Name+" ("+x.Group.Health+")")
-		}
-	}
-	if len(bad) == 0 {
+	if b.Amiss == 0 {
 		return nil
+	}
+	var bad []string
+	for _, x := range b.Groups[:min(b.Amiss, named, len(b.Groups))] { // they are the first
+		bad = append(bad, x.Group.Name+" ("+x.Group.Health+")")
+	}
+	if more := b.Amiss - len(bad); more > 0 {
+		bad = append(bad, fmt.Sprintf("%d more", more))
 	}
 	return fmt.Errorf("not as promised: %s", strings.Join(bad, ", "))
 }
@@ -228,7 +230,7 @@ target, and a triangle stands where the water is over it. Ctrl-C ends.`,
 			f, isFile := a.Out.(*os.File)
 			tty := isFile && term.IsTerminal(int(f.Fd()))
 			for {
-				b, err := read[api.Board](c.GetBoard(cmd.Context()))
+				b, err := read[api.Board](c.GetBoard(cmd.Context(), &api.GetBoardParams{}))
 				if err != nil {
 					return err
 				}
@@ -308,6 +310,9 @@ func drawTide(b api.Board, width int, p palette) string {
 		}
 		tone := map[string]string{"over": p.over, "stalled": p.over, "cut off": p.over, "tight": p.tight}[g.Health]
 		line("%s%s %-9s%s %-*s %s%-11s%s %s %s%12s%s of %s", tone, mark(g.Health), g.Health, p.off, name, cut(g.Name, name), p.dim, cut(way, 11), p.off, water, tone, exposure, p.off, secs(g.Promise.RpoTargetSeconds))
+	}
+	if more := b.Total - len(b.Groups); more > 0 {
+		line("%s… and %s, none of them worse%s", p.dim, count(more, "more group"), p.off)
 	}
 	if len(b.Links) > 0 {
 		line("")

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -62,6 +63,7 @@ type Coverage struct {
 	leavers []scope.Leaver
 	told    map[string]bool // of what is told once
 	sampled time.Time
+	counted scope.Counts // at the last look; nil before it
 }
 
 // New makes it.
@@ -84,8 +86,9 @@ func (c *Coverage) Run(ctx context.Context) {
 func (c *Coverage) Look(ctx context.Context) error {
 	rules, candidates := c.rules(), c.candidates()
 	joins, leavers := scope.Assign(rules, candidates, c.answers)
+	counts := c.Counts()
 	c.mu.Lock()
-	c.leavers = leavers
+	c.leavers, c.counted = leavers, counts
 	c.mu.Unlock()
 	var failed error
 	for _, r := range c.Groups.All() {
@@ -245,6 +248,18 @@ func (c *Coverage) Counts() scope.Counts {
 		}
 	}
 	return out
+}
+
+// Lately counts machines as Counts does, as they were at the last look: for what is asked
+// again and again.
+func (c *Coverage) Lately() scope.Counts {
+	c.mu.Lock()
+	counts := c.counted
+	c.mu.Unlock()
+	if counts == nil {
+		return c.Counts()
+	}
+	return maps.Clone(counts)
 }
 
 // sample writes coverage down once an hour.

@@ -36,7 +36,11 @@ func (h *History) exact(ctx context.Context, groups []directory.Record, targets 
 		of, err = h.store.Arrivals(ctx, groups[0].ID, from, to)
 		arrivals = map[string][]exposure.Arrival{groups[0].ID: arrivalsOf(of)}
 	} else {
-		arrivals, err = h.arrivals(ctx, from, to)
+		ids := make([]string, len(groups))
+		for i, g := range groups {
+			ids[i] = g.ID
+		}
+		arrivals, err = h.arrivals(ctx, ids, from, to)
 	}
 	if err != nil {
 		return nil, err

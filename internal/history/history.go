@@ -25,7 +25,7 @@ type Store interface {
 	TrimArrivals(ctx context.Context, before time.Time) error
 	Arrivals(ctx context.Context, group string, from, to time.Time) ([]records.Arrival, error)
 	Crests(ctx context.Context, group string, from, to time.Time, n int) ([]records.Crest, error)
-	AllArrivals(ctx context.Context, from, to time.Time) ([]records.GroupArrival, error)
+	ArrivalsOf(ctx context.Context, groups []string, from, to time.Time) ([]records.GroupArrival, error)
 	Targets(ctx context.Context, group string) ([]records.Target, error)
 	AllTargets(ctx context.Context) ([]records.Target, error)
 	Tallies(ctx context.Context, step string, from, to time.Time) ([]records.Tally, error)
@@ -167,14 +167,14 @@ func (h *History) curve(ctx context.Context, r directory.Record, targets []expos
 	return curve, k, err
 }
 
-// Strips gives the arrivals of all groups since an instant, by group, in one
+// Strips gives the arrivals of groups since an instant, by group, in one
 // question.
-func (h *History) Strips(ctx context.Context, from time.Time) (map[string][]exposure.Arrival, error) {
-	return h.arrivals(ctx, from, h.clk.Now())
+func (h *History) Strips(ctx context.Context, groups []string, from time.Time) (map[string][]exposure.Arrival, error) {
+	return h.arrivals(ctx, groups, from, h.clk.Now())
 }
 
-func (h *History) arrivals(ctx context.Context, from, to time.Time) (map[string][]exposure.Arrival, error) {
-	recs, err := h.store.AllArrivals(ctx, from, to)
+func (h *History) arrivals(ctx context.Context, groups []string, from, to time.Time) (map[string][]exposure.Arrival, error) {
+	recs, err := h.store.ArrivalsOf(ctx, groups, from, to)
 	out := map[string][]exposure.Arrival{}
 	for _, r := range recs {
 		out[r.GroupID] = append(out[r.GroupID], exposure.Arrival{Capture: r.CaptureAt, Sealed: r.SealedAt})

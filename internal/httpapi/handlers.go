@@ -180,8 +180,8 @@ func (h *handlers) ListActivity(ctx context.Context, request api.ListActivityReq
 	return out, nil
 }
 
-func (h *handlers) GetBoard(ctx context.Context, _ api.GetBoardRequestObject) (api.GetBoardResponseObject, error) {
-	v, err := h.Overview.Board(ctx, sees(ctx))
+func (h *handlers) GetBoard(ctx context.Context, request api.GetBoardRequestObject) (api.GetBoardResponseObject, error) {
+	v, err := h.Overview.Board(ctx, sees(ctx), listing.Page{Limit: value(request.Params.Limit), Skip: value(request.Params.Skip)})
 	if err != nil {
 		return nil, err
 	}
@@ -192,7 +192,7 @@ func (h *handlers) GetBoard(ctx context.Context, _ api.GetBoardRequestObject) (a
 			needs = append(needs, n)
 		}
 	}
-	v.Needs = append(needs, v.Needs...)
+	v.Needs, v.NeedsTotal = append(needs, v.Needs...), v.NeedsTotal+len(needs)
 	return api.GetBoard200JSONResponse(v), err
 }
 
@@ -205,6 +205,21 @@ func (h *handlers) ListGroups(ctx context.Context, request api.ListGroupsRequest
 	p := request.Params
 	v, total, err := h.Overview.List(overview.Filter{Query: value(p.Q), Tag: value(p.Tag), Direction: value(p.Direction), Health: value(p.Health), See: sees(ctx), Page: listing.Page{Sort: value(p.Sort), Limit: value(p.Limit), Skip: value(p.Skip)}})
 	return api.ListGroups200JSONResponse{Body: v, Headers: api.ListGroups200ResponseHeaders{XTotalCount: &total}}, err
+}
+
+func (h *handlers) ListGroupNames(ctx context.Context, _ api.ListGroupNamesRequestObject) (api.ListGroupNamesResponseObject, error) {
+	v := api.ListGroupNames200JSONResponse{}
+	for _, r := range h.Directory.All() {
+		if !sees(ctx)(r) {
+			continue
+		}
+		n := api.GroupName{ID: r.ID, Name: r.Spec.Name, Direction: string(r.Direction), Peer: r.Other(), Tags: append([]string{}, r.Spec.Tags...)}
+		if r.Spec.Tier != nil {
+			n.Tier = &r.Spec.Tier.Tier.Name
+		}
+		v = append(v, n)
+	}
+	return v, nil
 }
 
 func (h *handlers) CreateGroup(ctx context.Context, request api.CreateGroupRequestObject) (api.CreateGroupResponseObject, error) {

@@ -81,7 +81,7 @@ func rules() map[string]rule {
 		"CreatePlatform": site(a), "TestPlatform": site(a), "RetestPlatform": site(o), "DeletePlatform": site(a),
 		"ListLinks": site(v), "TestLink": site(o), "AcceptInvitation": site(a), "EditLink": site(a), "DeleteLink": site(a),
 		"ListInvitations": site(a), "CreateInvitation": site(a), "DeleteInvitation": site(a),
-		"ListGroups": site(v), "CreateGroup": site(a), "Forecast": forecastRule(),
+		"ListGroups": site(v), "ListGroupNames": site(v), "CreateGroup": site(a), "Forecast": forecastRule(),
 		"GetGroup":     onGroup(v, func(r api.GetGroupRequestObject) string { return r.ID }),
 		"UpdateGroup":  onGroup(a, func(r api.UpdateGroupRequestObject) string { return r.ID }),
 		"DeleteGroup":  onGroup(a, func(r api.DeleteGroupRequestObject) string { return r.ID }),

@@ -20,6 +20,7 @@ import (
 	"runtime/debug"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -271,8 +272,8 @@ func writeProblem(c *echo.Context, err error, log *slog.Logger) {
 		if p.Status == http.StatusNotFound {
 			p.Detail = "There is nothing at " + c.Request().URL.Path + "."
 		}
-	case errors.Is(err, context.Canceled):
-		return
+	case errors.Is(err, context.Canceled), errors.Is(err, syscall.EPIPE), errors.Is(err, syscall.ECONNRESET):
+		return // who asked has gone
 	case records.Away(err):
 		log.Warn("the database does not answer", "path", c.Request().URL.Path, "err", err)
 		c.Response().Header().Set("Retry-After", "5")

@@ -109,70 +109,97 @@ func (v *Inventory) Machines(f MachineFilter) ([]api.Machine, int, error) {
 	if f.Coverage != "" && f.Coverage != covered && f.Coverage != open && !slices.Contains(scope.States(), f.Coverage) {
 		return nil, 0, problem.Invalid("coverage", "%q is none of %s, %s, %s.", f.Coverage, strings.Join(scope.States(), ", "), covered, open)
 	}
-	out := []api.Machine{}
+	var all []*row
+	by := strings.TrimPrefix(f.Page.Sort, "-")
 	for _, p := range v.All() {
-		for _, m := range p.Held().Machines {
-			if x := v.machineView(p, m); f.matches(x) {
-				out = append(out, x)
+		machines := p.Held().Machines
+		for i := range machines {
+			if x := v.row(&p, &machines[i], f.Coverage != "" || by == "coverage"); f.matches(x) {
+				all = append(all, x)
 			}
 		}
 	}
-	page, err := machineOrders().Of(out, byFolder, f.Page)
-	return page, len(out), err
+	page, err := machineOrders().Of(all, byFolder, f.Page)
+	out := []api.Machine{}
+	for _, x := range page {
+		out = append(out, v.machineView(*x.p, *x.m))
+	}
+	return out, len(all), err
+}
+
+// row is what a machine is found and ordered by; only what is in a page is shown whole.
+type row struct {
+	p                          *Platform
+	m                          *platform.Machine
+	group, groupName, coverage string // no group: empty; coverage only where it is asked for
+}
+
+func (v *Inventory) row(p *Platform, m *platform.Machine, coverage bool) *row {
+	x := &row{p: p, m: m}
+	if coverage {
+		x.coverage = v.Coverage(*p, *m)
+	}
+	if g, ok := v.Groups.Guards(p.ID, m.ID); ok {
+		x.group, x.groupName = g.ID, g.Spec.Name
+	}
+	return x
 }
 
 // machineOrders are the orders of a list of machines.
-func machineOrders() listing.Orders[api.Machine] {
-	size := func(m api.Machine) (n int64) {
-		for _, d := range m.Disks {
+func machineOrders() listing.Orders[*row] {
+	size := func(m *row) (n int64) {
+		for _, d := range m.m.Disks {
 			n += d.SizeBytes
 		}
 		return n
 	}
-	return listing.Orders[api.Machine]{
-		"name":   func(a, b api.Machine) int { return listing.Fold(a.Name, b.Name) },
-		"folder": func(a, b api.Machine) int { return strings.Compare(a.Folder, b.Folder) },
-		"host":   func(a, b api.Machine) int { return strings.Compare(a.Host, b.Host) },
-		"power":  func(a, b api.Machine) int { return strings.Compare(a.Power, b.Power) },
-		"coverage": func(a, b api.Machine) int {
-			return cmp.Compare(slices.Index(scope.States(), a.Coverage), slices.Index(scope.States(), b.Coverage))
+	return listing.Orders[*row]{
+		"name":   func(a, b *row) int { return listing.Fold(a.m.Name, b.m.Name) },
+		"folder": func(a, b *row) int { return strings.Compare(a.m.Folder, b.m.Folder) },
+		"host":   func(a, b *row) int { return strings.Compare(a.m.Host, b.m.Host) },
+		"power":  func(a, b *row) int { return strings.Compare(a.m.Power, b.m.Power) },
+		"coverage": func(a, b *row) int {
+			return cmp.Compare(slices.Index(scope.States(), a.coverage), slices.Index(scope.States(), b.coverage))
 		},
-		"group":  func(a, b api.Machine) int { return listing.Fold(value(a.GroupName), value(b.GroupName)) },
-		"memory": func(a, b api.Machine) int { return cmp.Compare(a.MemoryBytes, b.MemoryBytes) },
-		"size":   func(a, b api.Machine) int { return cmp.Compare(size(a), size(b)) },
+		"group":  func(a, b *row) int { return listing.Fold(a.groupName, b.groupName) },
+		"memory": func(a, b *row) int { return cmp.Compare(a.m.MemoryBytes, b.m.MemoryBytes) },
+		"size":   func(a, b *row) int { return cmp.Compare(size(a), size(b)) },
 	}
 }
 
 // byFolder is the order of machines for whom no other is asked for.
-func byFolder(a, b api.Machine) int {
-	return cmp.Or(strings.Compare(a.Folder, b.Folder), listing.Fold(a.Name, b.Name), strings.Compare(a.ID, b.ID))
+func byFolder(a, b *row) int {
+	return cmp.Or(strings.Compare(a.m.Folder, b.m.Folder), listing.Fold(a.m.Name, b.m.Name), strings.Compare(a.m.ID, b.m.ID))
 }
 
-func (f MachineFilter) matches(v api.Machine) bool {
-	if f.Platform != "" && f.Platform != v.Platform && !strings.EqualFold(f.Platform, v.PlatformName) ||
-		f.Folder != "" && !strings.HasPrefix(v.Folder+"/", strings.TrimSuffix(f.Folder, "/")+"/") ||
-		f.Power != "" && f.Power != v.Power ||
-		f.Tag != "" && !slices.ContainsFunc(v.Tags, func(t string) bool { return strings.EqualFold(t, f.Tag) }) {
+func (f MachineFilter) matches(x *row) bool {
+	if f.Platform != "" && f.Platform != x.p.ID && !strings.EqualFold(f.Platform, x.p.Name) ||
+		f.Folder != "" && !strings.HasPrefix(x.m.Folder+"/", strings.TrimSuffix(f.Folder, "/")+"/") ||
+		f.Power != "" && f.Power != x.m.Power ||
+		f.Tag != "" && !slices.ContainsFunc(x.m.Tags, func(t string) bool { return strings.EqualFold(t, f.Tag) }) {
 		return false
 	}
-	if f.See != nil && !f.See(value(v.Group)) {
+	if f.See != nil && !f.See(x.group) {
 		return false
 	}
 	switch f.Coverage {
-	case "", v.Coverage:
+	case "", x.coverage:
 	case covered:
-		if v.Group == nil {
+		if x.group == "" {
 			return false
 		}
 	case open:
-		if v.Coverage != scope.Unprotected && v.Coverage != scope.Impossible {
+		if x.coverage != scope.Unprotected && x.coverage != scope.Impossible {
 			return false
 		}
 	default:
 		return false
 	}
-	texts := append([]string{v.Name, v.Folder, v.Guest, v.Host, value(v.GroupName)}, v.Tags...)
-	for _, n := range v.Nics {
+	if f.Query == "" {
+		return true
+	}
+	texts := append([]string{x.m.Name, x.m.Folder, x.m.Guest, x.m.Host, x.groupName}, x.m.Tags...)
+	for _, n := range x.m.NICs {
 		texts = append(texts, n.Address, n.Network)
 	}
 	return listing.Matches(f.Query, texts...)

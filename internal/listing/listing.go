@@ -69,11 +69,16 @@ func (o Orders[T]) Of(all []T, own func(a, b T) int, p Page) ([]T, error) {
 		}
 		return c
 	})
+	return Cut(all, p), nil
+}
+
+// Cut gives the stretch of all that p wants.
+func Cut[T any](all []T, p Page) []T {
 	all = all[min(p.Skip, len(all)):]
 	if p.Limit > 0 {
 		all = all[:min(p.Limit, len(all))]
 	}
-	return all, nil
+	return all
 }
 
 // Fold compares texts as people sort them: capitals and small letters alike.

@@ -23,7 +23,7 @@ type figure struct {
 	rate          float64
 }
 
-func (f *figure) add(x sight, ready, known bool) {
+func (f *figure) add(x *sight, ready, known bool) {
 	f.Groups++
 	switch x.state {
 	case health.Over, health.Stalled, health.CutOff:

@@ -64,9 +64,9 @@ type sight struct {
 	state  health.State
 }
 
-func (o *Overview) look(r directory.Record) sight {
+func (o *Overview) look(r directory.Record) *sight {
 	now := o.Clock.Now()
-	x := sight{rec: r, hold: o.Keeper.Holding(r.ID)}
+	x := &sight{rec: r, hold: o.Keeper.Holding(r.ID)}
 	x.way, x.linked = o.Peering.Get(r.Link)
 	f := health.Facts{Now: now, Target: r.Spec.Promise.Target, Paused: r.Spec.PausedAt(now), Sealed: !x.hold.NewestAt.IsZero(), LinkSeen: x.way.SeenAt, CreatedAt: r.CreatedAt}
 	if p := r.Spec.Pause; p != nil {
@@ -123,7 +123,7 @@ func (o *Overview) Stand(r directory.Record) Stand {
 }
 
 // detail is what a group's reasons are given from.
-func (o *Overview) detail(x sight) health.Detail {
+func (o *Overview) detail(x *sight) health.Detail {
 	r := x.rec
 	d := health.Detail{Home: r.HomeName, Recovery: r.RecoveryName, AtHome: r.Direction == directory.Out, Silence: -1, Failure: x.live.Failure, HomePointsFailure: x.live.HomePointsFailure,
 		LostPoints: x.hold.Lost.Points, LostBytes: x.hold.Lost.Gone, Every: r.Spec.Promise.Cadence.Every, ClocksApart: x.way.Ahead, Next: x.live.NextStart}
@@ -163,7 +163,7 @@ func (o *Overview) detail(x sight) health.Detail {
 }
 
 // reasons are why a group is as it is.
-func (x sight) reasons(o *Overview) []health.Reason {
+func (x *sight) reasons(o *Overview) []health.Reason {
 	return health.Reasons(x.facts, x.state, o.detail(x))
 }
 
@@ -229,10 +229,10 @@ func orNil(t time.Time) *time.Time {
 func seconds(d time.Duration) int64 { return int64(d / time.Second) }
 
 // show is a group as the contract shows it.
-func (o *Overview) show(x sight) api.Group {
+func (o *Overview) show(x *sight) api.Group {
 	r, hold, live := x.rec, x.hold, x.live
 	now := x.facts.Now
-	v := api.Group{ID: r.ID, Direction: api.GroupDirection(r.Direction), Home: r.HomeName, Recovery: r.RecoveryName, Link: r.Link, Health: string(x.state), Points: hold.Points, LostPoints: hold.Lost.Points,
+	v := api.Group{ID: r.ID, Direction: api.GroupDirection(r.Direction), Home: r.HomeName, Recovery: r.RecoveryName, Link: r.Link, Health: string(x.health()), Points: hold.Points, LostPoints: hold.Lost.Points,
 		HomePointCount: hold.HomePoints, NewestCaptureAt: orNil(hold.NewestAt), OldestCaptureAt: orNil(hold.OldestAt), ConfirmedAt: orNil(hold.ConfirmedAt), ComparedAt: orNil(live.ComparedAt), NextStartAt: orNil(live.NextStart),
 		Term: r.Term, Revision: r.Revision, CreatedAt: r.CreatedAt}
 	protection.Show(r.Spec, &v, now)
@@ -241,7 +241,7 @@ func (o *Overview) show(x sight) api.Group {
 		v.ConfirmedAt = orNil(now) // this site holds the points itself
 		v.HomePointCount = live.HomePoints
 	case directory.Ended:
-		v.Health, v.Reasons = string(health.Paused), []string{ended(r, hold)}
+		v.Reasons = []string{ended(r, hold)}
 		v.NextStartAt = nil
 		if d, ok := o.Keeper.Deletion(r.ID); ok {
 			v.Deletion = &api.Deletion{AskedBy: d.AskedBy, AskedAt: d.AskedAt, GoAt: d.DueAt}
@@ -293,7 +293,7 @@ func (o *Overview) show(x sight) api.Group {
 
 // open adds what waits for somebody to decide: machines that a rule no longer speaks for,
 // and disks that are only flagged.
-func (o *Overview) open(x sight, v *api.Group) {
+func (o *Overview) open(x *sight, v *api.Group) {
 	if x.rec.Direction != directory.Out {
 		return
 	}
@@ -314,7 +314,7 @@ func (o *Overview) open(x sight, v *api.Group) {
 }
 
 // machines fills in what is known of a group's machines besides their settings.
-func (o *Overview) machines(x sight, v *api.Group) {
+func (o *Overview) machines(x *sight, v *api.Group) {
 	known := x.live.BacklogKnown && x.facts.Sealed
 	p, here := o.Inventory.Get(x.rec.Spec.Platform)
 	var total int64
@@ -345,12 +345,7 @@ func (o *Overview) machines(x sight, v *api.Group) {
 // Backlog is how many bytes of a group are changed and not sealed yet; false if that is not
 // known.
 func (o *Overview) Backlog(r directory.Record) (int64, bool) {
-	x := o.look(r)
-	total := int64(0)
-	for _, m := range r.Spec.Machines {
-		total += x.live.Backlog[m.ID]
-	}
-	return total, x.live.BacklogKnown && x.facts.Sealed
+	return o.look(r).backlog()
 }
 
 // ended says what is left of a group that has no home any more.
@@ -427,47 +422,76 @@ type Filter struct {
 	Page                          listing.Page
 }
 
-func (f Filter) matches(v api.Group) bool {
-	if f.Tag != "" && !slices.ContainsFunc(v.Tags, func(t string) bool { return strings.EqualFold(t, f.Tag) }) ||
-		f.Direction != "" && string(v.Direction) != f.Direction || f.Health != "" && v.Health != f.Health {
+// picks tells whether a group is wanted by what is decided about it.
+func (f Filter) picks(r directory.Record) bool {
+	if f.See != nil && !f.See(r) || f.Direction != "" && string(r.Direction) != f.Direction ||
+		f.Tag != "" && !slices.ContainsFunc(r.Spec.Tags, func(t string) bool { return strings.EqualFold(t, f.Tag) }) {
 		return false
 	}
-	texts := append([]string{v.Name, v.Home, v.Recovery}, v.Tags...)
-	for _, m := range v.Machines {
+	if f.Query == "" {
+		return true
+	}
+	texts := append([]string{r.Spec.Name, r.HomeName, r.RecoveryName}, r.Spec.Tags...)
+	for _, m := range r.Spec.Machines {
 		texts = append(texts, m.Name)
 	}
 	return listing.Matches(f.Query, texts...)
 }
 
+// health is the word for a group; one that ended is held.
+func (x *sight) health() health.State {
+	if x.rec.Direction == directory.Ended {
+		return health.Paused
+	}
+	return x.state
+}
+
 // orders are the orders of a list of groups; what is not known comes last but for
 // the exposure, which is worst where there is no point at all.
-func orders() listing.Orders[api.Group] {
-	by := func(of func(api.Group) int64) func(a, b api.Group) int {
-		return func(a, b api.Group) int { return cmp.Compare(of(a), of(b)) }
+func orders() listing.Orders[*sight] {
+	by := func(of func(*sight) int64) func(a, b *sight) int {
+		return func(a, b *sight) int { return cmp.Compare(of(a), of(b)) }
 	}
-	return listing.Orders[api.Group]{
-		"name":     func(a, b api.Group) int { return listing.Fold(a.Name, b.Name) },
-		"exposure": by(func(g api.Group) int64 { return or(g.ExposureSeconds, math.MaxInt64) }),
-		"target":   by(func(g api.Group) int64 { return g.Promise.RpoTargetSeconds }),
-		"backlog":  by(func(g api.Group) int64 { return or(g.BacklogBytes, -1) }),
-		"points":   by(func(g api.Group) int64 { return int64(g.Points) }),
-		"next": by(func(g api.Group) int64 {
-			if g.NextStartAt == nil {
+	return listing.Orders[*sight]{
+		"name": func(a, b *sight) int { return listing.Fold(a.rec.Spec.Name, b.rec.Spec.Name) },
+		"exposure": by(func(x *sight) int64 {
+			if !x.facts.Sealed {
 				return math.MaxInt64
 			}
-			return g.NextStartAt.UnixMilli()
+			return seconds(x.facts.Exposure)
+		}),
+		"target": by(func(x *sight) int64 { return seconds(x.facts.Target) }),
+		"backlog": by(func(x *sight) int64 {
+			n, known := x.backlog()
+			if !known {
+				return -1
+			}
+			return n
+		}),
+		"points": by(func(x *sight) int64 { return int64(x.hold.Points) }),
+		"next": by(func(x *sight) int64 {
+			if x.live.NextStart.IsZero() || x.rec.Direction == directory.Ended {
+				return math.MaxInt64
+			}
+			return x.live.NextStart.UnixMilli()
 		}),
 	}
 }
 
-func or(v *int64, none int64) int64 {
-	if v == nil {
-		return none
+// backlog is how many bytes of a group are changed and not sealed yet; false if that is not
+// known.
+func (x *sight) backlog() (total int64, known bool) {
+	if !x.live.BacklogKnown || !x.facts.Sealed {
+		return 0, false
 	}
-	return *v
+	for _, m := range x.rec.Spec.Machines {
+		total += x.live.Backlog[m.ID]
+	}
+	return total, true
 }
 
-// List lists groups, worst first, and tells how many there are in all.
+// List lists groups, worst first, and tells how many there are in all. Only what is in the
+// page is put together.
 func (o *Overview) List(f Filter) ([]api.Group, int, error) {
 	switch f.Direction {
 	case "", "out", "in", "ended":
@@ -477,28 +501,33 @@ func (o *Overview) List(f Filter) ([]api.Group, int, error) {
 	if f.Health != "" && health.State(f.Health).Rank() > 6 {
 		return nil, 0, problem.Invalid("health", "%q is no health; one of over, stalled, cut off, tight, seeding, paused, on target.", f.Health)
 	}
-	out := []api.Group{}
+	var all []*sight
 	for _, r := range o.Groups.All() {
-		if f.See != nil && !f.See(r) {
+		if !f.picks(r) {
 			continue
 		}
-		if v := o.show(o.look(r)); f.matches(v) {
-			out = append(out, v)
+		if x := o.look(r); f.Health == "" || string(x.health()) == f.Health {
+			all = append(all, x)
 		}
 	}
-	page, err := orders().Of(out, worse, f.Page)
-	return page, len(out), err
+	page, err := orders().Of(all, worse, f.Page)
+	out := []api.Group{}
+	for _, x := range page {
+		out = append(out, o.show(x))
+	}
+	return out, len(all), err
 }
 
-// worse orders groups: living ones first, worst health first, then name.
-func worse(a, b api.Group) int {
-	gone := func(g api.Group) int {
-		if g.Direction == api.Ended {
+// worse orders groups: living ones first, worst health first. Equal ones stay as the
+// directory lists them, by name, where the sort is stable.
+func worse(a, b *sight) int {
+	gone := func(x *sight) int {
+		if x.rec.Direction == directory.Ended {
 			return 1
 		}
 		return 0
 	}
-	return cmp.Or(cmp.Compare(gone(a), gone(b)), cmp.Compare(health.State(a.Health).Rank(), health.State(b.Health).Rank()), listing.Fold(a.Name, b.Name), strings.Compare(a.ID, b.ID))
+	return cmp.Or(cmp.Compare(gone(a), gone(b)), cmp.Compare(a.health().Rank(), b.health().Rank()))
 }
 
 // Cycles lists a group's cycles, newest first.

@@ -111,7 +111,7 @@ func TestAGroupThatNobodyHas(t *testing.T) {
 // and of what is left when a home is gone.
 func TestTheBoardFromTheFirstDayToTheLast(t *testing.T) {
 	ctx, home, recovery := rooms.Paired(t)
-	b, err := home.Overview.Board(ctx, all)
+	b, err := home.Overview.Board(ctx, all, listing.Page{})
 	require.NoError(t, err)
 	require.Equal(t, "Nothing is protected yet. Make the first protection group.", headline(b))
 	require.Len(t, b.Links, 1)
@@ -122,7 +122,7 @@ func TestTheBoardFromTheFirstDayToTheLast(t *testing.T) {
 	id, err := home.Protection.Create(ctx, rooms.Anna(), in)
 	require.NoError(t, err)
 	require.NoError(t, home.Until(ctx, func() bool { return home.Mover.Live(id).Running != nil }))
-	b, err = home.Overview.Board(ctx, all)
+	b, err = home.Overview.Board(ctx, all, listing.Page{})
 	require.NoError(t, err)
 	require.Contains(t, headline(b), "Ticketing is being copied for the first time.")
 	require.Equal(t, "seeding", b.Groups[0].Group.Health)
@@ -134,20 +134,20 @@ func TestTheBoardFromTheFirstDayToTheLast(t *testing.T) {
 	}))
 	sealed(t, ctx, home, "Gates", "gate")
 
-	b, err = home.Overview.Board(ctx, all)
+	b, err = home.Overview.Board(ctx, all, listing.Page{})
 	require.NoError(t, err)
 	require.Equal(t, "All 2 groups would lose less than they promised.", headline(b))
 	require.Len(t, b.Groups, 2)
 	require.NotEmpty(t, b.Groups[0].Strip)
 	require.WithinDuration(t, time.Now().Add(-5*time.Minute), b.Groups[0].StripFrom, patience, "a young group is drawn over its own life")
-	some, err := home.Overview.Board(ctx, func(r directory.Record) bool { return r.Spec.Name == "Gates" })
+	some, err := home.Overview.Board(ctx, func(r directory.Record) bool { return r.Spec.Name == "Gates" }, listing.Page{})
 	require.NoError(t, err)
 	require.Len(t, some.Groups, 1)
 	require.Equal(t, "The one group would lose less than it promised.", headline(some), "what one may not see is not counted")
 
 	home.Shed.Fail(errors.New("the shed is locked"))
 	home.Inventory.Refresh(ctx, home.PlatformID)
-	b, err = home.Overview.Board(ctx, all)
+	b, err = home.Overview.Board(ctx, all, listing.Page{})
 	require.NoError(t, err)
 	require.True(t, strings.HasPrefix(headline(b), "Gates and Ticketing are cut off."), headline(b))
 	require.Equal(t, "cut off", b.Needs[0].State)
@@ -158,13 +158,13 @@ func TestTheBoardFromTheFirstDayToTheLast(t *testing.T) {
 	for _, r := range recovery.Groups.All() {
 		require.NoError(t, recovery.Groups.End(ctx, rooms.Anna(), r.ID, "", "ended"))
 	}
-	b, err = recovery.Overview.Board(ctx, all)
+	b, err = recovery.Overview.Board(ctx, all, listing.Page{})
 	require.NoError(t, err)
 	require.Contains(t, headline(b), "2 points are kept here of 2 groups that have no home now")
 	require.Contains(t, headline(b), "Start their machines here from a point")
 	require.Empty(t, b.Groups, "nothing is drawn that has no exposure")
 	require.NoError(t, recovery.Until(ctx, func() bool {
-		b, err := recovery.Overview.Board(ctx, all)
+		b, err := recovery.Overview.Board(ctx, all, listing.Page{})
 		return err == nil && slices.ContainsFunc(b.Needs, func(n api.Need) bool { return n.State == "link" })
 	}), "a link that fails is a need as well")
 }
@@ -252,4 +252,35 @@ func TestFigures(t *testing.T) {
 	require.Equal(t, []int{1, 0, 0}, []int{v.Total.Groups, v.Total.Ready, v.Total.NotReady})
 	_, err = home.Overview.Figures("colour", all, ready)
 	require.ErrorContains(t, err, "none of tier, tag, site, way")
+}
+
+// The board draws the stretch that is asked for, the worst first, and sums up all.
+func TestTheBoardInPages(t *testing.T) {
+	ctx, home, _ := rooms.Paired(t)
+	for i, n := range []string{"Ticketing", "Crew rota", "Gates"} {
+		sealed(t, ctx, home, n, []string{"tick-db", "tick-app", "gate"}[i])
+	}
+	drawn := func(limit, skip int) (out []string) {
+		b, err := home.Overview.Board(ctx, all, listing.Page{Limit: limit, Skip: skip})
+		require.NoError(t, err)
+		require.Equal(t, 3, b.Total)
+		require.Equal(t, 3, b.Within)
+		require.Zero(t, b.Amiss)
+		require.Len(t, b.Needs, b.NeedsTotal)
+		for _, g := range b.Groups {
+			require.NotEmpty(t, g.Strip)
+			out = append(out, g.Group.Name)
+		}
+		return out
+	}
+	require.Equal(t, []string{"Crew rota", "Gates", "Ticketing"}, drawn(0, 0))
+	require.Equal(t, []string{"Crew rota"}, drawn(1, 0))
+	require.Equal(t, []string{"Gates", "Ticketing"}, drawn(9, 1))
+	require.Empty(t, drawn(9, 3))
+	for _, p := range []listing.Page{{Limit: 501}, {Limit: -1}, {Skip: -1}} {
+		_, err := home.Overview.Board(ctx, all, p)
+		bad, ok := problem.Of(err)
+		require.True(t, ok)
+		require.Len(t, bad.Errors, 1)
+	}
 }

@@ -17,6 +17,7 @@ import (
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/group"
 	"kestrel/internal/directory"
+	"kestrel/internal/listing"
 	"kestrel/internal/problem"
 	"kestrel/internal/records"
 	"kestrel/internal/support/rooms"
@@ -413,7 +414,7 @@ func TestHomeDeletesSlowly(t *testing.T) {
 	require.Contains(t, v.Deletion.AskedBy, rooms.HomeName)
 	require.WithinDuration(t, time.Now().Add(24*time.Hour), v.Deletion.GoAt, patience)
 	require.Contains(t, v.Reasons[0], "wants the points of this group deleted")
-	b, err := recovery.Overview.Board(ctx, func(directory.Record) bool { return true })
+	b, err := recovery.Overview.Board(ctx, func(directory.Record) bool { return true }, listing.Page{})
 	require.NoError(t, err)
 	require.Equal(t, "deletion", b.Needs[0].State)
 	require.Contains(t, b.Headline[0].Text, "1 point of Ticketing is to be deleted in")

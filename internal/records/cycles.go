@@ -131,9 +131,9 @@ type GroupArrival struct {
 	Arrival
 }
 
-// AllArrivals is Arrivals of every group, in one question.
-func (db *DB) AllArrivals(ctx context.Context, from, to time.Time) ([]GroupArrival, error) {
-	return list[GroupArrival](ctx, db, "arrivals", `SELECT g.id AS group_id, a.capture_at, a.sealed_at FROM groups g CROSS JOIN LATERAL (
-		(SELECT capture_at, sealed_at FROM arrivals WHERE group_id = g.id AND sealed_at < $1 ORDER BY sealed_at DESC LIMIT 1)
-		UNION ALL (SELECT capture_at, sealed_at FROM arrivals WHERE group_id = g.id AND sealed_at >= $1 AND sealed_at <= $2)) a ORDER BY a.sealed_at`, from, to)
+// ArrivalsOf is Arrivals of several groups, in one question.
+func (db *DB) ArrivalsOf(ctx context.Context, groups []string, from, to time.Time) ([]GroupArrival, error) {
+	return list[GroupArrival](ctx, db, "arrivals", `SELECT g.id AS group_id, a.capture_at, a.sealed_at FROM unnest($1::uuid[]) AS g(id) CROSS JOIN LATERAL (
+		(SELECT capture_at, sealed_at FROM arrivals WHERE group_id = g.id AND sealed_at < $2 ORDER BY sealed_at DESC LIMIT 1)
+		UNION ALL (SELECT capture_at, sealed_at FROM arrivals WHERE group_id = g.id AND sealed_at >= $2 AND sealed_at <= $3)) a ORDER BY a.sealed_at`, groups, from, to)
 }

@@ -215,7 +215,7 @@ func TestCyclesAndArrivals(t *testing.T) {
 	as, err := db.Arrivals(ctx, g.ID, now.Add(5*time.Minute+30*time.Second), now.Add(8*time.Minute+30*time.Second))
 	require.NoError(t, err)
 	require.Len(t, as, 4, "three within, and the newest before")
-	every, err := db.AllArrivals(ctx, now.Add(5*time.Minute+30*time.Second), now.Add(8*time.Minute+30*time.Second))
+	every, err := db.ArrivalsOf(ctx, []string{g.ID}, now.Add(5*time.Minute+30*time.Second), now.Add(8*time.Minute+30*time.Second))
 	require.NoError(t, err)
 	require.Len(t, every, 4)
 	require.NoError(t, db.TrimArrivals(ctx, now.Add(9*time.Minute)))

@@ -414,7 +414,7 @@ func (s *Site) openRooms(ctx context.Context, objects, farObjects *bucket.FS) (e
 	// Peering tells the other site what the mover sees, and asks protection to act;
 	// both are made of peering, and so are reached through the site.
 	if s.Peering, err = peering.Open(ctx, peering.Config{Site: s.self, Identity: s.id, DB: db, Groups: s.Groups, Keeper: s.Keeper, Trail: s.Trail, Notary: s.Notary, Clock: clk, Hub: hub, Log: log, BeatEvery: beatPulses * cfg.Pulse, Address: address, Within: cfg.Within,
-		Platforms: s.countPlatforms, Coverage: func() scope.Counts { return s.Coverage.Counts() }, Live: func(id string) link.Live { return s.Mover.Live(id) },
+		Platforms: s.countPlatforms, Coverage: func() scope.Counts { return s.Coverage.Lately() }, Live: func(id string) link.Live { return s.Mover.Live(id) },
 		Act: func(ctx context.Context, who actor.Actor, id, action string, body []byte) error {
 			return s.Protection.Act(ctx, who, id, action, body)
 		},

@@ -22,6 +22,7 @@ import (
 	"kestrel/internal/keeper"
 	"kestrel/internal/lab"
 	"kestrel/internal/link"
+	"kestrel/internal/listing"
 	"kestrel/internal/nbd"
 	"kestrel/internal/points"
 	"kestrel/internal/problem"
@@ -312,7 +313,7 @@ func TestABeatOfARemovedLinkHurtsNothing(t *testing.T) {
 	_, err := b.Peering.Beats(ctx, key, link.Beat{Site: "Norhaven", Groups: []link.GroupReport{}})
 	require.ErrorContains(t, err, "Not a paired site")
 	require.Empty(t, b.Peering.Links())
-	_, err = b.Overview.Board(ctx, nil)
+	_, err = b.Overview.Board(ctx, nil, listing.Page{})
 	require.NoError(t, err)
 }
 
@@ -455,7 +456,7 @@ func TestAHungPlatformDelaysOnlyItself(t *testing.T) {
 	first := *group(t, home, g.ID).NewestCaptureAt
 	require.Eventually(t, func() bool { return group(t, home, g.ID).NewestCaptureAt.After(first.Add(3 * time.Second)) }, 19*time.Second, 50*time.Millisecond, "cycles keep their cadence")
 	began := time.Now()
-	_, err = home.Overview.Board(ctx, nil)
+	_, err = home.Overview.Board(ctx, nil, listing.Page{})
 	require.NoError(t, err)
 	require.Less(t, time.Since(began), 2*time.Second)
 }

@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate } from "react-router";
+import { useAddress } from "../address";
 import { type Group, type Schemas, useNow } from "../api";
 import { asks, useMay } from "../asks";
 import { count, rate, size, span, when } from "../format";
@@ -69,10 +70,16 @@ function Row({ x, age }: { x: Schemas["BoardGroup"]; age: number }) {
   );
 }
 
+/** How many groups are drawn at first, and how many at most; the Groups page lists all. */
+const step = 60;
+const most = 480;
+
 export function BoardPage() {
   const go = useNavigate();
   const may = useMay();
-  const q = useQuery(asks.board);
+  const [at, set] = useAddress();
+  const shown = Math.min(most, Math.max(step, Number(at("show")) || step));
+  const q = useQuery(asks.board(shown));
   const now = useNow();
   if (q.error) return <Fault of={q.error} />;
   const b = q.data;
@@ -94,11 +101,28 @@ export function BoardPage() {
       <div className="grid items-start gap-4 xl:grid-cols-[minmax(0,1fr)_290px]">
         <Card title="Exposure, up to 6 hours back" aside="water = what would be lost · dashed mark = RPO target">
           {b.groups.length ? (
-            <ul>
-              {b.groups.map((x) => (
-                <Row key={x.group.id} x={x} age={age} />
-              ))}
-            </ul>
+            <>
+              <ul>
+                {b.groups.map((x) => (
+                  <Row key={x.group.id} x={x} age={age} />
+                ))}
+              </ul>
+              {b.total > b.groups.length && (
+                <div className="flex items-center gap-3 border-line border-t px-4 py-2 text-muted text-xs">
+                  <span>
+                    The first {b.groups.length} of {b.total} groups, worst first.
+                  </span>
+                  {shown < most && (
+                    <Button small onClick={() => set({ show: String(Math.min(most, shown + 2 * step)) })}>
+                      Draw more
+                    </Button>
+                  )}
+                  <Link to="/groups" className="font-semibold text-link">
+                    All groups →
+                  </Link>
+                </div>
+              )}
+            </>
           ) : b.links.length ? (
             <Empty
               action={
@@ -138,6 +162,14 @@ export function BoardPage() {
                     </Link>
                   </li>
                 ))}
+                {b.needsTotal > b.needs.length && (
+                  <li className="border-line border-t px-4 py-2.5 text-muted text-xs">
+                    And {count(b.needsTotal - b.needs.length, "more matter")}:{" "}
+                    <Link to="/alerts" className="font-semibold text-link">
+                      alerts →
+                    </Link>
+                  </li>
+                )}
               </ul>
             ) : (
               <p className="px-4 py-3 text-muted">Nothing. All is as promised.</p>

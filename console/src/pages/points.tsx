@@ -185,7 +185,7 @@ export function PointsPage() {
             <option value="">All groups</option>
             {groups.data?.map((g) => (
               <option key={g.id} value={g.id}>
-                {g.name} ({g.home} → {g.recovery})
+                {g.name} ({g.direction === "out" ? "→" : "←"} {g.peer})
               </option>
             ))}
           </select>

@@ -48,11 +48,10 @@ export function ReportsPage() {
   });
   const groups = useQuery(asks.groups).data ?? [];
   const some = (of: (string | undefined)[]) => [...new Set(of.flatMap((x) => x ?? []))].sort();
-  const here = q.data?.site;
   const narrow: [keyof typeof only, string, string[]][] = [
-    ["tier", "all tiers", some(groups.map((g) => g.tier?.name))],
+    ["tier", "all tiers", some(groups.map((g) => g.tier))],
     ["tag", "all tags", some(groups.flatMap((g) => g.tags))],
-    ["peer", "all sites", some(groups.map((g) => (g.home === here ? g.recovery : g.home)))],
+    ["peer", "all sites", some(groups.map((g) => g.peer))],
   ];
   const file = (format: string, table?: string) => {
     const p = new URLSearchParams({ from: query.from, to: query.to, by, format });

@@ -177,33 +177,30 @@ type Need struct {
 	Title, Text string
 }
 
-// Needs lists what wants a hand among groups, in their order.
-func Needs(groups []Group) []Need {
-	var out []Need
-	for _, g := range groups {
-		n := Need{Group: g.ID, State: g.State, Text: strings.Join(g.Reasons, " ")}
-		switch {
-		case g.Ended:
-			continue
-		case g.State == health.Over:
-			n.Title = g.Name + " is over target"
-		case g.State == health.Stalled:
-			n.Title = g.Name + " has stalled"
-		case g.State == health.CutOff:
-			n.Title = g.Name + " is cut off"
-		case g.State == health.Tight:
-			n.Title = g.Name + " is close to its target"
-		case g.LostPoints > 0:
-			n.Title = g.Name + " has points that cannot be read whole"
-		default:
-			continue
-		}
-		if n.Text == "" && g.Sealed {
-			n.Text = fmt.Sprintf("Exposure %s of %s.", span.Format(g.Exposure), span.Format(g.Target))
-		}
-		out = append(out, n)
+// Need is what wants a hand with a group, and whether anything does. Its text is made of
+// the group's reasons.
+func (g Group) Need() (Need, bool) {
+	n := Need{Group: g.ID, State: g.State, Text: strings.Join(g.Reasons, " ")}
+	switch {
+	case g.Ended:
+		return n, false
+	case g.State == health.Over:
+		n.Title = g.Name + " is over target"
+	case g.State == health.Stalled:
+		n.Title = g.Name + " has stalled"
+	case g.State == health.CutOff:
+		n.Title = g.Name + " is cut off"
+	case g.State == health.Tight:
+		n.Title = g.Name + " is close to its target"
+	case g.LostPoints > 0:
+		n.Title = g.Name + " has points that cannot be read whole"
+	default:
+		return n, false
 	}
-	return out
+	if n.Text == "" && g.Sealed {
+		n.Text = fmt.Sprintf("Exposure %s of %s.", span.Format(g.Exposure), span.Format(g.Target))
+	}
+	return n, true
 }
 
 // Joined lists names, and counts those beyond n.

@@ -56,7 +56,12 @@ func TestDark(t *testing.T) {
 func TestNeeds(t *testing.T) {
 	lost := live("C", health.OnTarget, time.Second)
 	lost.LostPoints = 1
-	got := words.Needs([]words.Group{live("A", health.Over, time.Hour), live("B", health.OnTarget, time.Second), lost, {Name: "D", Ended: true, State: health.Paused}})
+	var got []words.Need
+	for _, g := range []words.Group{live("A", health.Over, time.Hour), live("B", health.OnTarget, time.Second), lost, {Name: "D", Ended: true, State: health.Paused}} {
+		if n, ok := g.Need(); ok {
+			got = append(got, n)
+		}
+	}
 	require.Len(t, got, 2)
 	require.Equal(t, "A is over target", got[0].Title)
 	require.Equal(t, "Exposure 1 h of 15 min.", got[0].Text)

@@ -64,6 +64,7 @@ func benches() []benchmark {
 		{"open", "a point exported over NBD, ready to read", open},
 		{"prune", "1,000 points thinned to 60", prune},
 		{"limit", "what the stages alone would allow", limit},
+		{"board", "what 2,000 groups of 10,000 machines over 20 links look like", board},
 		{"memory", "peak resident memory of both services while a 1 TiB disk is copied", memory},
 		{"real", "two real guests: cycles, what guests notice, starting from a point", real},
 	}

@@ -46,6 +46,7 @@ type world struct {
 type site struct {
 	role, url, token string
 	cmd              *exec.Cmd
+	start            func() *exec.Cmd
 }
 
 const password = "measure, do not guess"
@@ -151,22 +152,14 @@ func startSite(ctx context.Context, binary, role, dir, db string) (*site, error)
 		}
 	}
 	s := &site{role: role, url: "http://" + addr[0]}
-	s.cmd = exec.Command(binary, "serve", "--site", role, "--state", dir, "--listen", addr[0], "--link-listen", addr[1], "--nbd-listen", addr[2], "--store-floor", "64MiB", "--log", "warn", "--as-root")
-	s.cmd.Env = append(os.Environ(), "KESTREL_DATABASE_URL="+db)
-	s.cmd.Stderr = os.Stderr
-	if err := s.cmd.Start(); err != nil {
-		return nil, err
+	s.start = func() *exec.Cmd {
+		c := exec.Command(binary, "serve", "--site", role, "--state", dir, "--listen", addr[0], "--link-listen", addr[1], "--nbd-listen", addr[2], "--store-floor", "64MiB", "--log", "warn", "--as-root")
+		c.Env = append(os.Environ(), "KESTREL_DATABASE_URL="+db)
+		c.Stderr = os.Stderr
+		return c
 	}
-	err := until(ctx, func() (bool, error) {
-		res, err := http.Get(s.url + "/readyz")
-		if err != nil {
-			return false, nil
-		}
-		return res.StatusCode == http.StatusOK, res.Body.Close()
-	})
-	if err != nil {
-		s.stop()
-		return nil, fmt.Errorf("%s does not get ready: %w", role, err)
+	if err := s.run(ctx); err != nil {
+		return nil, err
 	}
 	d, err := records.Open(ctx, db)
 	if err != nil {
@@ -191,6 +184,26 @@ func startSite(ctx context.Context, binary, role, dir, db string) (*site, error)
 		s.token = c.Value
 	}
 	return s, nil
+}
+
+// run starts the service, and waits until it is ready.
+func (s *site) run(ctx context.Context) error {
+	s.cmd = s.start()
+	if err := s.cmd.Start(); err != nil {
+		return err
+	}
+	err := until(ctx, func() (bool, error) {
+		res, err := http.Get(s.url + "/readyz")
+		if err != nil {
+			return false, nil
+		}
+		return res.StatusCode == http.StatusOK, res.Body.Close()
+	})
+	if err != nil {
+		s.stop()
+		return fmt.Errorf("%s does not get ready: %w", s.role, err)
+	}
+	return nil
 }
 
 func (s *site) stop() {
@@ -223,6 +236,7 @@ func call[T any](ctx context.Context, s *site, method, path string, body any) (T
 		return v, err
 	}
 	req.Header.Set("Authorization", "Bearer "+s.token)
+	req.Header.Set("Content-Type", "application/json")
 	res, err := http.DefaultClient.Do(req)
 	if err != nil {
 		return v, err

@@ -82,13 +82,13 @@ func (db *DB) Crests(_ context.Context, group string, from, to time.Time, n int)
 	return out, nil
 }
 
-// AllArrivals implements history.Store.
-func (db *DB) AllArrivals(_ context.Context, from, to time.Time) ([]records.GroupArrival, error) {
+// ArrivalsOf implements history.Store.
+func (db *DB) ArrivalsOf(_ context.Context, groups []string, from, to time.Time) ([]records.GroupArrival, error) {
 	db.mu.Lock()
 	defer db.mu.Unlock()
 	var out []records.GroupArrival
-	for id, as := range db.arrivals {
-		for _, a := range within(as, from, to) {
+	for _, id := range groups {
+		for _, a := range within(db.arrivals[id], from, to) {
 			out = append(out, records.GroupArrival{GroupID: id, Arrival: a})
 		}
 	}

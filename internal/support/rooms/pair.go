@@ -108,7 +108,7 @@ func newHouse(ctx context.Context, id, name, dir string) (*House, error) {
 	}
 	self := records.Site{ID: id, Name: name}
 	if h.Peering, err = peering.Open(ctx, peering.Config{Site: self, Identity: h.id, DB: s.DB, Groups: s.Groups, Keeper: s.Keeper, Trail: s.Trail, Clock: clock.Wall{}, Hub: s.Hub, Log: s.Log, BeatEvery: time.Second, Address: h.to.Addr().String(),
-		Platforms: func() (int, int) { return 1, len(h.Shed.machines) }, Coverage: func() scope.Counts { return h.Coverage.Counts() }, Live: func(id string) link.Live { return h.Mover.Live(id) },
+		Platforms: func() (int, int) { return 1, len(h.Shed.machines) }, Coverage: func() scope.Counts { return h.Coverage.Lately() }, Live: func(id string) link.Live { return h.Mover.Live(id) },
 		Act: func(ctx context.Context, who actor.Actor, id, action string, body []byte) error {
 			return h.Protection.Act(ctx, who, id, action, body)
 		},
