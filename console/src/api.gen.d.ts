@@ -1522,6 +1522,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/groups/{id}/carried": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** What the newest cycles of a group came to, disk by disk */
+        get: operations["getCarried"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/groups/{id}/measures": {
         parameters: {
             query?: never;
@@ -3641,6 +3660,44 @@ export interface components {
             why?: string;
             note?: string;
             quiet?: components["schemas"]["Quiet"][];
+            /** @description What it came to on each disk that was read or changed */
+            parts?: components["schemas"]["CyclePart"][];
+        };
+        CyclePart: {
+            machine: string;
+            /** @description Of the machine */
+            name: string;
+            /** @description Its key */
+            disk: string;
+            /** @description What the disk is called; its key if it is not known any more */
+            label: string;
+            /** Format: int64 */
+            readBytes: number;
+            /** Format: int64 */
+            changedBytes: number;
+            /**
+             * Format: int64
+             * @description Of blocks that the other side lacked; a block that several machines have counts for the one that sent it
+             */
+            shippedBytes: number;
+            /**
+             * Format: int64
+             * @description What crossed the link; shared out by size where blocks of several disks travelled together
+             */
+            wireBytes: number;
+        };
+        /** @description What cycles came to, disk by disk */
+        Carried: {
+            /**
+             * Format: date-time
+             * @description When the oldest cycle that is counted began
+             */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            cycles: number;
+            /** @description What changed most first */
+            disks: components["schemas"]["CyclePart"][];
         };
         TrailVerdict: {
             ok: boolean;
@@ -7632,6 +7689,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Exposure"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCarried: {
+        parameters: {
+            query?: {
+                /** @description A day ago if left out; as far back as cycles are kept */
+                since?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Carried"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -854,6 +854,18 @@ type CalendarStart struct {
 	Note *string `json:"note,omitempty"`
 }
 
+// Carried What cycles came to, disk by disk
+type Carried struct {
+	Cycles int `json:"cycles"`
+
+	// Disks What changed most first
+	Disks []CyclePart `json:"disks"`
+
+	// From When the oldest cycle that is counted began
+	From time.Time `json:"from"`
+	To   time.Time `json:"to"`
+}
+
 // Cause Why a group is not on target
 type Cause struct {
 	// Culprit What holds it up: link, link limit, source, store, places, cadence, platform, clock, pause, machine or attempt; left out where nothing that was measured tells
@@ -1032,17 +1044,20 @@ type Cycle struct {
 	Kind         string     `json:"kind"`
 
 	// MissedBytes Found by a comparison to have changed without the platform's reporting it
-	MissedBytes  int64     `json:"missedBytes"`
-	Note         *string   `json:"note,omitempty"`
-	Number       int64     `json:"number"`
-	Phases       []Phase   `json:"phases"`
-	Point        *string   `json:"point,omitempty"`
-	Quiet        *[]Quiet  `json:"quiet,omitempty"`
-	ReadBytes    int64     `json:"readBytes"`
-	ShippedBytes int64     `json:"shippedBytes"`
-	StartedAt    time.Time `json:"startedAt"`
-	State        string    `json:"state"`
-	TotalBytes   int64     `json:"totalBytes"`
+	MissedBytes int64   `json:"missedBytes"`
+	Note        *string `json:"note,omitempty"`
+	Number      int64   `json:"number"`
+
+	// Parts What it came to on each disk that was read or changed
+	Parts        *[]CyclePart `json:"parts,omitempty"`
+	Phases       []Phase      `json:"phases"`
+	Point        *string      `json:"point,omitempty"`
+	Quiet        *[]Quiet     `json:"quiet,omitempty"`
+	ReadBytes    int64        `json:"readBytes"`
+	ShippedBytes int64        `json:"shippedBytes"`
+	StartedAt    time.Time    `json:"startedAt"`
+	State        string       `json:"state"`
+	TotalBytes   int64        `json:"totalBytes"`
 
 	// Unusual What was unusual of what it found; left out if nothing was
 	Unusual *string `json:"unusual,omitempty"`
@@ -1050,6 +1065,28 @@ type Cycle struct {
 	// Why Why it began when it did
 	Why       *string `json:"why,omitempty"`
 	WireBytes int64   `json:"wireBytes"`
+}
+
+// CyclePart defines model for CyclePart.
+type CyclePart struct {
+	ChangedBytes int64 `json:"changedBytes"`
+
+	// Disk Its key
+	Disk string `json:"disk"`
+
+	// Label What the disk is called; its key if it is not known any more
+	Label   string `json:"label"`
+	Machine string `json:"machine"`
+
+	// Name Of the machine
+	Name      string `json:"name"`
+	ReadBytes int64  `json:"readBytes"`
+
+	// ShippedBytes Of blocks that the other side lacked; a block that several machines have counts for the one that sent it
+	ShippedBytes int64 `json:"shippedBytes"`
+
+	// WireBytes What crossed the link; shared out by size where blocks of several disks travelled together
+	WireBytes int64 `json:"wireBytes"`
 }
 
 // Deletion Another site wants the points deleted
@@ -3579,6 +3616,12 @@ type UpdateGroupParams struct {
 	IfMatch *string `json:"If-Match,omitempty"`
 }
 
+// GetCarriedParams defines parameters for GetCarried.
+type GetCarriedParams struct {
+	// Since A day ago if left out; as far back as cycles are kept
+	Since *time.Time `form:"since,omitempty" json:"since,omitempty"`
+}
+
 // ListCyclesParams defines parameters for ListCycles.
 type ListCyclesParams struct {
 	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
@@ -4297,6 +4340,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /groups/{id}/berth/preview (the `PreviewBerth` operationId).
 	PreviewBerth(ctx context.Context, id string, body PreviewBerthJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetCarried What the newest cycles of a group came to, disk by disk
+	//
+	// Corresponds with GET /groups/{id}/carried (the `GetCarried` operationId).
+	GetCarried(ctx context.Context, id string, params *GetCarriedParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListCycles Cycles, newest first
 	//
@@ -5996,6 +6044,21 @@ func (c *Client) PreviewBerthWithBody(ctx context.Context, id string, contentTyp
 // Corresponds with POST /groups/{id}/berth/preview (the `PreviewBerth` operationId).
 func (c *Client) PreviewBerth(ctx context.Context, id string, body PreviewBerthJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPreviewBerthRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCarried What the newest cycles of a group came to, disk by disk
+//
+// Corresponds with GET /groups/{id}/carried (the `GetCarried` operationId).
+func (c *Client) GetCarried(ctx context.Context, id string, params *GetCarriedParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCarriedRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -10171,6 +10234,67 @@ func NewPreviewBerthRequestWithBody(server string, id string, contentType string
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetCarriedRequest constructs an http.Request for the GetCarried method
+func NewGetCarriedRequest(server string, id string, params *GetCarriedParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups/%s/carried", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -14961,6 +15085,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /groups/{id}/berth/preview (the `PreviewBerth` operationId).
 	PreviewBerthWithResponse(ctx context.Context, id string, body PreviewBerthJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewBerthResponse, error)
 
+	// GetCarriedWithResponse What the newest cycles of a group came to, disk by disk
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /groups/{id}/carried (the `GetCarried` operationId).
+	GetCarriedWithResponse(ctx context.Context, id string, params *GetCarriedParams, reqEditors ...RequestEditorFn) (*GetCarriedResponse, error)
+
 	// ListCyclesWithResponse Cycles, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -17883,6 +18014,54 @@ func (r PreviewBerthResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PreviewBerthResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetCarriedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Carried
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCarriedResponse) GetJSON200() *Carried {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetCarriedResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCarriedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCarriedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCarriedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCarriedResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -23449,6 +23628,19 @@ func (c *ClientWithResponses) PreviewBerthWithResponse(ctx context.Context, id s
 	return ParsePreviewBerthResponse(rsp)
 }
 
+// GetCarriedWithResponse What the newest cycles of a group came to, disk by disk
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /groups/{id}/carried (the `GetCarried` operationId).
+func (c *ClientWithResponses) GetCarriedWithResponse(ctx context.Context, id string, params *GetCarriedParams, reqEditors ...RequestEditorFn) (*GetCarriedResponse, error) {
+	rsp, err := c.GetCarried(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCarriedResponse(rsp)
+}
+
 // ListCyclesWithResponse Cycles, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -26599,6 +26791,39 @@ func ParsePreviewBerthResponse(rsp *http.Response) (*PreviewBerthResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest BerthView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetCarriedResponse parses an HTTP response from a GetCarriedWithResponse call
+func ParseGetCarriedResponse(rsp *http.Response) (*GetCarriedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCarriedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Carried
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -30116,6 +30341,9 @@ type ServerInterface interface {
 	// PreviewBerth What a berth would make of a group's machines; what is wrong with it is in the answer
 	// (POST /groups/{id}/berth/preview)
 	PreviewBerth(ctx *echo.Context, id string) error
+	// GetCarried What the newest cycles of a group came to, disk by disk
+	// (GET /groups/{id}/carried)
+	GetCarried(ctx *echo.Context, id string, params GetCarriedParams) error
 	// ListCycles Cycles, newest first
 	// (GET /groups/{id}/cycles)
 	ListCycles(ctx *echo.Context, id string, params ListCyclesParams) error
@@ -31206,6 +31434,31 @@ func (w *ServerInterfaceWrapper) PreviewBerth(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.PreviewBerth(ctx, id)
+	return err
+}
+
+// GetCarried converts echo context to params.
+func (w *ServerInterfaceWrapper) GetCarried(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetCarriedParams
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", ctx.QueryParams(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter since: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetCarried(ctx, id, params)
 	return err
 }
 
@@ -32997,6 +33250,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/berths/:of/:id/preview", wrapper.PreviewBerthDefault, options.OperationMiddlewares["previewBerthDefault"]...)
 	router.GET(options.BaseURL+"/groups/:id/cycles", wrapper.ListCycles, options.OperationMiddlewares["listCycles"]...)
 	router.GET(options.BaseURL+"/groups/:id/exposure", wrapper.GetExposure, options.OperationMiddlewares["getExposure"]...)
+	router.GET(options.BaseURL+"/groups/:id/carried", wrapper.GetCarried, options.OperationMiddlewares["getCarried"]...)
 	router.GET(options.BaseURL+"/groups/:id/measures", wrapper.GetGroupMeasures, options.OperationMiddlewares["getGroupMeasures"]...)
 	router.GET(options.BaseURL+"/links/:id/measures", wrapper.GetLinkMeasures, options.OperationMiddlewares["getLinkMeasures"]...)
 	router.GET(options.BaseURL+"/store/measures", wrapper.GetStoreMeasures, options.OperationMiddlewares["getStoreMeasures"]...)
@@ -34667,6 +34921,46 @@ type PreviewBerthdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response PreviewBerthdefaultApplicationProblemPlusJSONResponse) VisitPreviewBerthResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCarriedRequestObject struct {
+	ID     string `json:"id"`
+	Params GetCarriedParams
+}
+
+type GetCarriedResponseObject interface {
+	VisitGetCarriedResponse(w http.ResponseWriter) error
+}
+
+type GetCarried200JSONResponse Carried
+
+func (response GetCarried200JSONResponse) VisitGetCarriedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCarrieddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetCarrieddefaultApplicationProblemPlusJSONResponse) VisitGetCarriedResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -38788,6 +39082,9 @@ type StrictServerInterface interface {
 	// PreviewBerth What a berth would make of a group's machines; what is wrong with it is in the answer
 	// (POST /groups/{id}/berth/preview)
 	PreviewBerth(ctx context.Context, request PreviewBerthRequestObject) (PreviewBerthResponseObject, error)
+	// GetCarried What the newest cycles of a group came to, disk by disk
+	// (GET /groups/{id}/carried)
+	GetCarried(ctx context.Context, request GetCarriedRequestObject) (GetCarriedResponseObject, error)
 	// ListCycles Cycles, newest first
 	// (GET /groups/{id}/cycles)
 	ListCycles(ctx context.Context, request ListCyclesRequestObject) (ListCyclesResponseObject, error)
@@ -40428,6 +40725,32 @@ func (sh *strictHandler) PreviewBerth(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(PreviewBerthResponseObject); ok {
 		return validResponse.VisitPreviewBerthResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetCarried operation middleware
+func (sh *strictHandler) GetCarried(ctx *echo.Context, id string, params GetCarriedParams) error {
+	var request GetCarriedRequestObject
+
+	request.ID = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetCarried(ctx.Request().Context(), request.(GetCarriedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetCarried")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetCarriedResponseObject); ok {
+		return validResponse.VisitGetCarriedResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"io"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -212,7 +213,8 @@ func cycleText(c api.Cycle) string {
 func (a *app) groupCyclesCmd() *cobra.Command {
 	var limit int
 	var since string
-	c := &cobra.Command{Use: "cycles GROUP", Short: "Cycles, newest first", Args: cobra.ExactArgs(1), Example: "  kestrel group cycles Ticketing -n 10\n  kestrel group cycles Ticketing --since 6h",
+	var byDisk bool
+	c := &cobra.Command{Use: "cycles GROUP", Short: "Cycles, newest first", Args: cobra.ExactArgs(1), Example: "  kestrel group cycles Ticketing -n 10\n  kestrel group cycles Ticketing --since 6h\n  kestrel group cycles Ticketing --by-disk --since 7d",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -226,6 +228,13 @@ func (a *app) groupCyclesCmd() *cobra.Command {
 				if !cmd.Flags().Changed("limit") {
 					p.Limit = nil
 				}
+			}
+			if byDisk {
+				v, err := read[api.Carried](c.GetCarried(cmd.Context(), args[0], &api.GetCarriedParams{Since: p.Since}))
+				if err != nil {
+					return err
+				}
+				return a.emit(v, func(w *tabwriter.Writer) { carriedTable(w, v) })
 			}
 			cs, err := read[[]api.Cycle](c.ListCycles(cmd.Context(), args[0], p))
 			if err != nil {
@@ -249,7 +258,21 @@ func (a *app) groupCyclesCmd() *cobra.Command {
 		}}
 	c.Flags().IntVarP(&limit, "limit", "n", 20, "how many")
 	c.Flags().StringVar(&since, "since", "", "all that began since a length of time ago, such as 6h, a day, or an instant")
+	c.Flags().BoolVar(&byDisk, "by-disk", false, "what cycles came to in all, disk by disk; of a day if --since is not given")
 	return c
+}
+
+func carriedTable(w io.Writer, v api.Carried) {
+	row(w, "MACHINE", "DISK", "READ", "CHANGED", "SHIPPED", "ON THE LINK", "RATIO")
+	for _, d := range v.Disks {
+		ratio := "—"
+		if d.WireBytes > 0 && d.ShippedBytes > 0 {
+			ratio = fmt.Sprintf("%.1f : 1", float64(d.ShippedBytes)/float64(d.WireBytes))
+		}
+		row(w, d.Name, d.Label, size(d.ReadBytes), size(d.ChangedBytes), size(d.ShippedBytes), size(d.WireBytes), ratio)
+	}
+	row(w)
+	row(w, fmt.Sprintf("%s since %s", count(v.Cycles, "cycle"), clockTime(&v.From)))
 }
 
 // backOrTime reads a length of time as an instant so long ago, a day as its beginning here,

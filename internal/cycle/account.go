@@ -37,6 +37,7 @@ type Account struct {
 	Error        string           `json:"error,omitempty"`
 	Note         string           `json:"note,omitempty"`
 	Quiet        []platform.Quiet `json:"quiet,omitempty"`
+	Parts        []Part           `json:"parts,omitempty"`
 	// LinkLimit is the link's limit when it ended, in bytes a second; 0 for none.
 	LinkLimit int64 `json:"linkLimit,omitempty"`
 	// Unusual says what was unusual of what it found; empty if nothing was.

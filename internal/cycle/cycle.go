@@ -150,6 +150,38 @@ type Progress struct {
 	Application  bool      `json:"application"`
 	// Quiet tells how machines were brought to rest, and how long they waited.
 	Quiet []platform.Quiet `json:"quiet,omitempty"`
+	// Parts tell whose the bytes are, of disks that have any.
+	Parts []Part `json:"parts,omitempty"`
+}
+
+// Part is what a cycle came to on one disk. Its bytes are as those of Progress: those of a
+// block that several machines have count for the one that sent it, and those that crossed the
+// link are shared out by the encoded size of the blocks that travelled together.
+type Part struct {
+	Machine      string `json:"m"`
+	Name         string `json:"n"` // of the machine
+	Disk         string `json:"d"`
+	ReadBytes    int64  `json:"r,omitempty"`
+	ChangedBytes int64  `json:"c,omitempty"`
+	ShippedBytes int64  `json:"s,omitempty"`
+	WireBytes    int64  `json:"w,omitempty"`
+}
+
+func (p Part) empty() bool {
+	return p.ReadBytes == 0 && p.ChangedBytes == 0 && p.ShippedBytes == 0 && p.WireBytes == 0
+}
+
+// Joined adds what was shipped of parts in earlier attempts.
+func Joined(parts, earlier []Part) []Part {
+	for _, e := range earlier {
+		i := slices.IndexFunc(parts, func(p Part) bool { return p.Machine == e.Machine && p.Disk == e.Disk })
+		if i < 0 {
+			i, parts = len(parts), append(parts, Part{Machine: e.Machine, Name: e.Name, Disk: e.Disk})
+		}
+		parts[i].ShippedBytes += e.ShippedBytes
+		parts[i].WireBytes += e.WireBytes
+	}
+	return parts
 }
 
 // Captured is what the progress tells of the capture; nil before it.
@@ -296,6 +328,7 @@ func (c *run) change(f func(p *Progress)) {
 	c.p.MovedAt = c.clk.Now()
 	p := c.p
 	p.Phases = append([]Phase(nil), p.Phases...)
+	p.Parts = slices.DeleteFunc(slices.Clone(p.Parts), Part.empty)
 	c.report(p)
 }
 

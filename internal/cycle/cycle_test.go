@@ -160,7 +160,15 @@ func (r *rig) run(t *testing.T, s *site, job cycle.Job, between func(try int)) *
 	for try := 0; ; try++ {
 		require.Less(t, try, 400, "a cycle has to end some time")
 		var last cycle.Progress
-		x, err := cycle.Run(context.Background(), r.driver, s, clock.Wall{}, job, func(p cycle.Progress) { last = p })
+		x, err := cycle.Run(context.Background(), r.driver, s, clock.Wall{}, job, func(p cycle.Progress) {
+			last = p
+			var parts cycle.Part
+			for _, x := range p.Parts {
+				require.Contains(t, job.Machines, x.Machine)
+				parts.ReadBytes, parts.ChangedBytes, parts.ShippedBytes, parts.WireBytes = parts.ReadBytes+x.ReadBytes, parts.ChangedBytes+x.ChangedBytes, parts.ShippedBytes+x.ShippedBytes, parts.WireBytes+x.WireBytes
+			}
+			require.Equal(t, []int64{p.ReadBytes, p.ChangedBytes, p.ShippedBytes, p.WireBytes}, []int64{parts.ReadBytes, parts.ChangedBytes, parts.ShippedBytes, parts.WireBytes}, "what came of the disks is what came of all")
+		})
 		if err == nil {
 			require.NoError(t, r.driver.Release(context.Background(), job.Checkpoint))
 			return x
@@ -226,6 +234,14 @@ func TestCyclesThroughFaults(t *testing.T) {
 			require.Empty(t, rep.Faults)
 		})
 	}
+}
+
+// What earlier attempts shipped of a disk counts on, also of one of which nothing is left to
+// ship.
+func TestPartsOfSeveralAttempts(t *testing.T) {
+	now := []cycle.Part{{Machine: "db", Disk: "d1", ReadBytes: 5, ChangedBytes: 9, ShippedBytes: 2, WireBytes: 1}}
+	got := cycle.Joined(now, []cycle.Part{{Machine: "db", Disk: "d1", ReadBytes: 4, ChangedBytes: 9, ShippedBytes: 3, WireBytes: 2}, {Machine: "db", Name: "db-1", Disk: "d2", ReadBytes: 7, ShippedBytes: 6, WireBytes: 4}})
+	require.Equal(t, []cycle.Part{{Machine: "db", Disk: "d1", ReadBytes: 5, ChangedBytes: 9, ShippedBytes: 5, WireBytes: 3}, {Machine: "db", Name: "db-1", Disk: "d2", ShippedBytes: 6, WireBytes: 4}}, got)
 }
 
 // A capture that is gone ends the cycle for good: it has to begin anew.

@@ -43,7 +43,9 @@ func (c *run) plan(ctx context.Context, cap *platform.Capture, opened Opened) ([
 	if err := g.Wait(); err != nil {
 		return nil, err
 	}
-	for i := range cap.Disks {
+	parts := make([]Part, len(cap.Disks))
+	for i, x := range cap.Disks {
+		parts[i] = Part{Machine: x.Machine, Name: x.Name, Disk: x.Disk}
 		found := answers[i].spans
 		used += answers[i].allocated
 		var recorded []byte
@@ -53,6 +55,7 @@ func (c *run) plan(ctx context.Context, cap *platform.Capture, opened Opened) ([
 		for _, s := range found {
 			if !s.same && (c.useBase[i] || !s.zero) {
 				changed += s.count * points.BlockSize
+				parts[i].ChangedBytes += s.count * points.BlockSize
 				if s.zero {
 					zeroed += s.count * points.BlockSize
 				}
@@ -61,17 +64,20 @@ func (c *run) plan(ctx context.Context, cap *platform.Capture, opened Opened) ([
 			for _, l := range left {
 				if !s.zero {
 					done -= l.count * points.BlockSize
+					parts[i].ReadBytes -= l.count * points.BlockSize
 				}
 			}
 			if !s.zero {
 				total += s.count * points.BlockSize
 				done += s.count * points.BlockSize
+				parts[i].ReadBytes += s.count * points.BlockSize
 			}
 			spans = append(spans, left...)
 		}
 	}
 	c.change(func(p *Progress) {
 		p.TotalBytes, p.ReadBytes, p.ChangedBytes, p.ZeroedBytes, p.UsedBytes = total, done, changed, zeroed, used
+		p.Parts = parts
 	})
 	return cut(spans), nil
 }

@@ -83,6 +83,8 @@ func (w *worker) batch(ctx context.Context, spans []span) error {
 	var names []points.Name
 	var entries []points.Entry
 	var content [][]byte
+	var disks []int // of each name
+	read := map[int]int64{}
 	at := 0
 	for _, s := range spans {
 		if s.zero {
@@ -91,6 +93,7 @@ func (w *worker) batch(ctx context.Context, spans []span) error {
 		}
 		b := w.buf[at : at+int(s.count)*points.BlockSize]
 		at += len(b)
+		read[s.disk] += int64(len(b))
 		if err := w.read(ctx, s, b); err != nil {
 			return err
 		}
@@ -99,13 +102,13 @@ func (w *worker) batch(ctx context.Context, spans []span) error {
 			name := points.NameOf(block)
 			entries = append(entries, points.Entry{Disk: uint16(s.disk), Count: 1, Index: s.index + i, Name: name, Same: s.same})
 			if !name.IsZero() {
-				names, content = append(names, name), append(content, block)
+				names, content, disks = append(names, name), append(content, block), append(disks, s.disk)
 			}
 		}
 	}
 	w.begin("ship")
 	for try := 0; ; try++ {
-		sent, err := w.send(ctx, names, content, entries)
+		sent, shares, err := w.send(ctx, names, content, disks, entries)
 		var missing *points.MissingError
 		if errors.As(err, &missing) && try < 3 {
 			continue // swept or lost by a restart since we asked
@@ -117,6 +120,10 @@ func (w *worker) batch(ctx context.Context, spans []span) error {
 			p.ReadBytes += int64(at)
 			p.ShippedBytes += int64(sent.Blocks) * points.BlockSize
 			p.WireBytes += sent.WireBytes
+			for disk, n := range read {
+				p.Parts[disk].ReadBytes += n
+			}
+			share(p.Parts, shares, sent)
 			now := w.clk.Now()
 			for i := range p.Phases {
 				if p.Phases[i].Name == "read" {
@@ -126,6 +133,28 @@ func (w *worker) batch(ctx context.Context, spans []span) error {
 		})
 		return nil
 	}
+}
+
+// share shares out what was sent among the disks, by the encoded sizes of what each gave to
+// it.
+func share(parts []Part, shares map[int]int64, sent Sent) {
+	var whole int64
+	for _, n := range shares {
+		whole += n
+	}
+	if whole == 0 {
+		return
+	}
+	blocks, wire, last := int64(sent.Blocks)*points.BlockSize, sent.WireBytes, -1
+	for disk, n := range shares {
+		b := int64(float64(sent.Blocks)*float64(n)/float64(whole)) * points.BlockSize
+		w := int64(float64(sent.WireBytes) * float64(n) / float64(whole))
+		parts[disk].ShippedBytes += b
+		parts[disk].WireBytes += w
+		blocks, wire, last = blocks-b, wire-w, max(last, disk)
+	}
+	parts[last].ShippedBytes += blocks // what rounding left
+	parts[last].WireBytes += wire
 }
 
 func appendZero(entries []points.Entry, s span) []points.Entry {
@@ -156,42 +185,47 @@ func (w *worker) read(ctx context.Context, s span, b []byte) error {
 	return nil
 }
 
-// send ships the blocks that the other side lacks and records the entries.
-func (w *worker) send(ctx context.Context, names []points.Name, content [][]byte, entries []points.Entry) (sent Sent, err error) {
-	blocks, others, release, err := w.lacking(ctx, names, content)
+// send ships the blocks that the other side lacks and records the entries. Shares are the
+// encoded bytes of what was shipped, by disk.
+func (w *worker) send(ctx context.Context, names []points.Name, content [][]byte, disks []int, entries []points.Entry) (sent Sent, shares map[int]int64, err error) {
+	blocks, mine, others, release, err := w.lacking(ctx, names, content)
 	if err != nil {
-		return sent, err
+		return sent, nil, err
+	}
+	shares = map[int]int64{}
+	for n, i := range mine {
+		shares[disks[i]] += int64(len(blocks[n].Stored))
 	}
 	defer release()
 	if len(others) > 0 {
 		// Ours go first, so that two workers never wait for each other.
 		if sent, err = w.remote.Ship(ctx, w.intake, blocks, nil); err != nil {
-			return sent, fmt.Errorf("ship: %w", err)
+			return sent, shares, fmt.Errorf("ship: %w", err)
 		}
 		release()
 		for _, c := range others {
 			select {
 			case <-c:
 			case <-ctx.Done():
-				return sent, ctx.Err()
+				return sent, shares, ctx.Err()
 			}
 		}
 		blocks = nil
 	}
 	more, err := w.remote.Ship(ctx, w.intake, blocks, entries)
 	if err != nil {
-		return sent, fmt.Errorf("ship: %w", err)
+		return sent, shares, fmt.Errorf("ship: %w", err)
 	}
-	return Sent{sent.Blocks + more.Blocks, sent.WireBytes + more.WireBytes}, nil
+	return Sent{sent.Blocks + more.Blocks, sent.WireBytes + more.WireBytes}, shares, nil
 }
 
 // lacking asks which blocks the other side lacks, claims those that no other
 // worker is sending, and encodes them, each once. Release ends the claims;
-// others are closed when the other workers' are ended.
-func (w *worker) lacking(ctx context.Context, names []points.Name, content [][]byte) (blocks []Block, others []chan struct{}, release func(), err error) {
+// others are closed when the other workers' are ended. Mine are the names of the blocks.
+func (w *worker) lacking(ctx context.Context, names []points.Name, content [][]byte) (blocks []Block, mine []int, others []chan struct{}, release func(), err error) {
 	release = func() {}
 	if len(names) == 0 {
-		return nil, nil, release, nil
+		return nil, nil, nil, release, nil
 	}
 	asked := time.Now() // of the network, not of the history that a clock plays
 	missing, err := w.remote.Missing(ctx, w.intake, names)
@@ -199,13 +233,12 @@ func (w *worker) lacking(ctx context.Context, names []points.Name, content [][]b
 		w.farOnce.Do(func() { close(w.isFar) })
 	}
 	if err != nil {
-		return nil, nil, release, fmt.Errorf("ask what is missing: %w", err)
+		return nil, nil, nil, release, fmt.Errorf("ask what is missing: %w", err)
 	}
 	if len(missing) != len(names) {
-		return nil, nil, release, fmt.Errorf("ask what is missing: %d answers to %d names", len(missing), len(names))
+		return nil, nil, nil, release, fmt.Errorf("ask what is missing: %d answers to %d names", len(missing), len(names))
 	}
 	claim := make(chan struct{})
-	var mine []int
 	w.mu.Lock()
 	for i, m := range missing {
 		if !m {
@@ -235,5 +268,5 @@ func (w *worker) lacking(ctx context.Context, names []points.Name, content [][]b
 		enc, stored := points.Encode(w.encoded[n], content[i], w.job.Encoding)
 		blocks = append(blocks, Block{names[i], enc, stored})
 	}
-	return blocks, others, release, nil
+	return blocks, mine, others, release, nil
 }

@@ -17,6 +17,11 @@ func (h *handlers) GetGroupMeasures(ctx context.Context, request api.GetGroupMea
 	return api.GetGroupMeasures200JSONResponse(v), err
 }
 
+func (h *handlers) GetCarried(ctx context.Context, request api.GetCarriedRequestObject) (api.GetCarriedResponseObject, error) {
+	v, err := h.Overview.Carried(ctx, request.ID, request.Params.Since)
+	return api.GetCarried200JSONResponse(v), err
+}
+
 func (h *handlers) GetLinkMeasures(ctx context.Context, request api.GetLinkMeasuresRequestObject) (api.GetLinkMeasuresResponseObject, error) {
 	l, err := h.Links.Find(request.ID)
 	if err != nil {

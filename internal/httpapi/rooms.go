@@ -211,6 +211,7 @@ type Overview interface {
 	Attainment(ctx context.Context, by, direction string, from, to *time.Time, see func(r directory.Record) bool) (api.Attainment, error)
 	Figures(by string, see func(r directory.Record) bool, ready func(r directory.Record) (ready, known bool)) (api.Figures, error)
 	Calendar(q overview.CalendarOf) (api.Calendar, error)
+	Carried(ctx context.Context, id string, since *time.Time) (api.Carried, error)
 	Board(ctx context.Context, see func(r directory.Record) bool, page listing.Page) (api.Board, error)
 }
 

@@ -103,6 +103,7 @@ func rules() map[string]rule {
 		"ResumeGroup":      onGroup(o, func(r api.ResumeGroupRequestObject) string { return r.ID }),
 		"ListCycles":       onGroup(v, func(r api.ListCyclesRequestObject) string { return r.ID }),
 		"GetExposure":      onGroup(v, func(r api.GetExposureRequestObject) string { return r.ID }),
+		"GetCarried": onGroup(v, func(r api.GetCarriedRequestObject) string { return r.ID }),
 		"GetGroupMeasures": onGroup(v, func(r api.GetGroupMeasuresRequestObject) string { return r.ID }),
 		"GetLinkMeasures":  site(v), "GetStoreMeasures": site(v), "GetStoreSpace": site(v),
 		"ListPoints":   site(v),

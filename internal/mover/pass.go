@@ -46,7 +46,7 @@ type detail struct {
 func account(r records.Cycle, d detail) cycle.Account {
 	p := d.Progress
 	a := cycle.Account{ID: r.ID, Number: r.Number, Kind: p.Kind, State: r.State, StartedAt: r.StartedAt, CaptureAt: p.CaptureAt, Phases: p.Phases, TotalBytes: p.TotalBytes, ReadBytes: p.ReadBytes,
-		ChangedBytes: p.ChangedBytes, ShippedBytes: p.ShippedBytes, WireBytes: p.WireBytes, MissedBytes: p.MissedBytes, Attempts: d.Attempts, Point: d.Point, Error: d.Error, Note: p.Note, Quiet: p.Quiet, LinkLimit: d.LinkLimit, Why: d.Why, Waited: d.Waited, ZeroedBytes: p.ZeroedBytes, Unusual: d.Unusual}
+		ChangedBytes: p.ChangedBytes, ShippedBytes: p.ShippedBytes, WireBytes: p.WireBytes, MissedBytes: p.MissedBytes, Attempts: d.Attempts, Point: d.Point, Error: d.Error, Note: p.Note, Quiet: p.Quiet, LinkLimit: d.LinkLimit, Why: d.Why, Waited: d.Waited, ZeroedBytes: p.ZeroedBytes, Parts: p.Parts, Unusual: d.Unusual}
 	if r.EndedAt != nil {
 		a.EndedAt = *r.EndedAt
 	}
@@ -123,6 +123,9 @@ func (m *Mover) pass(ctx context.Context, r directory.Record, s *state, run *run
 			// It is not reckoned yet what there is to read, or there is no need to: the point
 			// was sealed, and the answer lost.
 			p.TotalBytes, p.ReadBytes, p.ChangedBytes, p.ZeroedBytes, p.UsedBytes = earlier.TotalBytes, earlier.ReadBytes, earlier.ChangedBytes, earlier.ZeroedBytes, earlier.UsedBytes
+			p.Parts = earlier.Parts
+		} else {
+			p.Parts = cycle.Joined(p.Parts, earlier.Parts)
 		}
 		p.Phases = joinPhases(earlier.Phases, p.Phases)
 		now := m.Clock.Now()

@@ -282,7 +282,7 @@ func (o *Overview) show(x *sight) api.Group {
 	}
 	for i, c := range live.Cycles {
 		if i == 0 || c.State == cycle.Sealed {
-			v.LastCycle = new(CycleView(c))
+			v.LastCycle = new(cycleView(c, r.Spec))
 		}
 		if c.State == cycle.Sealed {
 			break
@@ -378,30 +378,6 @@ func quietView(q platform.Quiet, name string) api.Quiet {
 	}
 	if q.Why != "" {
 		v.Why = &q.Why
-	}
-	return v
-}
-
-// CycleView is a cycle as the contract shows it.
-func CycleView(c cycle.Account) api.Cycle {
-	v := api.Cycle{ID: c.ID, Number: c.Number, Kind: c.Kind, State: c.State, StartedAt: c.StartedAt, EndedAt: orNil(c.EndedAt), CaptureAt: orNil(c.CaptureAt),
-		Phases: []api.Phase{}, ChangedBytes: c.ChangedBytes, ShippedBytes: c.ShippedBytes, WireBytes: c.WireBytes, ReadBytes: c.ReadBytes, TotalBytes: c.TotalBytes, Attempts: c.Attempts, MissedBytes: c.MissedBytes}
-	for _, x := range c.Phases {
-		v.Phases = append(v.Phases, api.Phase{Name: x.Name, From: x.From, To: x.To})
-	}
-	for _, x := range []struct {
-		to   **string
-		text string
-	}{{&v.Point, c.Point}, {&v.Error, c.Error}, {&v.Note, c.Note}, {&v.Why, c.Why}, {&v.Unusual, c.Unusual}} {
-		if x.text != "" {
-			*x.to = &x.text
-		}
-	}
-	if len(c.Quiet) > 0 {
-		v.Quiet = &[]api.Quiet{}
-		for _, q := range c.Quiet {
-			*v.Quiet = append(*v.Quiet, quietView(q, q.Machine))
-		}
 	}
 	return v
 }
@@ -528,36 +504,6 @@ func worse(a, b *sight) int {
 		return 0
 	}
 	return cmp.Or(cmp.Compare(gone(a), gone(b)), cmp.Compare(a.health().Rank(), b.health().Rank()))
-}
-
-// Cycles lists a group's cycles, newest first.
-func (o *Overview) Cycles(ctx context.Context, id string, before int64, limit int, since time.Time) ([]api.Cycle, error) {
-	if limit == 0 && !since.IsZero() {
-		limit = mover.KeptCycles
-	}
-	r, err := o.Groups.Find(id)
-	if err != nil {
-		return nil, err
-	}
-	var all []cycle.Account
-	if r.Direction == directory.Out {
-		if all, err = o.Mover.Accounts(ctx, r.ID, before, limit); err != nil {
-			return nil, err
-		}
-	} else {
-		live, _ := o.Peering.Reported(r.ID) // the home site keeps the rest
-		all = live.Cycles
-		if limit > 0 {
-			all = all[:min(limit, len(all))]
-		}
-	}
-	out := []api.Cycle{}
-	for _, c := range all {
-		if !c.StartedAt.Before(since) {
-			out = append(out, CycleView(c))
-		}
-	}
-	return out, nil
 }
 
 // Exposure gives the sawtooth of a group over a stretch of time.

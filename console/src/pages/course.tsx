@@ -40,10 +40,16 @@ function get(of: Of, from: string): Promise<Schemas["Measures"]> {
   }
 }
 
+/** useDays is the time that is chosen, in days. */
+export function useDays(): number {
+  const [param] = useAddress();
+  return spans.find(([text]) => text.replace(" ", "") === param("over"))?.[1] ?? 1;
+}
+
 /** Course shows how something went over a time that is chosen. */
 export function Course({ of, title = "Over time" }: { of: Of; title?: string }) {
-  const [param, set] = useAddress();
-  const days = spans.find(([text]) => text.replace(" ", "") === param("over"))?.[1] ?? 1;
+  const [, set] = useAddress();
+  const days = useDays();
   const q = useQuery({
     queryKey: ["measures", of, days],
     queryFn: () => get(of, new Date(Date.now() - days * 86400_000).toISOString()),

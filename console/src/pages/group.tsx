@@ -11,8 +11,9 @@ import { Rail } from "../rail";
 import { Bar, Button, Card, Empty, Fault, Page, State, td, th, When } from "../ui";
 import { Chart } from "../water";
 import { Foretold } from "./beside";
+import { Carried } from "./carried";
 import { ChangesCard, useMarks } from "./changes";
-import { Course } from "./course";
+import { Course, useDays } from "./course";
 import { PauseDialog } from "./holding";
 import { GroupReadiness } from "./readiness";
 
@@ -50,6 +51,7 @@ export function GroupPage() {
     onSuccess: (g) => qc.setQueryData(["group", id], g),
   });
   const g = q.data;
+  const days = useDays();
   if (q.error) return <Fault of={q.error} />;
   if (!g) return null;
   const age = Math.max(0, Math.min(15, (now - q.dataUpdatedAt) / 1000));
@@ -141,6 +143,7 @@ export function GroupPage() {
           <ExposureCard g={g} />
           <PointsCard g={g} now={now} />
           {!ended && <Course of={{ kind: "group", id: g.id }} />}
+          {!ended && <Carried id={g.id} days={days} />}
           <GroupReadiness id={g.id} />
           <MachinesCard g={g} />
           <ChangesCard g={g} />

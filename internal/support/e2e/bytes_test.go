@@ -109,6 +109,19 @@ func TestEveryPointIsTheSourceAtItsInstant(t *testing.T) {
 	must[api.Group](w.home, http.MethodPost, "/groups/"+g.ID+"/pause", nil)
 	w.eventually("the last cycle has ended", func() bool { return w.home.group(g.ID).Running == nil })
 
+	// Of every byte it is told whose it was, over all that the services and the link went through.
+	var cycles, disks [3]int64
+	for _, c := range must[[]api.Cycle](w.home, http.MethodGet, "/groups/"+g.ID+"/cycles?limit=500", nil) {
+		cycles[0], cycles[1], cycles[2] = cycles[0]+c.ChangedBytes, cycles[1]+c.ShippedBytes, cycles[2]+c.WireBytes
+	}
+	v := must[api.Carried](w.home, http.MethodGet, "/groups/"+g.ID+"/carried", nil)
+	for _, d := range v.Disks {
+		disks[0], disks[1], disks[2] = disks[0]+d.ChangedBytes, disks[1]+d.ShippedBytes, disks[2]+d.WireBytes
+		require.NotEqual(t, d.Disk, d.Label, "disks are called as people call them")
+	}
+	require.Equal(t, cycles, disks)
+	require.Greater(t, len(v.Disks), len(g.Machines))
+
 	ps := w.recovery.points(g.ID)
 	have := map[string]bool{}
 	compared := 0
