@@ -212,7 +212,7 @@ func (w *Watch) keep(ctx context.Context, changed []alert.Alert, tell []alert.Te
 	}
 	var recs []records.Alert
 	for _, a := range changed {
-		recs = append(recs, recordOf(a))
+		recs = append(recs, Record(a))
 	}
 	return w.DB.PutAlerts(ctx, recs, ms)
 }
@@ -254,7 +254,8 @@ func alertOf(r records.Alert) alert.Alert {
 	return a
 }
 
-func recordOf(a alert.Alert) records.Alert {
+// Record is an alert as it is kept.
+func Record(a alert.Alert) records.Alert {
 	return records.Alert{ID: a.ID, Kind: string(a.Kind), ThingKind: a.Thing.Kind, ThingID: a.Thing.ID, Name: a.Thing.Name, GroupID: a.Member.ID, GroupTier: a.Member.Tier, GroupTags: records.Tags(a.Member.Tags), Level: string(a.Level), Text: a.Text, Mend: a.Mend,
 		Members: records.Tags(a.Members), Since: a.Since, RaisedAt: a.RaisedAt, GoneAt: orNil(a.GoneAt), ClearedAt: orNil(a.ClearedAt), ToldAt: orNil(a.ToldAt), EscalatedAt: orNil(a.EscalatedAt), Silenced: a.Silenced, PartOf: a.PartOf}
 }

@@ -54,11 +54,11 @@ export function Foretold({ id }: { id: string }) {
     queryFn: () => ask(api.GET("/groups/{id}/forecasts", { params: { path: { id } } })),
     staleTime: 60_000,
   });
-  const past = q.data?.filter((f) => f.cameWorstSeconds !== undefined).slice(0, 7) ?? [];
+  const past = q.data?.filter((f) => f.cameWorstSeconds !== undefined).slice(0, 5) ?? [];
   const open = q.data?.find((f) => f.cameWorstSeconds === undefined);
   if (!past.length && !open) return null;
   return (
-    <Card title="Foretold, and what came" aside="a day at a time">
+    <Card title="Foretold, and what came" aside="over what was foretold">
       <table className="w-full text-xs">
         <thead>
           <tr>
@@ -80,11 +80,13 @@ export function Foretold({ id }: { id: string }) {
           {past.map((f) => (
             <tr key={f.madeAt} className="border-line border-t">
               <td className={td}>{when(f.madeAt)}</td>
-              <td className={td}>
-                {span(f.cameWorstSeconds ?? 0)} <span className="text-muted">for {span(f.worstSeconds)}</span>
+              <td className={`${td} whitespace-nowrap`}>
+                {span(f.cameWorstSeconds ?? 0)}
+                <span className="block text-muted">{span(f.worstSeconds)}</span>
               </td>
-              <td className={td}>
-                {size(f.cameBytes ?? 0)} <span className="text-muted">for {size(f.bytes)}</span>
+              <td className={`${td} whitespace-nowrap`}>
+                {size(f.cameBytes ?? 0)}
+                <span className="block text-muted">{size(f.bytes)}</span>
               </td>
             </tr>
           ))}

@@ -149,10 +149,10 @@ export function GroupPage() {
           <ChangesCard g={g} />
         </div>
         <div className="grid gap-4">
-          {g.direction === "out" && <Foretold id={g.id} />}
           {g.running && <RunningCard g={g} />}
           <PromiseCard g={g} />
           <CycleCard g={g} />
+          {g.direction === "out" && <Foretold id={g.id} />}
         </div>
       </div>
       {dialog.name === "pause" && <PauseDialog groups={[g]} onClose={dialog.close} />}

@@ -87,6 +87,17 @@ type Input struct {
 	Links  []Link
 	// Most is how many cycles are looked at; the forecast ends there. 0 is DefaultMost.
 	Most int
+	// Each is told of every cycle that would seal, in the order in which they would; nil is
+	// nobody.
+	Each func(c Cycle)
+}
+
+// Cycle is one that would seal.
+type Cycle struct {
+	Group                  int // index in the input
+	Start, Capture, Sealed time.Time
+	Waited                 time.Duration // from when it was due until its start
+	Bytes                  float64       // that would cross the link
 }
 
 // DefaultMost keeps a forecast from taking longer than people wait for it.
@@ -168,6 +179,8 @@ type state struct {
 	uses   schedule.Use // of the cycle under way
 	// of the cycle under way
 	start, capture int64
+	waited         int64
+	whole          float64 // bytes to cross the link in all
 	fixed          int64   // nanoseconds left that need no link
 	left           float64 // bytes left to cross the link
 	rate           float64
@@ -443,6 +456,7 @@ func (r *run) takeUp(s *state) {
 	if u.Known {
 		s.left = u.Left * s.wire()
 	}
+	s.whole = s.left
 	r.active = append(r.active, s)
 	r.stale = true
 }
@@ -466,10 +480,12 @@ func (g *Group) wire() float64 {
 func (r *run) start(s *state, x schedule.Start) {
 	r.use(s, x.Uses, x.Share)
 	s.start, s.capture = r.now, r.now+int64(s.Lead)
-	s.waits += float64(max(0, r.now-s.due))
+	s.waited = max(0, r.now-s.due)
+	s.waits += float64(s.waited)
 	s.last, s.began = r.now, true
 	s.facts.Last, s.facts.Running = r.at, true
 	s.left = r.bytes(s)
+	s.whole = s.left
 	s.fixed = int64(s.Lead + s.Tail)
 	r.active = append(r.active, s)
 	r.out.Cycles++
@@ -594,6 +610,9 @@ func (r *run) seal(s *state) {
 		r.planned = r.now // it counts from now on
 	} else {
 		r.expose(s, r.now)
+	}
+	if r.in.Each != nil {
+		r.in.Each(Cycle{Group: slices.Index(r.groups, s), Start: r.time(s.start), Capture: r.time(s.capture), Sealed: r.at, Waited: time.Duration(s.waited), Bytes: s.whole})
 	}
 	s.strange = !s.sealed
 	s.sealed, s.captured = true, s.capture

@@ -82,7 +82,7 @@ func TestWhatIsForetoldOfTheLabsComes(t *testing.T) {
 		if err := d.makeGroups(ctx, sites, pastPlans()); err != nil {
 			return err
 		}
-		if err := allSealed(ctx, sites); err != nil {
+		if err := newer(ctx, sites, time.Time{}, pastPlans()); err != nil {
 			return err
 		}
 		clk.SetSpeed(speed)

@@ -12,6 +12,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -21,6 +22,7 @@ import (
 	"kestrel/internal/api"
 	"kestrel/internal/clock"
 	"kestrel/internal/core/actor"
+	"kestrel/internal/core/alert"
 	"kestrel/internal/core/cadence"
 	"kestrel/internal/core/ladder"
 	"kestrel/internal/core/span"
@@ -155,22 +157,24 @@ func (d *demo) leaveOut(ctx context.Context) error {
 	return d.post(ctx, "Norhaven", "/machines/leave-out", api.LeaveOut{Machines: []string{"berth-kiosk"}, Reason: "made anew from its image every night"})
 }
 
-// The past is told by running the real service and labs through it, on a clock
-// that runs fast: slower while first copies are made, so that they do not seem
-// to take hours.
+// The past is told by running the real service and labs: when everything was paired and
+// copied for the first time, and through the last hours, on a clock that runs fast (slower
+// while copies are made, so that they do not seem to take hours). What was between is stepped
+// through by the scheduler's decisions alone.
 const (
-	pastLong  = 5*time.Hour + 15*time.Minute // before now, where the story begins
-	pastShort = 3 * time.Hour
+	pastFirst = 14*span.Day + 2*time.Hour // before now, where the story begins
+	pastRota  = 5*time.Hour + 15*time.Minute
+	pastHours = 3 * time.Hour // from where the service runs through it
 	speedCopy = 20
-	speedSkip = 4000
 	speedRun  = 330
 )
 
-// tellPast runs the sites through the hours before now.
+// tellPast runs the sites through what was before now.
 func (d *demo) tellPast(ctx context.Context) error {
-	d.say("first start: making the labs' disks, then running the sites through the last %s on a fast clock; about a minute", span.Format(pastShort))
+	d.say("first start: making the labs' disks, and two weeks of history; a little more than a minute")
 	now := time.Now()
-	return d.rehearse(ctx, now.Add(-pastLong), func(ctx context.Context, clk *clock.Fast, sites map[string]*site.Site) error {
+	var copied time.Time
+	err := d.rehearse(ctx, now.Add(-pastFirst), func(ctx context.Context, clk *clock.Fast, sites map[string]*site.Site) error {
 		if err := d.openSites(ctx, clk, sites); err != nil {
 			return err
 		}
@@ -186,28 +190,46 @@ func (d *demo) tellPast(ctx context.Context) error {
 		if err := d.makeBerths(ctx, sites); err != nil {
 			return err
 		}
-		if err := d.makeGroups(ctx, sites, []plan{crewRota()}); err != nil {
+		if err := d.makeGroups(ctx, sites, append([]plan{crewRota()}, pastPlans()...)); err != nil {
 			return err
 		}
-		if err := allSealed(ctx, sites); err != nil {
+		err := newer(ctx, sites, now.Add(-pastFirst), append([]plan{crewRota()}, pastPlans()...))
+		copied = clk.Now()
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	d.say("%d groups are copied; the days pass", len(pastPlans())+1)
+	all := incidents(now)
+	for _, to := range []time.Duration{pastRota, pastHours} {
+		if err := d.passDays(ctx, copied, now.Add(-to), all); err != nil {
+			return fmt.Errorf("the days: %w", err)
+		}
+		if to == pastHours {
+			break
+		}
+		// The rota's newest point is of then.
+		err := d.rehearse(ctx, now.Add(-to), func(ctx context.Context, clk *clock.Fast, sites map[string]*site.Site) error {
+			clk.SetSpeed(speedCopy)
+			err := d.takeUp(ctx, sites, now.Add(-to), append([]plan{crewRota()}, pastPlans()...))
+			copied = clk.Now()
+			return err
+		})
+		if err := errors.Join(err, d.forget(ctx, now.Add(-to))); err != nil {
 			return err
 		}
-		clk.SetSpeed(speedSkip)
-		if err := settle(ctx, clk, now.Add(-pastShort)); err != nil {
-			return err
-		}
+	}
+	d.say("the sites run through the last %s on a fast clock", span.Format(pastHours))
+	err = d.rehearse(ctx, now.Add(-pastHours), func(ctx context.Context, clk *clock.Fast, sites map[string]*site.Site) error {
 		clk.SetSpeed(speedCopy)
-		if err := d.makeGroups(ctx, sites, pastPlans()); err != nil {
+		if err := d.takeUp(ctx, sites, now.Add(-pastHours), pastPlans()); err != nil {
 			return err
 		}
-		if err := allSealed(ctx, sites); err != nil {
-			return err
-		}
+		clk.SetSpeed(speedRun)
 		if _, err := sites["Norhaven"].Surveys.Start(ctx, d.person(), "Print and kiosks", []string{"print-queue", "berth-kiosk"}, 2*time.Hour); err != nil {
 			return err
 		}
-		d.say("%d groups are copied; the hours pass", len(pastPlans())+1)
-		clk.SetSpeed(speedRun)
 		if err := settle(ctx, clk, now.Add(-40*time.Minute)); err != nil {
 			return err
 		}
@@ -221,6 +243,45 @@ func (d *demo) tellPast(ctx context.Context) error {
 		// What runs when the present is reached is cut off, and goes on there.
 		return settle(ctx, clk, time.Now())
 	})
+	return errors.Join(err, d.forget(ctx, now.Add(-pastHours)))
+}
+
+// takeUp goes on where the days end: groups get a point at once.
+func (d *demo) takeUp(ctx context.Context, sites map[string]*site.Site, at time.Time, plans []plan) error {
+	for _, p := range plans {
+		for try := 0; ; try++ {
+			r, err := sites[p.home].Groups.Find(p.name)
+			if err == nil {
+				err = sites[p.home].Mover.Ask(r, false)
+			}
+			if err == nil {
+				break
+			}
+			if try == 200 {
+				return err
+			}
+			if err := clock.Sleep(ctx, clock.Wall{}, 50*time.Millisecond); err != nil {
+				return err
+			}
+		}
+	}
+	return newer(ctx, sites, at, plans)
+}
+
+// forget takes out the alerts that were raised because the sites were not there for a moment,
+// which is no part of the story.
+func (d *demo) forget(ctx context.Context, at time.Time) error {
+	for _, s := range d.sites {
+		db, err := records.Open(ctx, s.db)
+		if err != nil {
+			return err
+		}
+		_, err = db.ExecContext(ctx, `DELETE FROM alerts WHERE raised_at >= $1 AND raised_at < $2 AND kind <> ALL($3)`, at, at.Add(10*time.Minute), []string{string(alert.NotReady)})
+		if err := errors.Join(err, db.Close()); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // settle waits until the fast clock has come to an instant.
@@ -228,8 +289,8 @@ func settle(ctx context.Context, clk clock.Clock, until time.Time) error {
 	return clock.Sleep(ctx, clk, until.Sub(clk.Now()))
 }
 
-// allSealed waits until every group has its first point.
-func allSealed(ctx context.Context, sites map[string]*site.Site) error {
+// newer waits until groups have a point of after an instant, as every site sees it.
+func newer(ctx context.Context, sites map[string]*site.Site, than time.Time, plans []plan) error {
 	for {
 		waiting := false
 		for _, s := range sites {
@@ -238,7 +299,7 @@ func allSealed(ctx context.Context, sites map[string]*site.Site) error {
 				return err
 			}
 			for _, g := range groups {
-				waiting = waiting || g.NewestCaptureAt == nil
+				waiting = waiting || slices.ContainsFunc(plans, func(p plan) bool { return p.name == g.Name }) && (g.NewestCaptureAt == nil || g.NewestCaptureAt.Before(than))
 			}
 		}
 		if !waiting {
