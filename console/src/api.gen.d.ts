@@ -1726,6 +1726,121 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/groups/{id}/drills": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try a recovery of a group in isolated networks; everything is checked first */
+        post: operations["startDrill"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/groups/{id}/drills/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a drill would do; changes nothing */
+        post: operations["planDrill"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drills": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Drills at this site, newest first */
+        get: operations["listDrills"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drills/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its ID; or a group, for its newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** One drill */
+        get: operations["getDrill"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drills/{id}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End a drill, say what came of it, and have every trace of it removed */
+        post: operations["endDrill"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drills/{id}/screens/{machine}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                /** @description Its name in the drill */
+                machine: string;
+            };
+            cookie?: never;
+        };
+        /** What a machine showed when it had started */
+        get: operations["getDrillScreen"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/landings": {
         parameters: {
             query?: never;
@@ -3776,6 +3891,16 @@ export interface components {
             tier?: components["schemas"]["FollowedTier"];
             /** Format: int64 */
             rtoTargetSeconds: number;
+            /**
+             * Format: date-time
+             * @description When a drill of it passed last, at its recovery site
+             */
+            drilledAt?: string;
+            /**
+             * Format: date-time
+             * @description When one falls due
+             */
+            drillDueAt?: string;
             /** Format: int64 */
             drillEverySeconds: number;
             rest: string;
@@ -4488,6 +4613,11 @@ export interface components {
              * @description Of its disks that cannot be read; known at the site that holds it
              */
             lostBytes: number;
+            /**
+             * Format: date-time
+             * @description When a drill of it passed
+             */
+            provedAt?: string;
             /** @description What was unusual of what had changed; left out if nothing was */
             unusual?: string;
             /**
@@ -4525,6 +4655,192 @@ export interface components {
         PowerSwitch: {
             /** @description on; off, at once, as if the plug was pulled; or shut-down, by its guest */
             to: string;
+        };
+        NewDrill: {
+            /** @description ID or number; it counts before how one is chosen */
+            point?: string;
+            /** @description newest (the default), the newest that is application-consistent, that a drill has proved, that is before unusual change, or before a time */
+            choose?: string;
+            /** Format: date-time */
+            before?: string;
+            /** @description Names or IDs; all if left out */
+            machines?: string[];
+            /**
+             * Format: int64
+             * @description How long it is open before it ends by itself; two hours if left out
+             */
+            forSeconds?: number;
+            /** @description End it as soon as all is checked */
+            once?: boolean;
+            /** @description Allow machines whose disks cannot be read whole */
+            notWhole?: boolean;
+            insist?: components["schemas"]["Insist"];
+        };
+        /** @description That it is to be on networks that are not isolated */
+        Insist: {
+            /** @description The group's name, as it is */
+            group: string;
+            reason: string;
+        };
+        DrillPlan: {
+            group: string;
+            groupName: string;
+            point: string;
+            /** Format: int64 */
+            pointNumber: number;
+            /** Format: date-time */
+            captureAt: string;
+            consistency: string;
+            /** @description How the point was, in words */
+            chosen: string;
+            /**
+             * Format: int64
+             * @description What a recovery from it would lose now
+             */
+            losesSeconds: number;
+            /** @description By wave */
+            machines: components["schemas"]["DrillPlanMachine"][];
+            /** @description Why networks are not isolated */
+            open: string[];
+            /** Format: int64 */
+            openForSeconds: number;
+            /**
+             * Format: int64
+             * @description 0 is none
+             */
+            rtoTargetSeconds: number;
+            /**
+             * Format: int64
+             * @description How long the last drill that passed took until all ran
+             */
+            lastTookSeconds?: number;
+            once: boolean;
+        };
+        DrillPlanMachine: {
+            /** @description Its name at home */
+            machine: string;
+            name: string;
+            wave: number;
+            /** @description What is waited for before the next wave */
+            check?: string;
+            /** @description Where it is not as at home */
+            cpus?: number;
+            /**
+             * Format: int64
+             * @description Where it is not as at home
+             */
+            memoryBytes?: number;
+            networks: string[];
+        };
+        DrillEnd: {
+            /** @description What somebody says of it; left out, its checks alone say it */
+            passed?: boolean;
+            note?: string;
+        };
+        Drill: {
+            id: string;
+            group: string;
+            groupName: string;
+            home: string;
+            /** @description starting, open, clearing or over */
+            state: string;
+            /** @description passed, failed or stopped; left out while it is not known */
+            result?: string;
+            summary?: string;
+            /** @description Why it did not pass */
+            why: string[];
+            point: string;
+            /** Format: int64 */
+            pointNumber: number;
+            /** Format: date-time */
+            captureAt: string;
+            consistency: string;
+            chosen: string;
+            /**
+             * Format: int64
+             * @description What a recovery from the point would have lost when it began
+             */
+            losesSeconds: number;
+            /** Format: date-time */
+            startedAt: string;
+            startedBy: string;
+            /**
+             * Format: date-time
+             * @description When all had started and was checked
+             */
+            openAt?: string;
+            /**
+             * Format: date-time
+             * @description When it ends by itself
+             */
+            until?: string;
+            /**
+             * Format: date-time
+             * @description When nothing was left of it
+             */
+            endedAt?: string;
+            endedBy?: string;
+            /** @description Whether whoever ended it says that it passed */
+            verdict?: boolean;
+            note?: string;
+            once: boolean;
+            /** @description Why it was on networks that are not isolated */
+            reason?: string;
+            /** @description Why those are not */
+            open: string[];
+            /**
+             * Format: int64
+             * @description 0 is none
+             */
+            rtoTargetSeconds: number;
+            /**
+             * Format: int64
+             * @description From its beginning until all ran and was checked
+             */
+            tookSeconds?: number;
+            machines: components["schemas"]["DrillMachine"][];
+            steps: components["schemas"]["DrillStep"][];
+            /** @description How many points arrived from home while it was open */
+            pointsMeanwhile: number;
+            /** @description That everything was removed, and looked for */
+            nothingLeft: boolean;
+            /** @description What holds it up */
+            error?: string;
+        };
+        DrillMachine: {
+            /** @description Its name at home */
+            machine: string;
+            name: string;
+            /** @description ID of the landing while it is there */
+            landing?: string;
+            /** @description Of the landing */
+            state?: string;
+            wave: number;
+            /** Format: date-time */
+            startedAt?: string;
+            /** Format: date-time */
+            checkedAt?: string;
+            /**
+             * Format: int64
+             * @description From the beginning of the drill until it was checked
+             */
+            tookSeconds?: number;
+            /** @description What came of it */
+            check?: string;
+            /** @description That its check was given up */
+            missed: boolean;
+            /** @description That somebody removed it */
+            lost: boolean;
+            guest?: string;
+            networks: string[];
+            /** @description That there is a picture of what it showed */
+            screen: boolean;
+            error?: string;
+        };
+        DrillStep: {
+            /** Format: date-time */
+            at: string;
+            text: string;
         };
         NewLanding: {
             point: string;
@@ -8054,6 +8370,160 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    startDrill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDrill"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drill"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    planDrill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDrill"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DrillPlan"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDrills: {
+        parameters: {
+            query?: {
+                /** @description Name or ID of a group; all if left out */
+                group?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drill"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDrill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its ID; or a group, for its newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drill"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endDrill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DrillEnd"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drill"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDrillScreen: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                /** @description Its name in the drill */
+                machine: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A picture */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
             };
             default: components["responses"]["Problem"];
         };

@@ -108,16 +108,16 @@ func (e HappenedLineTone) Valid() bool {
 
 // Defines values for LandingBerth.
 const (
-	Drill LandingBerth = "drill"
-	Live  LandingBerth = "live"
+	LandingBerthDrill LandingBerth = "drill"
+	LandingBerthLive  LandingBerth = "live"
 )
 
 // Valid indicates whether the value is a known member of the LandingBerth enum.
 func (e LandingBerth) Valid() bool {
 	switch e {
-	case Drill:
+	case LandingBerthDrill:
 		return true
-	case Live:
+	case LandingBerthLive:
 		return true
 	default:
 		return false
@@ -1110,6 +1110,168 @@ type Difference struct {
 	Tier string `json:"tier"`
 }
 
+// Drill defines model for Drill.
+type Drill struct {
+	CaptureAt   time.Time `json:"captureAt"`
+	Chosen      string    `json:"chosen"`
+	Consistency string    `json:"consistency"`
+
+	// EndedAt When nothing was left of it
+	EndedAt *time.Time `json:"endedAt,omitempty"`
+	EndedBy *string    `json:"endedBy,omitempty"`
+
+	// Error What holds it up
+	Error     *string `json:"error,omitempty"`
+	Group     string  `json:"group"`
+	GroupName string  `json:"groupName"`
+	Home      string  `json:"home"`
+	ID        string  `json:"id"`
+
+	// LosesSeconds What a recovery from the point would have lost when it began
+	LosesSeconds int64          `json:"losesSeconds"`
+	Machines     []DrillMachine `json:"machines"`
+	Note         *string        `json:"note,omitempty"`
+
+	// NothingLeft That everything was removed, and looked for
+	NothingLeft bool `json:"nothingLeft"`
+	Once        bool `json:"once"`
+
+	// Open Why those are not
+	Open []string `json:"open"`
+
+	// OpenAt When all had started and was checked
+	OpenAt      *time.Time `json:"openAt,omitempty"`
+	Point       string     `json:"point"`
+	PointNumber int64      `json:"pointNumber"`
+
+	// PointsMeanwhile How many points arrived from home while it was open
+	PointsMeanwhile int `json:"pointsMeanwhile"`
+
+	// Reason Why it was on networks that are not isolated
+	Reason *string `json:"reason,omitempty"`
+
+	// Result passed, failed or stopped; left out while it is not known
+	Result *string `json:"result,omitempty"`
+
+	// RtoTargetSeconds 0 is none
+	RtoTargetSeconds int64     `json:"rtoTargetSeconds"`
+	StartedAt        time.Time `json:"startedAt"`
+	StartedBy        string    `json:"startedBy"`
+
+	// State starting, open, clearing or over
+	State   string      `json:"state"`
+	Steps   []DrillStep `json:"steps"`
+	Summary *string     `json:"summary,omitempty"`
+
+	// TookSeconds From its beginning until all ran and was checked
+	TookSeconds *int64 `json:"tookSeconds,omitempty"`
+
+	// Until When it ends by itself
+	Until *time.Time `json:"until,omitempty"`
+
+	// Verdict Whether whoever ended it says that it passed
+	Verdict *bool `json:"verdict,omitempty"`
+
+	// Why Why it did not pass
+	Why []string `json:"why"`
+}
+
+// DrillEnd defines model for DrillEnd.
+type DrillEnd struct {
+	Note *string `json:"note,omitempty"`
+
+	// Passed What somebody says of it; left out, its checks alone say it
+	Passed *bool `json:"passed,omitempty"`
+}
+
+// DrillMachine defines model for DrillMachine.
+type DrillMachine struct {
+	// Check What came of it
+	Check     *string    `json:"check,omitempty"`
+	CheckedAt *time.Time `json:"checkedAt,omitempty"`
+	Error     *string    `json:"error,omitempty"`
+	Guest     *string    `json:"guest,omitempty"`
+
+	// Landing ID of the landing while it is there
+	Landing *string `json:"landing,omitempty"`
+
+	// Lost That somebody removed it
+	Lost bool `json:"lost"`
+
+	// Machine Its name at home
+	Machine string `json:"machine"`
+
+	// Missed That its check was given up
+	Missed   bool     `json:"missed"`
+	Name     string   `json:"name"`
+	Networks []string `json:"networks"`
+
+	// Screen That there is a picture of what it showed
+	Screen    bool       `json:"screen"`
+	StartedAt *time.Time `json:"startedAt,omitempty"`
+
+	// State Of the landing
+	State *string `json:"state,omitempty"`
+
+	// TookSeconds From the beginning of the drill until it was checked
+	TookSeconds *int64 `json:"tookSeconds,omitempty"`
+	Wave        int    `json:"wave"`
+}
+
+// DrillPlan defines model for DrillPlan.
+type DrillPlan struct {
+	CaptureAt time.Time `json:"captureAt"`
+
+	// Chosen How the point was, in words
+	Chosen      string `json:"chosen"`
+	Consistency string `json:"consistency"`
+	Group       string `json:"group"`
+	GroupName   string `json:"groupName"`
+
+	// LastTookSeconds How long the last drill that passed took until all ran
+	LastTookSeconds *int64 `json:"lastTookSeconds,omitempty"`
+
+	// LosesSeconds What a recovery from it would lose now
+	LosesSeconds int64 `json:"losesSeconds"`
+
+	// Machines By wave
+	Machines []DrillPlanMachine `json:"machines"`
+	Once     bool               `json:"once"`
+
+	// Open Why networks are not isolated
+	Open           []string `json:"open"`
+	OpenForSeconds int64    `json:"openForSeconds"`
+	Point          string   `json:"point"`
+	PointNumber    int64    `json:"pointNumber"`
+
+	// RtoTargetSeconds 0 is none
+	RtoTargetSeconds int64 `json:"rtoTargetSeconds"`
+}
+
+// DrillPlanMachine defines model for DrillPlanMachine.
+type DrillPlanMachine struct {
+	// Check What is waited for before the next wave
+	Check *string `json:"check,omitempty"`
+
+	// Cpus Where it is not as at home
+	Cpus *int `json:"cpus,omitempty"`
+
+	// Machine Its name at home
+	Machine string `json:"machine"`
+
+	// MemoryBytes Where it is not as at home
+	MemoryBytes *int64   `json:"memoryBytes,omitempty"`
+	Name        string   `json:"name"`
+	Networks    []string `json:"networks"`
+	Wave        int      `json:"wave"`
+}
+
+// DrillStep defines model for DrillStep.
+type DrillStep struct {
+	At   time.Time `json:"at"`
+	Text string    `json:"text"`
+}
+
 // EditLink What is left out stays as it is
 type EditLink struct {
 	// Compression s2, zstd or off
@@ -1325,13 +1487,19 @@ type Group struct {
 	CreatedAt   time.Time  `json:"createdAt"`
 
 	// Deletion Another site wants the points deleted
-	Deletion          *Deletion      `json:"deletion,omitempty"`
-	Direction         GroupDirection `json:"direction"`
-	DrillEverySeconds int64          `json:"drillEverySeconds"`
-	ExposureSeconds   *int64         `json:"exposureSeconds,omitempty"`
-	HeadroomSeconds   *int64         `json:"headroomSeconds,omitempty"`
-	Health            string         `json:"health"`
-	Home              string         `json:"home"`
+	Deletion  *Deletion      `json:"deletion,omitempty"`
+	Direction GroupDirection `json:"direction"`
+
+	// DrillDueAt When one falls due
+	DrillDueAt        *time.Time `json:"drillDueAt,omitempty"`
+	DrillEverySeconds int64      `json:"drillEverySeconds"`
+
+	// DrilledAt When a drill of it passed last, at its recovery site
+	DrilledAt       *time.Time `json:"drilledAt,omitempty"`
+	ExposureSeconds *int64     `json:"exposureSeconds,omitempty"`
+	HeadroomSeconds *int64     `json:"headroomSeconds,omitempty"`
+	Health          string     `json:"health"`
+	Home            string     `json:"home"`
 
 	// HomeKeep Keep ladder of points at home where it is another than over there
 	HomeKeep *string `json:"homeKeep,omitempty"`
@@ -1630,6 +1798,13 @@ type IfRate struct {
 
 	// Percent Of what it carries now
 	Percent *int `json:"percent,omitempty"`
+}
+
+// Insist That it is to be on networks that are not isolated
+type Insist struct {
+	// Group The group's name, as it is
+	Group  string `json:"group"`
+	Reason string `json:"reason"`
 }
 
 // Inventory defines model for Inventory.
@@ -2065,6 +2240,32 @@ type NewCopy struct {
 	Path string `json:"path"`
 }
 
+// NewDrill defines model for NewDrill.
+type NewDrill struct {
+	Before *time.Time `json:"before,omitempty"`
+
+	// Choose newest (the default), the newest that is application-consistent, that a drill has proved, that is before unusual change, or before a time
+	Choose *string `json:"choose,omitempty"`
+
+	// ForSeconds How long it is open before it ends by itself; two hours if left out
+	ForSeconds *int64 `json:"forSeconds,omitempty"`
+
+	// Insist That it is to be on networks that are not isolated
+	Insist *Insist `json:"insist,omitempty"`
+
+	// Machines Names or IDs; all if left out
+	Machines *[]string `json:"machines,omitempty"`
+
+	// NotWhole Allow machines whose disks cannot be read whole
+	NotWhole *bool `json:"notWhole,omitempty"`
+
+	// Once End it as soon as all is checked
+	Once *bool `json:"once,omitempty"`
+
+	// Point ID or number; it counts before how one is chosen
+	Point *string `json:"point,omitempty"`
+}
+
 // NewGroup defines model for NewGroup.
 type NewGroup struct {
 	// CompareEverySeconds After what time a cycle reads all of the disks; 0 (the default) is never by itself
@@ -2474,11 +2675,14 @@ type Point struct {
 	Number    int64          `json:"number"`
 
 	// OneInstant All machines at the same instant
-	OneInstant   bool       `json:"oneInstant"`
-	PinReason    *string    `json:"pinReason,omitempty"`
-	Pinned       bool       `json:"pinned"`
-	PinnedBy     *string    `json:"pinnedBy,omitempty"`
-	PinnedUntil  *time.Time `json:"pinnedUntil,omitempty"`
+	OneInstant  bool       `json:"oneInstant"`
+	PinReason   *string    `json:"pinReason,omitempty"`
+	Pinned      bool       `json:"pinned"`
+	PinnedBy    *string    `json:"pinnedBy,omitempty"`
+	PinnedUntil *time.Time `json:"pinnedUntil,omitempty"`
+
+	// ProvedAt When a drill of it passed
+	ProvedAt     *time.Time `json:"provedAt,omitempty"`
 	Root         string     `json:"root"`
 	Rung         int        `json:"rung"`
 	SealedAt     time.Time  `json:"sealedAt"`
@@ -3573,6 +3777,12 @@ type GetCalendarParams struct {
 	Link  *string    `form:"link,omitempty" json:"link,omitempty"`
 }
 
+// ListDrillsParams defines parameters for ListDrills.
+type ListDrillsParams struct {
+	// Group Name or ID of a group; all if left out
+	Group *string `form:"group,omitempty" json:"group,omitempty"`
+}
+
 // ExportEstateParams defines parameters for ExportEstate.
 type ExportEstateParams struct {
 	AsSeenFrom *string `form:"asSeenFrom,omitempty" json:"asSeenFrom,omitempty"`
@@ -3813,6 +4023,9 @@ type SetChannelJSONRequestBody = WriteChannel
 // CarryCopyJSONRequestBody defines body for CarryCopy for application/json ContentType.
 type CarryCopyJSONRequestBody = NewCopy
 
+// EndDrillJSONRequestBody defines body for EndDrill for application/json ContentType.
+type EndDrillJSONRequestBody = DrillEnd
+
 // ApplyEstateJSONRequestBody defines body for ApplyEstate for application/json ContentType.
 type ApplyEstateJSONRequestBody = ApplyRequest
 
@@ -3833,6 +4046,12 @@ type SetBerthJSONRequestBody = WriteBerth
 
 // PreviewBerthJSONRequestBody defines body for PreviewBerth for application/json ContentType.
 type PreviewBerthJSONRequestBody = Berth
+
+// StartDrillJSONRequestBody defines body for StartDrill for application/json ContentType.
+type StartDrillJSONRequestBody = NewDrill
+
+// PlanDrillJSONRequestBody defines body for PlanDrill for application/json ContentType.
+type PlanDrillJSONRequestBody = NewDrill
 
 // PauseGroupJSONRequestBody defines body for PauseGroup for application/json ContentType.
 type PauseGroupJSONRequestBody = PauseRequest
@@ -4193,6 +4412,35 @@ type ClientInterface interface {
 	// Corresponds with GET /coverage (the `GetCoverage` operationId).
 	GetCoverage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListDrills Drills at this site, newest first
+	//
+	// Corresponds with GET /drills (the `ListDrills` operationId).
+	ListDrills(ctx context.Context, params *ListDrillsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDrill One drill
+	//
+	// Corresponds with GET /drills/{id} (the `GetDrill` operationId).
+	GetDrill(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndDrillWithBody End a drill, say what came of it, and have every trace of it removed
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /drills/{id}/end (the `EndDrill` operationId).
+	EndDrillWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndDrill End a drill, say what came of it, and have every trace of it removed
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /drills/{id}/end (the `EndDrill` operationId).
+	EndDrill(ctx context.Context, id string, body EndDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDrillScreen What a machine showed when it had started
+	//
+	// Corresponds with GET /drills/{id}/screens/{machine} (the `GetDrillScreen` operationId).
+	GetDrillScreen(ctx context.Context, id string, machine string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ExportEstate The settings of this site as a file, or those of a paired site as far as they are known here
 	//
 	// Corresponds with GET /estate (the `ExportEstate` operationId).
@@ -4355,6 +4603,34 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /groups/{id}/deletion (the `StopDeletion` operationId).
 	StopDeletion(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartDrillWithBody Try a recovery of a group in isolated networks; everything is checked first
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /groups/{id}/drills (the `StartDrill` operationId).
+	StartDrillWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartDrill Try a recovery of a group in isolated networks; everything is checked first
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /groups/{id}/drills (the `StartDrill` operationId).
+	StartDrill(ctx context.Context, id string, body StartDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanDrillWithBody What a drill would do; changes nothing
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /groups/{id}/drills/plan (the `PlanDrill` operationId).
+	PlanDrillWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanDrill What a drill would do; changes nothing
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /groups/{id}/drills/plan (the `PlanDrill` operationId).
+	PlanDrill(ctx context.Context, id string, body PlanDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetExposure The sawtooth over a stretch of time
 	//
@@ -5666,6 +5942,85 @@ func (c *Client) GetCoverage(ctx context.Context, reqEditors ...RequestEditorFn)
 	return c.Client.Do(req)
 }
 
+// ListDrills Drills at this site, newest first
+//
+// Corresponds with GET /drills (the `ListDrills` operationId).
+func (c *Client) ListDrills(ctx context.Context, params *ListDrillsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDrillsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDrill One drill
+//
+// Corresponds with GET /drills/{id} (the `GetDrill` operationId).
+func (c *Client) GetDrill(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDrillRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndDrillWithBody End a drill, say what came of it, and have every trace of it removed
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /drills/{id}/end (the `EndDrill` operationId).
+func (c *Client) EndDrillWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndDrillRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndDrill End a drill, say what came of it, and have every trace of it removed
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /drills/{id}/end (the `EndDrill` operationId).
+func (c *Client) EndDrill(ctx context.Context, id string, body EndDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndDrillRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDrillScreen What a machine showed when it had started
+//
+// Corresponds with GET /drills/{id}/screens/{machine} (the `GetDrillScreen` operationId).
+func (c *Client) GetDrillScreen(ctx context.Context, id string, machine string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDrillScreenRequest(c.Server, id, machine)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ExportEstate The settings of this site as a file, or those of a paired site as far as they are known here
 //
 // Corresponds with GET /estate (the `ExportEstate` operationId).
@@ -6089,6 +6444,74 @@ func (c *Client) ListCycles(ctx context.Context, id string, params *ListCyclesPa
 // Corresponds with DELETE /groups/{id}/deletion (the `StopDeletion` operationId).
 func (c *Client) StopDeletion(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStopDeletionRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartDrillWithBody Try a recovery of a group in isolated networks; everything is checked first
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /groups/{id}/drills (the `StartDrill` operationId).
+func (c *Client) StartDrillWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartDrillRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartDrill Try a recovery of a group in isolated networks; everything is checked first
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /groups/{id}/drills (the `StartDrill` operationId).
+func (c *Client) StartDrill(ctx context.Context, id string, body StartDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartDrillRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanDrillWithBody What a drill would do; changes nothing
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /groups/{id}/drills/plan (the `PlanDrill` operationId).
+func (c *Client) PlanDrillWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanDrillRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanDrill What a drill would do; changes nothing
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /groups/{id}/drills/plan (the `PlanDrill` operationId).
+func (c *Client) PlanDrill(ctx context.Context, id string, body PlanDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanDrillRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -9432,6 +9855,182 @@ func NewGetCoverageRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListDrillsRequest constructs an http.Request for the ListDrills method
+func NewListDrillsRequest(server string, params *ListDrillsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drills")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Group != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "group", *params.Group, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetDrillRequest constructs an http.Request for the GetDrill method
+func NewGetDrillRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drills/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEndDrillRequest calls the generic EndDrill builder with application/json body
+func NewEndDrillRequest(server string, id string, body EndDrillJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEndDrillRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewEndDrillRequestWithBody constructs an http.Request for the EndDrill method, with any body, and a specified content type
+func NewEndDrillRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drills/%s/end", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetDrillScreenRequest constructs an http.Request for the GetDrillScreen method
+func NewGetDrillScreenRequest(server string, id string, machine string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "machine", machine, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drills/%s/screens/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewExportEstateRequest constructs an http.Request for the ExportEstate method
 func NewExportEstateRequest(server string, params *ExportEstateParams) (*http.Request, error) {
 	var err error
@@ -10414,6 +11013,100 @@ func NewStopDeletionRequest(server string, id string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewStartDrillRequest calls the generic StartDrill builder with application/json body
+func NewStartDrillRequest(server string, id string, body StartDrillJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStartDrillRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewStartDrillRequestWithBody constructs an http.Request for the StartDrill method, with any body, and a specified content type
+func NewStartDrillRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups/%s/drills", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPlanDrillRequest calls the generic PlanDrill builder with application/json body
+func NewPlanDrillRequest(server string, id string, body PlanDrillJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPlanDrillRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewPlanDrillRequestWithBody constructs an http.Request for the PlanDrill method, with any body, and a specified content type
+func NewPlanDrillRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups/%s/drills/plan", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -14917,6 +15610,41 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /coverage (the `GetCoverage` operationId).
 	GetCoverageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetCoverageResponse, error)
 
+	// ListDrillsWithResponse Drills at this site, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drills (the `ListDrills` operationId).
+	ListDrillsWithResponse(ctx context.Context, params *ListDrillsParams, reqEditors ...RequestEditorFn) (*ListDrillsResponse, error)
+
+	// GetDrillWithResponse One drill
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drills/{id} (the `GetDrill` operationId).
+	GetDrillWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetDrillResponse, error)
+
+	// EndDrillWithBodyWithResponse End a drill, say what came of it, and have every trace of it removed
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /drills/{id}/end (the `EndDrill` operationId).
+	EndDrillWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EndDrillResponse, error)
+
+	// EndDrillWithResponse End a drill, say what came of it, and have every trace of it removed
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /drills/{id}/end (the `EndDrill` operationId).
+	EndDrillWithResponse(ctx context.Context, id string, body EndDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*EndDrillResponse, error)
+
+	// GetDrillScreenWithResponse What a machine showed when it had started
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drills/{id}/screens/{machine} (the `GetDrillScreen` operationId).
+	GetDrillScreenWithResponse(ctx context.Context, id string, machine string, reqEditors ...RequestEditorFn) (*GetDrillScreenResponse, error)
+
 	// ExportEstateWithResponse The settings of this site as a file, or those of a paired site as far as they are known here
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -15105,6 +15833,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /groups/{id}/deletion (the `StopDeletion` operationId).
 	StopDeletionWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*StopDeletionResponse, error)
+
+	// StartDrillWithBodyWithResponse Try a recovery of a group in isolated networks; everything is checked first
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /groups/{id}/drills (the `StartDrill` operationId).
+	StartDrillWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartDrillResponse, error)
+
+	// StartDrillWithResponse Try a recovery of a group in isolated networks; everything is checked first
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /groups/{id}/drills (the `StartDrill` operationId).
+	StartDrillWithResponse(ctx context.Context, id string, body StartDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*StartDrillResponse, error)
+
+	// PlanDrillWithBodyWithResponse What a drill would do; changes nothing
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /groups/{id}/drills/plan (the `PlanDrill` operationId).
+	PlanDrillWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanDrillResponse, error)
+
+	// PlanDrillWithResponse What a drill would do; changes nothing
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /groups/{id}/drills/plan (the `PlanDrill` operationId).
+	PlanDrillWithResponse(ctx context.Context, id string, body PlanDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanDrillResponse, error)
 
 	// GetExposureWithResponse The sawtooth over a stretch of time
 	//
@@ -17197,6 +17953,191 @@ func (r GetCoverageResponse) ContentType() string {
 	return ""
 }
 
+type ListDrillsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Drill
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDrillsResponse) GetJSON200() *[]Drill {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDrillsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDrillsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDrillsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDrillsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDrillsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDrillResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Drill
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDrillResponse) GetJSON200() *Drill {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDrillResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDrillResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDrillResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDrillResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDrillResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndDrillResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Drill
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EndDrillResponse) GetJSON200() *Drill {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndDrillResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndDrillResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndDrillResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndDrillResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndDrillResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDrillScreenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDrillScreenResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDrillScreenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDrillScreenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDrillScreenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDrillScreenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ExportEstateResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -18158,6 +19099,102 @@ func (r StopDeletionResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r StopDeletionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StartDrillResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Drill
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r StartDrillResponse) GetJSON201() *Drill {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartDrillResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartDrillResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartDrillResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartDrillResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartDrillResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PlanDrillResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DrillPlan
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PlanDrillResponse) GetJSON200() *DrillPlan {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PlanDrillResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PlanDrillResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PlanDrillResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PlanDrillResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PlanDrillResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -23316,6 +24353,71 @@ func (c *ClientWithResponses) GetCoverageWithResponse(ctx context.Context, reqEd
 	return ParseGetCoverageResponse(rsp)
 }
 
+// ListDrillsWithResponse Drills at this site, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drills (the `ListDrills` operationId).
+func (c *ClientWithResponses) ListDrillsWithResponse(ctx context.Context, params *ListDrillsParams, reqEditors ...RequestEditorFn) (*ListDrillsResponse, error) {
+	rsp, err := c.ListDrills(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDrillsResponse(rsp)
+}
+
+// GetDrillWithResponse One drill
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drills/{id} (the `GetDrill` operationId).
+func (c *ClientWithResponses) GetDrillWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetDrillResponse, error) {
+	rsp, err := c.GetDrill(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDrillResponse(rsp)
+}
+
+// EndDrillWithBodyWithResponse End a drill, say what came of it, and have every trace of it removed
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /drills/{id}/end (the `EndDrill` operationId).
+func (c *ClientWithResponses) EndDrillWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EndDrillResponse, error) {
+	rsp, err := c.EndDrillWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndDrillResponse(rsp)
+}
+
+// EndDrillWithResponse End a drill, say what came of it, and have every trace of it removed
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /drills/{id}/end (the `EndDrill` operationId).
+func (c *ClientWithResponses) EndDrillWithResponse(ctx context.Context, id string, body EndDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*EndDrillResponse, error) {
+	rsp, err := c.EndDrill(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndDrillResponse(rsp)
+}
+
+// GetDrillScreenWithResponse What a machine showed when it had started
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drills/{id}/screens/{machine} (the `GetDrillScreen` operationId).
+func (c *ClientWithResponses) GetDrillScreenWithResponse(ctx context.Context, id string, machine string, reqEditors ...RequestEditorFn) (*GetDrillScreenResponse, error) {
+	rsp, err := c.GetDrillScreen(ctx, id, machine, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDrillScreenResponse(rsp)
+}
+
 // ExportEstateWithResponse The settings of this site as a file, or those of a paired site as far as they are known here
 //
 // Returns a wrapper object for the known response body format(s).
@@ -23665,6 +24767,58 @@ func (c *ClientWithResponses) StopDeletionWithResponse(ctx context.Context, id s
 		return nil, err
 	}
 	return ParseStopDeletionResponse(rsp)
+}
+
+// StartDrillWithBodyWithResponse Try a recovery of a group in isolated networks; everything is checked first
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /groups/{id}/drills (the `StartDrill` operationId).
+func (c *ClientWithResponses) StartDrillWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartDrillResponse, error) {
+	rsp, err := c.StartDrillWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartDrillResponse(rsp)
+}
+
+// StartDrillWithResponse Try a recovery of a group in isolated networks; everything is checked first
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /groups/{id}/drills (the `StartDrill` operationId).
+func (c *ClientWithResponses) StartDrillWithResponse(ctx context.Context, id string, body StartDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*StartDrillResponse, error) {
+	rsp, err := c.StartDrill(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartDrillResponse(rsp)
+}
+
+// PlanDrillWithBodyWithResponse What a drill would do; changes nothing
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /groups/{id}/drills/plan (the `PlanDrill` operationId).
+func (c *ClientWithResponses) PlanDrillWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanDrillResponse, error) {
+	rsp, err := c.PlanDrillWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanDrillResponse(rsp)
+}
+
+// PlanDrillWithResponse What a drill would do; changes nothing
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /groups/{id}/drills/plan (the `PlanDrill` operationId).
+func (c *ClientWithResponses) PlanDrillWithResponse(ctx context.Context, id string, body PlanDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanDrillResponse, error) {
+	rsp, err := c.PlanDrill(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanDrillResponse(rsp)
 }
 
 // GetExposureWithResponse The sawtooth over a stretch of time
@@ -26219,6 +27373,131 @@ func ParseGetCoverageResponse(rsp *http.Response) (*GetCoverageResponse, error) 
 	return response, nil
 }
 
+// ParseListDrillsResponse parses an HTTP response from a ListDrillsWithResponse call
+func ParseListDrillsResponse(rsp *http.Response) (*ListDrillsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDrillsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Drill
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDrillResponse parses an HTTP response from a GetDrillWithResponse call
+func ParseGetDrillResponse(rsp *http.Response) (*GetDrillResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDrillResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Drill
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndDrillResponse parses an HTTP response from a EndDrillWithResponse call
+func ParseEndDrillResponse(rsp *http.Response) (*EndDrillResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndDrillResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Drill
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDrillScreenResponse parses an HTTP response from a GetDrillScreenWithResponse call
+func ParseGetDrillScreenResponse(rsp *http.Response) (*GetDrillScreenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDrillScreenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseExportEstateResponse parses an HTTP response from a ExportEstateWithResponse call
 func ParseExportEstateResponse(rsp *http.Response) (*ExportEstateResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -26890,6 +28169,72 @@ func ParseStopDeletionResponse(rsp *http.Response) (*StopDeletionResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Group
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStartDrillResponse parses an HTTP response from a StartDrillWithResponse call
+func ParseStartDrillResponse(rsp *http.Response) (*StartDrillResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartDrillResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Drill
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePlanDrillResponse parses an HTTP response from a PlanDrillWithResponse call
+func ParsePlanDrillResponse(rsp *http.Response) (*PlanDrillResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PlanDrillResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DrillPlan
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -30290,6 +31635,18 @@ type ServerInterface interface {
 	// GetCoverage What protects the machines of this site, what does not, and how that was
 	// (GET /coverage)
 	GetCoverage(ctx *echo.Context) error
+	// ListDrills Drills at this site, newest first
+	// (GET /drills)
+	ListDrills(ctx *echo.Context, params ListDrillsParams) error
+	// GetDrill One drill
+	// (GET /drills/{id})
+	GetDrill(ctx *echo.Context, id string) error
+	// EndDrill End a drill, say what came of it, and have every trace of it removed
+	// (POST /drills/{id}/end)
+	EndDrill(ctx *echo.Context, id string) error
+	// GetDrillScreen What a machine showed when it had started
+	// (GET /drills/{id}/screens/{machine})
+	GetDrillScreen(ctx *echo.Context, id string, machine string) error
 	// ExportEstate The settings of this site as a file, or those of a paired site as far as they are known here
 	// (GET /estate)
 	ExportEstate(ctx *echo.Context, params ExportEstateParams) error
@@ -30350,6 +31707,12 @@ type ServerInterface interface {
 	// StopDeletion Keep the points of an ended group that its home site wants deleted
 	// (DELETE /groups/{id}/deletion)
 	StopDeletion(ctx *echo.Context, id string) error
+	// StartDrill Try a recovery of a group in isolated networks; everything is checked first
+	// (POST /groups/{id}/drills)
+	StartDrill(ctx *echo.Context, id string) error
+	// PlanDrill What a drill would do; changes nothing
+	// (POST /groups/{id}/drills/plan)
+	PlanDrill(ctx *echo.Context, id string) error
 	// GetExposure The sawtooth over a stretch of time
 	// (GET /groups/{id}/exposure)
 	GetExposure(ctx *echo.Context, id string, params GetExposureParams) error
@@ -31130,6 +32493,80 @@ func (w *ServerInterfaceWrapper) GetCoverage(ctx *echo.Context) error {
 	return err
 }
 
+// ListDrills converts echo context to params.
+func (w *ServerInterfaceWrapper) ListDrills(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDrillsParams
+	// ------------- Optional query parameter "group" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "group", ctx.QueryParams(), &params.Group, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter group: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListDrills(ctx, params)
+	return err
+}
+
+// GetDrill converts echo context to params.
+func (w *ServerInterfaceWrapper) GetDrill(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetDrill(ctx, id)
+	return err
+}
+
+// EndDrill converts echo context to params.
+func (w *ServerInterfaceWrapper) EndDrill(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.EndDrill(ctx, id)
+	return err
+}
+
+// GetDrillScreen converts echo context to params.
+func (w *ServerInterfaceWrapper) GetDrillScreen(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// ------------- Path parameter "machine" -------------
+	var machine string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "machine", ctx.Param("machine"), &machine, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter machine: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetDrillScreen(ctx, id, machine)
+	return err
+}
+
 // ExportEstate converts echo context to params.
 func (w *ServerInterfaceWrapper) ExportEstate(ctx *echo.Context) error {
 	var err error
@@ -31514,6 +32951,38 @@ func (w *ServerInterfaceWrapper) StopDeletion(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.StopDeletion(ctx, id)
+	return err
+}
+
+// StartDrill converts echo context to params.
+func (w *ServerInterfaceWrapper) StartDrill(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StartDrill(ctx, id)
+	return err
+}
+
+// PlanDrill converts echo context to params.
+func (w *ServerInterfaceWrapper) PlanDrill(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PlanDrill(ctx, id)
 	return err
 }
 
@@ -33264,6 +34733,12 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/served", wrapper.ListServed, options.OperationMiddlewares["listServed"]...)
 	router.POST(options.BaseURL+"/served", wrapper.ServePoint, options.OperationMiddlewares["servePoint"]...)
 	router.DELETE(options.BaseURL+"/served/:id", wrapper.StopServing, options.OperationMiddlewares["stopServing"]...)
+	router.POST(options.BaseURL+"/groups/:id/drills", wrapper.StartDrill, options.OperationMiddlewares["startDrill"]...)
+	router.POST(options.BaseURL+"/groups/:id/drills/plan", wrapper.PlanDrill, options.OperationMiddlewares["planDrill"]...)
+	router.GET(options.BaseURL+"/drills", wrapper.ListDrills, options.OperationMiddlewares["listDrills"]...)
+	router.GET(options.BaseURL+"/drills/:id", wrapper.GetDrill, options.OperationMiddlewares["getDrill"]...)
+	router.POST(options.BaseURL+"/drills/:id/end", wrapper.EndDrill, options.OperationMiddlewares["endDrill"]...)
+	router.GET(options.BaseURL+"/drills/:id/screens/:machine", wrapper.GetDrillScreen, options.OperationMiddlewares["getDrillScreen"]...)
 	router.GET(options.BaseURL+"/landings", wrapper.ListLandings, options.OperationMiddlewares["listLandings"]...)
 	router.POST(options.BaseURL+"/landings", wrapper.CreateLandings, options.OperationMiddlewares["createLandings"]...)
 	router.DELETE(options.BaseURL+"/landings/:id", wrapper.DeleteLanding, options.OperationMiddlewares["deleteLanding"]...)
@@ -34214,6 +35689,170 @@ func (response GetCoveragedefaultApplicationProblemPlusJSONResponse) VisitGetCov
 	return err
 }
 
+type ListDrillsRequestObject struct {
+	Params ListDrillsParams
+}
+
+type ListDrillsResponseObject interface {
+	VisitListDrillsResponse(w http.ResponseWriter) error
+}
+
+type ListDrills200JSONResponse []Drill
+
+func (response ListDrills200JSONResponse) VisitListDrillsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDrillsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDrillsdefaultApplicationProblemPlusJSONResponse) VisitListDrillsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDrillRequestObject struct {
+	ID string `json:"id"`
+}
+
+type GetDrillResponseObject interface {
+	VisitGetDrillResponse(w http.ResponseWriter) error
+}
+
+type GetDrill200JSONResponse Drill
+
+func (response GetDrill200JSONResponse) VisitGetDrillResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDrilldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetDrilldefaultApplicationProblemPlusJSONResponse) VisitGetDrillResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndDrillRequestObject struct {
+	ID   string `json:"id"`
+	Body *EndDrillJSONRequestBody
+}
+
+type EndDrillResponseObject interface {
+	VisitEndDrillResponse(w http.ResponseWriter) error
+}
+
+type EndDrill200JSONResponse Drill
+
+func (response EndDrill200JSONResponse) VisitEndDrillResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndDrilldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndDrilldefaultApplicationProblemPlusJSONResponse) VisitEndDrillResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDrillScreenRequestObject struct {
+	ID      string `json:"id"`
+	Machine string `json:"machine"`
+}
+
+type GetDrillScreenResponseObject interface {
+	VisitGetDrillScreenResponse(w http.ResponseWriter) error
+}
+
+type GetDrillScreen200ImagePngResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetDrillScreen200ImagePngResponse) VisitGetDrillScreenResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "image/png")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetDrillScreendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetDrillScreendefaultApplicationProblemPlusJSONResponse) VisitGetDrillScreenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ExportEstateRequestObject struct {
 	Params ExportEstateParams
 }
@@ -35040,6 +36679,86 @@ type StopDeletiondefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response StopDeletiondefaultApplicationProblemPlusJSONResponse) VisitStopDeletionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartDrillRequestObject struct {
+	ID   string `json:"id"`
+	Body *StartDrillJSONRequestBody
+}
+
+type StartDrillResponseObject interface {
+	VisitStartDrillResponse(w http.ResponseWriter) error
+}
+
+type StartDrill201JSONResponse Drill
+
+func (response StartDrill201JSONResponse) VisitStartDrillResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartDrilldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StartDrilldefaultApplicationProblemPlusJSONResponse) VisitStartDrillResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanDrillRequestObject struct {
+	ID   string `json:"id"`
+	Body *PlanDrillJSONRequestBody
+}
+
+type PlanDrillResponseObject interface {
+	VisitPlanDrillResponse(w http.ResponseWriter) error
+}
+
+type PlanDrill200JSONResponse DrillPlan
+
+func (response PlanDrill200JSONResponse) VisitPlanDrillResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanDrilldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PlanDrilldefaultApplicationProblemPlusJSONResponse) VisitPlanDrillResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -39031,6 +40750,18 @@ type StrictServerInterface interface {
 	// GetCoverage What protects the machines of this site, what does not, and how that was
 	// (GET /coverage)
 	GetCoverage(ctx context.Context, request GetCoverageRequestObject) (GetCoverageResponseObject, error)
+	// ListDrills Drills at this site, newest first
+	// (GET /drills)
+	ListDrills(ctx context.Context, request ListDrillsRequestObject) (ListDrillsResponseObject, error)
+	// GetDrill One drill
+	// (GET /drills/{id})
+	GetDrill(ctx context.Context, request GetDrillRequestObject) (GetDrillResponseObject, error)
+	// EndDrill End a drill, say what came of it, and have every trace of it removed
+	// (POST /drills/{id}/end)
+	EndDrill(ctx context.Context, request EndDrillRequestObject) (EndDrillResponseObject, error)
+	// GetDrillScreen What a machine showed when it had started
+	// (GET /drills/{id}/screens/{machine})
+	GetDrillScreen(ctx context.Context, request GetDrillScreenRequestObject) (GetDrillScreenResponseObject, error)
 	// ExportEstate The settings of this site as a file, or those of a paired site as far as they are known here
 	// (GET /estate)
 	ExportEstate(ctx context.Context, request ExportEstateRequestObject) (ExportEstateResponseObject, error)
@@ -39091,6 +40822,12 @@ type StrictServerInterface interface {
 	// StopDeletion Keep the points of an ended group that its home site wants deleted
 	// (DELETE /groups/{id}/deletion)
 	StopDeletion(ctx context.Context, request StopDeletionRequestObject) (StopDeletionResponseObject, error)
+	// StartDrill Try a recovery of a group in isolated networks; everything is checked first
+	// (POST /groups/{id}/drills)
+	StartDrill(ctx context.Context, request StartDrillRequestObject) (StartDrillResponseObject, error)
+	// PlanDrill What a drill would do; changes nothing
+	// (POST /groups/{id}/drills/plan)
+	PlanDrill(ctx context.Context, request PlanDrillRequestObject) (PlanDrillResponseObject, error)
 	// GetExposure The sawtooth over a stretch of time
 	// (GET /groups/{id}/exposure)
 	GetExposure(ctx context.Context, request GetExposureRequestObject) (GetExposureResponseObject, error)
@@ -40157,6 +41894,130 @@ func (sh *strictHandler) GetCoverage(ctx *echo.Context) error {
 	return nil
 }
 
+// ListDrills operation middleware
+func (sh *strictHandler) ListDrills(ctx *echo.Context, params ListDrillsParams) error {
+	var request ListDrillsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDrills(ctx.Request().Context(), request.(ListDrillsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDrills")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListDrillsResponseObject); ok {
+		return validResponse.VisitListDrillsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetDrill operation middleware
+func (sh *strictHandler) GetDrill(ctx *echo.Context, id string) error {
+	var request GetDrillRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetDrill(ctx.Request().Context(), request.(GetDrillRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetDrill")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetDrillResponseObject); ok {
+		return validResponse.VisitGetDrillResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// EndDrill operation middleware
+func (sh *strictHandler) EndDrill(ctx *echo.Context, id string) error {
+	var request EndDrillRequestObject
+
+	request.ID = id
+
+	var body EndDrillJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.EndDrill(ctx.Request().Context(), request.(EndDrillRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndDrill")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(EndDrillResponseObject); ok {
+		return validResponse.VisitEndDrillResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetDrillScreen operation middleware
+func (sh *strictHandler) GetDrillScreen(ctx *echo.Context, id string, machine string) error {
+	var request GetDrillScreenRequestObject
+
+	request.ID = id
+	request.Machine = machine
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetDrillScreen(ctx.Request().Context(), request.(GetDrillScreenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetDrillScreen")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetDrillScreenResponseObject); ok {
+		return validResponse.VisitGetDrillScreenResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ExportEstate operation middleware
 func (sh *strictHandler) ExportEstate(ctx *echo.Context, params ExportEstateParams) error {
 	var request ExportEstateRequestObject
@@ -40802,6 +42663,102 @@ func (sh *strictHandler) StopDeletion(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(StopDeletionResponseObject); ok {
 		return validResponse.VisitStopDeletionResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// StartDrill operation middleware
+func (sh *strictHandler) StartDrill(ctx *echo.Context, id string) error {
+	var request StartDrillRequestObject
+
+	request.ID = id
+
+	var body StartDrillJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StartDrill(ctx.Request().Context(), request.(StartDrillRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StartDrill")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StartDrillResponseObject); ok {
+		return validResponse.VisitStartDrillResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PlanDrill operation middleware
+func (sh *strictHandler) PlanDrill(ctx *echo.Context, id string) error {
+	var request PlanDrillRequestObject
+
+	request.ID = id
+
+	var body PlanDrillJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PlanDrill(ctx.Request().Context(), request.(PlanDrillRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PlanDrill")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PlanDrillResponseObject); ok {
+		return validResponse.VisitPlanDrillResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

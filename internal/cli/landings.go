@@ -3,8 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"io"
-	"os"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -57,18 +55,7 @@ func (a *app) landingScreenCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			defer func() { _ = res.Body.Close() }()
-			if res.StatusCode >= 300 {
-				return done(res, nil)
-			}
-			shot, err := io.ReadAll(io.LimitReader(res.Body, maxScreen))
-			if err != nil {
-				return fmt.Errorf("read the picture: %w", err)
-			}
-			if err := os.WriteFile(args[1], shot, 0o600); err != nil {
-				return fmt.Errorf("write the picture: %w", err)
-			}
-			return a.did("Written: %s (%s).", args[1], size(int64(len(shot))))
+			return a.savePicture(res.StatusCode, res.Body, args[1], func() error { return done(res, nil) })
 		})}
 }
 

@@ -44,6 +44,7 @@ type Rooms struct {
 	Store      Store
 	Serving    Serving
 	Landings   Landings
+	Recovery   Recovery
 	Operations Operations
 	Coverage   Coverage
 	Surveys    Surveys
@@ -289,6 +290,17 @@ type Landings interface {
 	Switch(ctx context.Context, who actor.Actor, id, to string) error
 	Screen(ctx context.Context, id string) ([]byte, error)
 	Remove(ctx context.Context, who actor.Actor, id string) error
+}
+
+// Recovery is drills.
+type Recovery interface {
+	Plan(ctx context.Context, who actor.Actor, group string, in api.NewDrill) (api.DrillPlan, error)
+	Start(ctx context.Context, who actor.Actor, group string, in api.NewDrill) (api.Drill, error)
+	End(ctx context.Context, who actor.Actor, id string, in api.DrillEnd) (api.Drill, error)
+	Get(id string) (api.Drill, error)
+	GroupOf(id string) (string, error)
+	List(group string, see func(id string) bool) ([]api.Drill, error)
+	Screen(ctx context.Context, id, machine string) ([]byte, error)
 }
 
 // Operations is long work.

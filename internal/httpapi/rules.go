@@ -60,6 +60,12 @@ func onLanding[T any](role actor.Role, id func(T) string) rule {
 	}}
 }
 
+func onDrill[T any](role actor.Role, id func(T) string) rule {
+	return rule{role: role, subject: func(h *handlers, _ context.Context, request any) (string, error) {
+		return h.Recovery.GroupOf(id(request.(T)))
+	}}
+}
+
 // rules lists what every endpoint needs, by its name in the contract. One that is
 // not listed is allowed to nobody.
 func rules() map[string]rule {
@@ -103,19 +109,25 @@ func rules() map[string]rule {
 		"ResumeGroup":      onGroup(o, func(r api.ResumeGroupRequestObject) string { return r.ID }),
 		"ListCycles":       onGroup(v, func(r api.ListCyclesRequestObject) string { return r.ID }),
 		"GetExposure":      onGroup(v, func(r api.GetExposureRequestObject) string { return r.ID }),
-		"GetCarried": onGroup(v, func(r api.GetCarriedRequestObject) string { return r.ID }),
+		"GetCarried":       onGroup(v, func(r api.GetCarriedRequestObject) string { return r.ID }),
 		"GetGroupMeasures": onGroup(v, func(r api.GetGroupMeasuresRequestObject) string { return r.ID }),
 		"GetLinkMeasures":  site(v), "GetStoreMeasures": site(v), "GetStoreSpace": site(v),
-		"ListPoints":   site(v),
-		"GetPoint":     onPoint(v, func(r api.GetPointRequestObject) string { return r.ID }),
-		"UpdatePoint":  onPoint(o, func(r api.UpdatePointRequestObject) string { return r.ID }),
-		"DeletePoint":  onPoint(a, func(r api.DeletePointRequestObject) string { return r.ID }),
-		"LockPoint":    onPoint(a, func(r api.LockPointRequestObject) string { return r.ID }),
-		"ExportPoint":  onPoint(o, func(r api.ExportPointRequestObject) string { return r.ID }),
-		"ListServed":   site(v),
-		"ServePoint":   onPoint(o, func(r api.ServePointRequestObject) string { return r.Body.Point }),
-		"StopServing":  onServed(o, func(r api.StopServingRequestObject) string { return r.ID }),
-		"ListLandings": site(v),
+		"ListPoints":     site(v),
+		"GetPoint":       onPoint(v, func(r api.GetPointRequestObject) string { return r.ID }),
+		"UpdatePoint":    onPoint(o, func(r api.UpdatePointRequestObject) string { return r.ID }),
+		"DeletePoint":    onPoint(a, func(r api.DeletePointRequestObject) string { return r.ID }),
+		"LockPoint":      onPoint(a, func(r api.LockPointRequestObject) string { return r.ID }),
+		"ExportPoint":    onPoint(o, func(r api.ExportPointRequestObject) string { return r.ID }),
+		"ListServed":     site(v),
+		"ServePoint":     onPoint(o, func(r api.ServePointRequestObject) string { return r.Body.Point }),
+		"StopServing":    onServed(o, func(r api.StopServingRequestObject) string { return r.ID }),
+		"PlanDrill":      onGroup(o, func(r api.PlanDrillRequestObject) string { return r.ID }),
+		"StartDrill":     onGroup(o, func(r api.StartDrillRequestObject) string { return r.ID }),
+		"ListDrills":     site(v),
+		"GetDrill":       onDrill(v, func(r api.GetDrillRequestObject) string { return r.ID }),
+		"EndDrill":       onDrill(o, func(r api.EndDrillRequestObject) string { return r.ID }),
+		"GetDrillScreen": onDrill(o, func(r api.GetDrillScreenRequestObject) string { return r.ID }),
+		"ListLandings":   site(v),
 		"CreateLandings": onPoint(o, func(r api.CreateLandingsRequestObject) string {
 			return r.Body.Point
 		}),

@@ -95,6 +95,10 @@ type Config struct {
 // Keeper keeps the points of one site.
 type Keeper struct {
 	Config
+	// Proved tells when a drill of a point passed here, zero if none did, and Wanted whether
+	// something that is under way needs it. They are set before anything runs; nil is never.
+	Proved func(point string) time.Time
+	Wanted func(point string) bool
 
 	mu       sync.Mutex
 	by       map[string]*Holding

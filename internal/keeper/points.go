@@ -104,6 +104,11 @@ func (k *Keeper) views(ctx context.Context, recs []records.Point) ([]api.Point, 
 		if r.Held {
 			v.Where, v.AloneBytes = k.where(r.ID), k.alone(r.ID)
 		}
+		if k.Proved != nil {
+			if at := k.Proved(r.ID); !at.IsZero() {
+				v.ProvedAt = new(at.UTC())
+			}
+		}
 		if x.Unusual != "" {
 			v.Unusual = &x.Unusual
 		}

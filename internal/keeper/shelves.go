@@ -65,7 +65,7 @@ func (k *Keeper) Use(id string) (x *points.Seal, from *points.Store, done func()
 
 // InUse tells whether a point is being read.
 func (k *Keeper) InUse(id string) bool {
-	return slices.ContainsFunc(k.stores(), func(s *points.Store) bool { return s.InUse(id) })
+	return k.Wanted != nil && k.Wanted(id) || slices.ContainsFunc(k.stores(), func(s *points.Store) bool { return s.InUse(id) })
 }
 
 // lockOf is the lock of a point that lasts longest.

@@ -1,6 +1,7 @@
 package landing
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -39,6 +40,7 @@ type plan struct {
 	// together marks those that are started together, in waves.
 	together string
 	waves    []berth.Wave
+	drill    string // that they belong to
 }
 
 func (x *plan) fault(field, format string, a ...any) {
@@ -48,6 +50,10 @@ func (x *plan) fault(field, format string, a ...any) {
 // Create makes machines from a point and starts them. Everything is checked before
 // anything is made; with checkOnly that is all.
 func (l *Landings) Create(ctx context.Context, who actor.Actor, in api.NewLanding, checkOnly bool) ([]api.Landing, error) {
+	return l.create(ctx, who, in, checkOnly, "")
+}
+
+func (l *Landings) create(ctx context.Context, who actor.Actor, in api.NewLanding, checkOnly bool, drill string) ([]api.Landing, error) {
 	if _, err := l.Keeper.Mine(ctx, in.Point); err != nil {
 		return nil, err
 	}
@@ -55,7 +61,8 @@ func (l *Landings) Create(ctx context.Context, who actor.Actor, in api.NewLandin
 	if err != nil {
 		return nil, problem.NotFound("point", in.Point)
 	}
-	x := l.plan(who, seal, in)
+	x := &plan{drill: drill}
+	l.fill(x, who, seal, in)
 	if len(x.faults) > 0 {
 		return nil, problem.InvalidFields(x.faults...)
 	}
@@ -121,14 +128,8 @@ func (l *Landings) Live(group string) []string {
 	return out
 }
 
-func (l *Landings) plan(who actor.Actor, seal *points.Seal, in api.NewLanding) *plan {
-	x := &plan{}
-	l.fill(x, who, seal, in)
-	return x
-}
-
 func (l *Landings) fill(x *plan, who actor.Actor, seal *points.Seal, in api.NewLanding) {
-	x.seal, x.together = seal, uuid.NewString()
+	x.seal, x.together = seal, cmp.Or(x.drill, uuid.NewString())
 	how := atOnce
 	if in.How != nil && *in.How != "" {
 		how = *in.How
@@ -184,7 +185,7 @@ func (l *Landings) fill(x *plan, who actor.Actor, seal *points.Seal, in api.NewL
 		}
 		stores[store.ID] = store
 		s := newState(records.Landing{ID: uuid.NewString(), Point: seal.Point, Platform: x.place.ID, Machine: m.ID, Token: serving.NewToken(), State: preparing, CreatedBy: who.String(), CreatedAt: l.Clock.Now().UTC()})
-		s.detail = detail{Name: m.Name, MachineName: m.Name, GroupID: seal.Group.ID, GroupName: seal.Group.Name, PointNumber: seal.Number, CaptureAt: seal.CaptureAt, Datastore: store.ID, Store: store.Name, How: how, Sizes: map[string]int64{}}
+		s.detail = detail{Name: m.Name, MachineName: m.Name, GroupID: seal.Group.ID, Drill: x.drill, GroupName: seal.Group.Name, PointNumber: seal.Number, CaptureAt: seal.CaptureAt, Datastore: store.ID, Store: store.Name, How: how, Sizes: map[string]int64{}}
 		if in.LocalBytesPerSecond != nil {
 			s.detail.Limit = *in.LocalBytesPerSecond
 		}

@@ -96,6 +96,7 @@ type detail struct {
 	Name        string           `json:"name"`
 	MachineName string           `json:"machineName"`
 	GroupID     string           `json:"groupId,omitempty"`
+	Drill       string           `json:"drill,omitempty"` // that it belongs to; its ID
 	GroupName   string           `json:"groupName"`
 	PointNumber int64            `json:"pointNumber"`
 	CaptureAt   time.Time        `json:"captureAt"`

@@ -29,6 +29,7 @@ type turn struct {
 	Readied bool       `json:"readied,omitempty"`
 	Passed  *time.Time `json:"passed,omitempty"` // when its wave's check passed, or was given up
 	Checked string     `json:"checked,omitempty"`
+	Missed  bool       `json:"missed,omitempty"` // it was given up
 }
 
 func (t turn) check() berth.Wave { return berth.Berth{Waves: t.Waves}.Wave(t.Wave) }
@@ -156,7 +157,7 @@ func (l *Landings) settle(ctx context.Context, d platform.Lander, s *state) erro
 		err = d.AgentAnswers(ctx, s.rec.ID)
 	}
 	at := l.Clock.Now().UTC()
-	text, over := fmt.Sprintf("It %s, %s after its start.", w.Check.Words(), span.Format(since.Truncate(time.Second))), true
+	text, over, missed := fmt.Sprintf("It %s, %s after its start.", w.Check.Words(), span.Format(since.Truncate(time.Second))), true, false
 	switch {
 	case ctx.Err() != nil:
 		return ctx.Err()
@@ -164,12 +165,13 @@ func (l *Landings) settle(ctx context.Context, d platform.Lander, s *state) erro
 	case since < w.Until():
 		text, over = fmt.Sprintf("Not yet: %s.", words.Upper(err.Error())), false
 	default:
+		missed = true
 		text = fmt.Sprintf("Not within %s: %s. What comes after it was started all the same.", span.Format(w.Until()), words.Upper(err.Error()))
 	}
 	l.mu.Lock()
 	s.detail.Arrival.Checked = text
 	if over {
-		s.detail.Arrival.Passed = &at
+		s.detail.Arrival.Passed, s.detail.Arrival.Missed = &at, missed
 	}
 	l.mu.Unlock()
 	if over {

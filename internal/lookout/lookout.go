@@ -14,6 +14,7 @@ import (
 
 	"kestrel/internal/berths"
 	"kestrel/internal/clock"
+	"kestrel/internal/core/drill"
 	"kestrel/internal/core/readiness"
 	"kestrel/internal/directory"
 	"kestrel/internal/events"
@@ -53,7 +54,10 @@ type Config struct {
 	Clock     clock.Clock
 	Hub       *events.Hub
 	Log       *slog.Logger
-	Every     time.Duration // between two looks
+	// Drill is when a drill of a group passed last here, and when one falls due; zero where
+	// there is none. Nil is none at all.
+	Drill func(r directory.Record) (last, due time.Time)
+	Every time.Duration // between two looks
 }
 
 // Lookout is that of one site.
@@ -72,6 +76,10 @@ type Seen struct {
 	Ready    bool      `json:"ready"`
 	On       string    `json:"-"` // the platform here that it arrives on; empty if none is chosen
 	Findings []Finding `json:"findings"`
+	// Drilled is when a drill of it passed last, DrillDue when one falls due; zero where there
+	// is none.
+	Drilled  time.Time `json:"drilled,omitzero"`
+	DrillDue time.Time `json:"drillDue,omitzero"`
 }
 
 // Finding is one with since when it has been seen, by this service since its start.
@@ -90,6 +98,9 @@ const most = 50
 
 // New makes one.
 func New(cfg Config) *Lookout {
+	if cfg.Drill == nil {
+		cfg.Drill = func(directory.Record) (last, due time.Time) { return }
+	}
 	return &Lookout{Config: cfg, by: map[string]Seen{}, heard: map[string]Seen{}}
 }
 
@@ -118,7 +129,10 @@ func (l *Lookout) Look() {
 		if p, err := l.Inventory.Find(on(x)); !comes || err == nil && on(x) != "" && !p.Seen() && p.Err == nil {
 			continue // the platform has not been asked yet, so nothing is known
 		}
-		l.note(r.ID, on(x), readiness.Check(l.facts(r, x, room, now)), now)
+		f := l.facts(r, x, room, now)
+		last, due := l.Drill(r)
+		f.DrillOverdue = drill.Overdue(now, last, due, r.Spec.DrillEvery)
+		l.note(r.ID, Seen{At: now, On: on(x), Drilled: last, DrillDue: due}, readiness.Check(f))
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -140,19 +154,19 @@ func on(a berths.Arriving) string {
 }
 
 // note keeps what was found, with since when, and tells clients if it is something else.
-func (l *Lookout) note(id, on string, fs []readiness.Finding, now time.Time) {
+func (l *Lookout) note(id string, x Seen, fs []readiness.Finding) {
 	l.mu.Lock()
 	was, known := l.by[id]
 	since := map[string]time.Time{}
 	for _, f := range was.Findings {
 		since[f.key()] = f.Since
 	}
-	x := Seen{At: now, Ready: readiness.Ready(fs), On: on, Findings: []Finding{}}
-	changed := !known || len(fs) != len(was.Findings)
+	x.Ready, x.Findings = readiness.Ready(fs), []Finding{}
+	changed := !known || len(fs) != len(was.Findings) || !x.Drilled.Equal(was.Drilled)
 	for _, f := range fs[:min(len(fs), most)] {
 		from, before := since[f.Key()]
 		if !before {
-			from, changed = now, true
+			from, changed = x.At, true
 		}
 		x.Findings = append(x.Findings, Finding{f.Kind, f.Stops, f.Machine, f.What, f.Mend, f.Page, from})
 	}

@@ -45,6 +45,9 @@ type Config struct {
 	Clock     clock.Clock
 	// Leavers are the machines of a group that its rule no longer speaks for.
 	Leavers func(group string) []scope.Leaver
+	// Drill is when a drill of a group passed last, and when one falls due; zero where there is
+	// none, or nothing is known of it. Nil is none.
+	Drill func(r directory.Record) (last, due time.Time)
 }
 
 // Overview shows one site.
@@ -263,6 +266,10 @@ func (o *Overview) show(x *sight) api.Group {
 	}
 	if s, ok := o.Keeper.GroupSpace(r.ID); ok {
 		v.Space = &api.GroupSpace{NeededBytes: s.Needed, AloneBytes: s.Alone, WholeBytes: s.Whole}
+	}
+	if o.Drill != nil && r.Direction != directory.Ended {
+		last, due := o.Drill(r)
+		v.DrilledAt, v.DrillDueAt = orNil(last), orNil(due)
 	}
 	if x.facts.Sealed {
 		v.ExposureSeconds = new(seconds(x.facts.Exposure))

@@ -54,6 +54,7 @@ import (
 	"kestrel/internal/protection"
 	"kestrel/internal/reach"
 	"kestrel/internal/records"
+	"kestrel/internal/recovery"
 	"kestrel/internal/report"
 	"kestrel/internal/safeguard"
 	"kestrel/internal/sealed"
@@ -184,6 +185,7 @@ type Site struct {
 	Estate     *estate.Estate
 	Serving    *serving.Serving
 	Landings   *landing.Landings
+	Recovery   *recovery.Recovery
 	Overview   *overview.Overview
 	Lookout    *lookout.Lookout
 	Notify     *notify.Notify
@@ -459,8 +461,12 @@ func (s *Site) openRooms(ctx context.Context, objects, farObjects *bucket.FS) (e
 		Trail: s.Trail, Clock: clk, Hub: hub, Log: log}); err != nil {
 		return err
 	}
-	s.Lookout = lookout.New(lookout.Config{Groups: s.Groups, Berths: s.Berths, Landings: s.Landings, Keeper: s.Keeper, Inventory: s.Inventory, Serving: s.Serving, Peering: s.Peering, Clock: clk, Hub: hub, Log: log, Every: lookPulses * cfg.Pulse})
-	s.Overview = overview.New(overview.Config{Site: s.self.Name, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Mover: s.Mover, Keeper: s.Keeper, History: s.History, Clock: clk, Leavers: s.Coverage.Leavers})
+	if s.Recovery, err = recovery.Open(ctx, recovery.Config{Site: s.self.Name, DB: db, Groups: s.Groups, Keeper: s.Keeper, Inventory: s.Inventory, Landings: s.Landings, Operations: s.Operations, Trail: s.Trail, Clock: clk, Hub: hub, Log: log, Every: recovery.Usual}); err != nil {
+		return err
+	}
+	s.Keeper.Proved, s.Keeper.Wanted = s.Recovery.Proved, s.Recovery.InUse
+	s.Lookout = lookout.New(lookout.Config{Drill: s.Recovery.Due, Groups: s.Groups, Berths: s.Berths, Landings: s.Landings, Keeper: s.Keeper, Inventory: s.Inventory, Serving: s.Serving, Peering: s.Peering, Clock: clk, Hub: hub, Log: log, Every: lookPulses * cfg.Pulse})
+	s.Overview = overview.New(overview.Config{Site: s.self.Name, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Mover: s.Mover, Keeper: s.Keeper, History: s.History, Clock: clk, Leavers: s.Coverage.Leavers, Drill: s.drill})
 	s.Meter = meter.New(meter.Config{DB: db, Look: meter.Rooms{SiteID: s.self.ID, Groups: s.Groups, Overview: s.Overview, Peering: s.Peering, Keeper: s.Keeper}.Look, Clock: clk, Log: log, Every: watchPulses * cfg.Pulse})
 	return s.openWatch(ctx)
 }
@@ -473,7 +479,7 @@ func (s *Site) openWatch(ctx context.Context) (err error) {
 	}
 	s.Reports = report.New(report.Config{Sources: report.Sources{SiteID: s.self.ID, Site: s.self.Name, Groups: s.Groups, History: s.History, Coverage: s.Coverage, Meter: s.Meter, Keeper: s.Keeper, Peering: s.Peering, Clock: s.clk},
 		DB: s.db, Post: s.Notify, Trail: s.Trail, Log: s.log, Every: refreshPulses * s.cfg.Pulse})
-	s.Watch, err = watch.Open(ctx, watch.Config{Site: s.self.Name, DB: s.db, Groups: s.Groups, Overview: s.Overview, Lookout: s.Lookout, Inventory: s.Inventory, Peering: s.Peering, Keeper: s.Keeper, Out: s.Notify, CertificateEnds: s.Serving.CertificateEnds,
+	s.Watch, err = watch.Open(ctx, watch.Config{Drill: s.Recovery.Due, Site: s.self.Name, DB: s.db, Groups: s.Groups, Overview: s.Overview, Lookout: s.Lookout, Inventory: s.Inventory, Peering: s.Peering, Keeper: s.Keeper, Out: s.Notify, CertificateEnds: s.Serving.CertificateEnds,
 		Trail: s.Trail, Clock: s.clk, Hub: s.Hub, Log: s.log, Every: watchPulses * s.cfg.Pulse})
 	return err
 }
@@ -525,6 +531,16 @@ func (s *Site) source(id string) (mover.Source, bool) {
 	return mover.Source{Name: p.Name, Driver: p.Driver, Up: p.Up, Err: p.Err, Datastores: p.DatastoresOf}, ok
 }
 
+// drill is when a drill of a group passed last and when one falls due, as the site knows it
+// that keeps its points.
+func (s *Site) drill(r directory.Record) (last, due time.Time) {
+	if r.Direction == directory.In {
+		return s.Recovery.Due(r)
+	}
+	x, _ := s.Lookout.Of(r)
+	return x.Drilled, x.DrillDue
+}
+
 // way is a link as cycles need it.
 func (s *Site) way(id string) (mover.Way, bool) {
 	l, ok := s.Peering.Get(id)
@@ -571,8 +587,8 @@ func (s *Site) Run(ctx context.Context) error {
 
 // tidy does what falls due now and then, until ctx ends.
 func (s *Site) tidy(ctx context.Context) {
-	if err := s.Landings.Resume(ctx); err != nil && ctx.Err() == nil {
-		s.log.Error("take up landings", "err", err)
+	if err := errors.Join(s.Landings.Resume(ctx), s.Recovery.Resume(ctx)); err != nil && ctx.Err() == nil {
+		s.log.Error("take up landings and drills", "err", err)
 	}
 	for n := 0; ; n++ {
 		if n%peoplePulses == 0 {
@@ -646,7 +662,7 @@ func (s *Site) Now() time.Time { return s.clk.Now() }
 // Rooms is the site as the API asks it.
 func (s *Site) Rooms() httpapi.Rooms {
 	r := httpapi.Rooms{Version: Version, Site: s, Access: s.Access, Safeguards: s.Safeguards, Box: s.box, Trail: s.Trail, Notary: s.Notary, Events: s.Hub, Directory: s.Groups, Groups: s.Protection, Overview: s.Overview, Platforms: s.Inventory, Links: s.Peering,
-		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Operations: s.Operations, Coverage: s.Coverage, Surveys: s.Surveys, Tiers: s.Tiers, Berths: s.Berths, Foresight: s.Foresight, Estate: s.Estate, Lookout: s.Lookout, Watch: s.Watch, Notify: s.Notify, Meter: s.Meter, Reports: s.Reports, Tracing: s.Tracing}
+		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Recovery: s.Recovery, Operations: s.Operations, Coverage: s.Coverage, Surveys: s.Surveys, Tiers: s.Tiers, Berths: s.Berths, Foresight: s.Foresight, Estate: s.Estate, Lookout: s.Lookout, Watch: s.Watch, Notify: s.Notify, Meter: s.Meter, Reports: s.Reports, Tracing: s.Tracing}
 	if s.Courier != nil {
 		r.Courier = s.Courier
 	}

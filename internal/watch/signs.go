@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"kestrel/internal/core/alert"
+	"kestrel/internal/core/drill"
 	"kestrel/internal/core/health"
 	"kestrel/internal/core/span"
 	"kestrel/internal/core/words"
@@ -124,6 +125,12 @@ func (w *Watch) ofGroup(out *sighted, g standing) {
 			ready.Causes = append(ready.Causes, alert.KeyOf(alert.PlatformAway, alert.Thing{Kind: Platform, ID: p.ID}))
 		}
 		out.add(ready)
+	}
+	last, due := w.Drill(r)
+	if text := drill.Overdue(w.Clock.Now(), last, due, r.Spec.DrillEvery); text != "" {
+		s := sign(alert.DrillDue, r)
+		s.Text, s.Since, s.Mend = text, due, "Start a drill of it, on its page here or with: kestrel drill start."
+		out.add(s)
 	}
 	if n := g.LostPoints; n > 0 {
 		s := sign(alert.NotWhole, r)

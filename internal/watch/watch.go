@@ -63,6 +63,9 @@ type Config struct {
 	Peering   *peering.Peering
 	Keeper    *keeper.Keeper
 	Out       Out
+	// Drill is when a drill of a group that comes here passed last, and when one falls due;
+	// zero where there is none. Nil is none at all.
+	Drill func(r directory.Record) (last, due time.Time)
 	// CertificateEnds is when the certificate ends with which points are served; zero if
 	// there is none.
 	CertificateEnds func() time.Time
@@ -94,6 +97,9 @@ const kept = 400 * span.Day
 
 // Open reads what is open, the rules and the silences.
 func Open(ctx context.Context, cfg Config) (*Watch, error) {
+	if cfg.Drill == nil {
+		cfg.Drill = func(directory.Record) (last, due time.Time) { return }
+	}
 	w := &Watch{Config: cfg, steady: map[Thing]health.Steady{}, began: cfg.Clock.Now()}
 	recs, err := cfg.DB.OpenAlerts(ctx)
 	if err != nil {

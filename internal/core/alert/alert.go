@@ -19,6 +19,7 @@ const (
 	Filling        Kind = "store filling"
 	Full           Kind = "store full"
 	NotReady       Kind = "not ready"
+	DrillDue       Kind = "drill due"
 	NotWhole       Kind = "not whole"
 	NotAtRest      Kind = "not at rest"
 	Clock          Kind = "clock"
@@ -144,6 +145,8 @@ func (a Alert) Title() string {
 		return name + " is full"
 	case NotReady:
 		return name + " would not recover now"
+	case DrillDue:
+		return "a drill of " + name + " is due"
 	case NotWhole:
 		return name + " has points that are not whole"
 	case NotAtRest:

@@ -75,6 +75,7 @@ func Defaults() []Rule {
 		{Kind: Full, Level: Urgent},
 		{Kind: Filling, Level: Warning, After: time.Hour, Within: 14 * span.Day},
 		{Kind: NotReady, Level: Warning, After: 2 * time.Minute},
+		{Kind: DrillDue, Level: Warning},
 		{Kind: NotWhole, Level: Urgent},
 		{Kind: Unusual, Level: Urgent},
 		{Kind: NotAtRest, Level: Warning, After: 30 * time.Minute},
@@ -100,7 +101,7 @@ func (k Kind) HasThreshold() bool { return k == Filling || k == Certificate || k
 // OfGroups tells whether alerts of a kind are about groups, so that rules for some of them
 // make sense.
 func (k Kind) OfGroups() bool {
-	return slices.Contains([]Kind{Over, Tight, Stalled, NotReady, NotWhole, Unusual, NotAtRest, ForecastMissed}, k)
+	return slices.Contains([]Kind{Over, Tight, Stalled, NotReady, DrillDue, NotWhole, Unusual, NotAtRest, ForecastMissed}, k)
 }
 
 // Limits of rules.

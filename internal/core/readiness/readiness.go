@@ -25,6 +25,7 @@ const (
 	OfCertificate = "certificate"
 	OfClock       = "clock"
 	OfBothSites   = "both sites"
+	OfDrill       = "drill"
 )
 
 // Pages on which a finding is mended.
@@ -77,6 +78,8 @@ type Facts struct {
 	Here []string
 	// Room is what the groups that arrive on the platform need together.
 	Room []Shortage
+	// DrillOverdue says that a drill of it is due; empty if none is.
+	DrillOverdue string
 }
 
 // Machine is one of the group as home has it, or as a point has it.
@@ -148,6 +151,9 @@ func Check(f Facts) []Finding {
 	}
 	for _, name := range f.Here {
 		c.risk(Finding{Kind: OfBothSites, Machine: name, Page: PageLandings, What: fmt.Sprintf("%s, made from a point, runs here live, while %s is home of the group.", name, f.Home), Mend: "Remove it, unless that is meant."})
+	}
+	if f.DrillOverdue != "" {
+		c.risk(Finding{Kind: OfDrill, Page: PageGroup, What: f.DrillOverdue, Mend: "Start a drill at the recovery site: nobody knows of a recovery that was not tried."})
 	}
 	slices.SortStableFunc(c.out, func(a, b Finding) int {
 		return cmp.Compare(map[bool]int{true: 0, false: 1}[a.Stops], map[bool]int{true: 0, false: 1}[b.Stops])

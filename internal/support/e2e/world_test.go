@@ -419,12 +419,18 @@ func scenario() lab.Scenario {
 
 func newLab(t *testing.T, password string, more ...lab.ScenarioMachine) *testLab {
 	t.Helper()
+	all := scenario()
+	all.Machines = append(all.Machines, more...)
+	return newLabOf(t, password, all)
+}
+
+// newLabOf is newLab with a scenario of one's own.
+func newLabOf(t *testing.T, password string, all lab.Scenario) *testLab {
+	t.Helper()
 	nl, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	hl, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	all := scenario()
-	all.Machines = append(all.Machines, more...)
 	l, err := lab.Open(t.TempDir(), all, clock.Wall{}, nl.Addr().String())
 	require.NoError(t, err)
 	x := &testLab{Lab: l, url: "http://" + hl.Addr().String(), sums: map[string]map[string]string{}, told: make(chan struct{})}

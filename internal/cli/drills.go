@@ -1,0 +1,307 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"kestrel/internal/api"
+	"kestrel/internal/core/span"
+)
+
+func (a *app) drillCmd() *cobra.Command {
+	c := &cobra.Command{Use: "drill", Short: "Try recoveries in isolated networks, at the site that keeps the points"}
+	var of string
+	list := &cobra.Command{Use: "list", Short: "List drills, newest first", Args: cobra.NoArgs, Example: "  kestrel drill list\n  kestrel drill list --group Purser-desk",
+		RunE: a.with(func(cmd *cobra.Command, c *api.Client, _ []string) error {
+			ds, err := read[[]api.Drill](c.ListDrills(cmd.Context(), &api.ListDrillsParams{Group: strOr(of)}))
+			if err != nil {
+				return err
+			}
+			return a.emit(ds, func(w *tabwriter.Writer) { drillTable(w, ds) })
+		})}
+	list.Flags().StringVar(&of, "group", "", "of this group only")
+	c.AddCommand(a.drillStartCmd(), list,
+		&cobra.Command{Use: "show DRILL", Short: "One drill: its ID, or a group for its newest", Args: cobra.ExactArgs(1), Example: "  kestrel drill show Purser-desk",
+			RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
+				d, err := read[api.Drill](c.GetDrill(cmd.Context(), args[0]))
+				if err != nil {
+					return err
+				}
+				return a.emit(d, func(w *tabwriter.Writer) { drillPage(w, d) })
+			})},
+		a.drillEndCmd(),
+		&cobra.Command{Use: "screen DRILL MACHINE FILE", Short: "Write what a machine showed when it had started to a file, as a PNG", Args: cobra.ExactArgs(3), Example: "  kestrel drill screen Purser-desk purser-drill purser.png",
+			RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
+				res, err := c.GetDrillScreen(cmd.Context(), args[0], args[1])
+				if err != nil {
+					return err
+				}
+				return a.savePicture(res.StatusCode, res.Body, args[2], func() error { return done(res, nil) })
+			})})
+	return c
+}
+
+// savePicture writes a picture that was answered with to a file.
+func (a *app) savePicture(status int, body io.ReadCloser, file string, refused func() error) error {
+	defer func() { _ = body.Close() }()
+	if status >= 300 {
+		return refused()
+	}
+	shot, err := io.ReadAll(io.LimitReader(body, maxScreen))
+	if err != nil {
+		return fmt.Errorf("read the picture: %w", err)
+	}
+	if err := os.WriteFile(file, shot, 0o600); err != nil {
+		return fmt.Errorf("write the picture: %w", err)
+	}
+	return a.did("Written: %s (%s).", file, size(int64(len(shot))))
+}
+
+func (a *app) drillStartCmd() *cobra.Command {
+	var in api.NewDrill
+	var point, choose, before, lasts, insist, reason string
+	var machines []string
+	var once, plan, wait, notWhole bool
+	c := &cobra.Command{Use: "start GROUP", Short: "Start a drill of a group", Args: cobra.ExactArgs(1),
+		Long: `Start a drill: machines of a point of a group arrive as its berth says for drills, wave
+by wave, and are checked. Home and its cycles are left alone. The drill is open until it is
+ended, or its time is over; then every trace of it is removed.
+
+It is refused on networks that are not isolated, or on which something runs; --insist with
+the group's name and --reason allows it, and the record keeps why.
+
+With --plan it is only said what would happen.`,
+		Example: `  kestrel drill start Purser-desk --plan
+  kestrel drill start Purser-desk
+  kestrel drill start Purser-desk --choose application --for 30min
+  kestrel drill start Purser-desk --once --wait`,
+		RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
+			in.Point, in.Choose, in.Once, in.NotWhole = strOr(point), strOr(choose), &once, &notWhole
+			if before != "" {
+				at, err := backOrTime(before)
+				if err != nil {
+					return usage("--before %s: %v", before, err)
+				}
+				in.Before, in.Choose = at, new("before")
+			}
+			if len(machines) > 0 {
+				in.Machines = &machines
+			}
+			if lasts != "" {
+				d, err := span.Parse(lasts)
+				if err != nil {
+					return usage("--for %s: %v", lasts, err)
+				}
+				in.ForSeconds = new(int64(d / time.Second))
+			}
+			if insist != "" {
+				in.Insist = &api.Insist{Group: insist, Reason: reason}
+			}
+			if plan {
+				p, err := read[api.DrillPlan](c.PlanDrill(cmd.Context(), args[0], in))
+				if err != nil {
+					return err
+				}
+				return a.emit(p, func(w *tabwriter.Writer) { drillPlan(w, p) })
+			}
+			d, err := read[api.Drill](c.StartDrill(cmd.Context(), args[0], in))
+			if err == nil && wait {
+				d, err = awaitDrill(cmd.Context(), c, d.ID, once)
+			}
+			if err != nil {
+				return err
+			}
+			if err := a.emit(d, func(w *tabwriter.Writer) { drillPage(w, d) }); err != nil {
+				return err
+			}
+			if d.Result != nil && *d.Result != "passed" {
+				return fmt.Errorf("the drill %s", *d.Result)
+			}
+			return nil
+		})}
+	f := c.Flags()
+	f.StringVar(&point, "point", "", "a point by its number or ID")
+	f.StringVar(&choose, "choose", "", "newest (the default), application (-consistent), proved (by a drill) or calm (before unusual change)")
+	f.StringVar(&before, "before", "", "the newest point before a time, such as 6h (ago) or an instant")
+	f.StringArrayVarP(&machines, "machine", "m", nil, "only this machine; may be repeated")
+	f.StringVar(&lasts, "for", "", "how long it is open, such as 30min; 2h if left out")
+	f.BoolVar(&once, "once", false, "end it as soon as all is checked")
+	f.BoolVar(&notWhole, "not-whole", false, "allow machines whose disks cannot be read whole")
+	f.StringVar(&insist, "insist", "", "the group's name: allow networks that are not isolated")
+	f.StringVar(&reason, "reason", "", "why, with --insist")
+	f.BoolVar(&plan, "plan", false, "only say what would happen")
+	f.BoolVar(&wait, "wait", false, "wait until all runs and is checked; with --once until nothing is left")
+	c.MarkFlagsMutuallyExclusive("point", "choose", "before")
+	c.MarkFlagsRequiredTogether("insist", "reason")
+	return c
+}
+
+// awaitDrill asks until a drill is open, or over if it ends by itself.
+func awaitDrill(ctx context.Context, c *api.Client, id string, end bool) (api.Drill, error) {
+	for {
+		d, err := read[api.Drill](c.GetDrill(ctx, id))
+		if err != nil || d.State == "over" || d.State == "open" && !end {
+			return d, err
+		}
+		if err := wait(ctx, 500*time.Millisecond); err != nil {
+			return d, err
+		}
+	}
+}
+
+func (a *app) drillEndCmd() *cobra.Command {
+	var passed, failed, waits bool
+	var note string
+	c := &cobra.Command{Use: "end DRILL", Short: "End a drill (its ID, or its group), and say what came of it", Args: cobra.ExactArgs(1),
+		Long:    "End a drill, and have every trace of it removed. What no check sees, somebody says: --passed or --failed, with a note. Left out, its checks alone say what came of it.",
+		Example: "  kestrel drill end Purser-desk --passed --note 'tickets could be sold'",
+		RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
+			in := api.DrillEnd{Note: strOr(note)}
+			if passed || failed {
+				in.Passed = &passed
+			}
+			d, err := read[api.Drill](c.EndDrill(cmd.Context(), args[0], in))
+			if err == nil && waits {
+				d, err = awaitDrill(cmd.Context(), c, d.ID, true)
+			}
+			if err != nil {
+				return err
+			}
+			return a.emit(d, func(w *tabwriter.Writer) { drillPage(w, d) })
+		})}
+	f := c.Flags()
+	f.BoolVar(&passed, "passed", false, "say that it passed")
+	f.BoolVar(&failed, "failed", false, "say that it failed")
+	f.StringVar(&note, "note", "", "what was seen")
+	f.BoolVar(&waits, "wait", false, "wait until nothing of it is left")
+	c.MarkFlagsMutuallyExclusive("passed", "failed")
+	return c
+}
+
+// drillWord is how a drill is, in a word.
+func drillWord(d api.Drill) string {
+	if d.Result != nil && d.State == "over" {
+		return *d.Result
+	}
+	return d.State
+}
+
+func drillMark(d api.Drill) string {
+	switch drillWord(d) {
+	case "passed":
+		return "●"
+	case "failed":
+		return "▲"
+	case "stopped":
+		return "◇"
+	}
+	return "◌"
+}
+
+func drillTable(w io.Writer, ds []api.Drill) {
+	row(w, "", "GROUP", "BEGAN", "BY", "POINT", "STATE", "RAN AFTER", "RTO TARGET", "ID")
+	for _, d := range ds {
+		took, target := "—", "—"
+		if d.TookSeconds != nil {
+			took = secs(*d.TookSeconds)
+		}
+		if d.RtoTargetSeconds > 0 {
+			target = secs(d.RtoTargetSeconds)
+		}
+		row(w, drillMark(d), d.GroupName, clockTime(&d.StartedAt), d.StartedBy, d.PointNumber, drillWord(d), took, target, d.ID)
+	}
+}
+
+func drillPage(w *tabwriter.Writer, d api.Drill) {
+	row(w, "Drill", d.GroupName)
+	row(w, "State", drillWord(d))
+	if d.Summary != nil {
+		row(w, "", *d.Summary)
+	}
+	for _, x := range d.Why {
+		row(w, "", x)
+	}
+	if d.Error != nil {
+		row(w, "Held up by", *d.Error)
+	}
+	row(w, "Point", fmt.Sprintf("%d, captured %s, %s-consistent, %s; a recovery from it would have lost %s", d.PointNumber, clockTime(&d.CaptureAt), d.Consistency, d.Chosen, secs(d.LosesSeconds)))
+	row(w, "Began", fmt.Sprintf("%s, by %s", clockTime(&d.StartedAt), d.StartedBy))
+	if d.State == "starting" || d.State == "open" {
+		row(w, "Open until", clockTime(d.Until))
+	}
+	if d.EndedBy != nil {
+		row(w, "Ended by", *d.EndedBy)
+	}
+	if d.Note != nil {
+		row(w, "Note", *d.Note)
+	}
+	if d.Reason != nil {
+		row(w, "Not isolated", *d.Reason)
+	}
+	if d.State == "over" {
+		left := "every trace was removed, and looked for"
+		if !d.NothingLeft {
+			left = "it is not known whether something is left"
+		}
+		row(w, "Cleared", fmt.Sprintf("%s; %s", clockTime(d.EndedAt), left))
+		row(w, "Meanwhile", count(d.PointsMeanwhile, "point")+" arrived from "+d.Home)
+	}
+	row(w)
+	row(w, "MACHINE", "WAVE", "STATE", "STARTED", "CHECKED", "AFTER", "NETWORKS", "CHECK")
+	for _, m := range d.Machines {
+		state, took, check := "—", "—", ""
+		if m.State != nil {
+			state = *m.State
+		}
+		if m.TookSeconds != nil {
+			took = secs(*m.TookSeconds)
+		}
+		for _, x := range []*string{m.Check, m.Guest, m.Error} {
+			if x != nil {
+				check = strings.TrimSpace(check + " " + *x)
+			}
+		}
+		row(w, m.Name, m.Wave, state, clockTime(m.StartedAt), clockTime(m.CheckedAt), took, strings.Join(m.Networks, ", "), check)
+	}
+	row(w)
+	for _, s := range d.Steps {
+		row(w, clockTime(&s.At), s.Text)
+	}
+}
+
+func drillPlan(w *tabwriter.Writer, p api.DrillPlan) {
+	row(w, "Drill of", p.GroupName)
+	row(w, "Point", fmt.Sprintf("%d, captured %s, %s-consistent, %s; a recovery from it would lose %s", p.PointNumber, clockTime(&p.CaptureAt), p.Consistency, p.Chosen, secs(p.LosesSeconds)))
+	end := "open for " + secs(p.OpenForSeconds) + " at most, then cleared"
+	if p.Once {
+		end = "cleared as soon as all is checked"
+	}
+	row(w, "Ends", end)
+	if p.RtoTargetSeconds > 0 {
+		row(w, "RTO target", secs(p.RtoTargetSeconds))
+	}
+	if p.LastTookSeconds != nil {
+		row(w, "Took", secs(*p.LastTookSeconds)+" in the last drill that passed")
+	}
+	for _, o := range p.Open {
+		row(w, "◆", o)
+	}
+	row(w)
+	row(w, "WAVE", "MACHINE", "AS", "NETWORKS", "WAITS UNTIL IT")
+	for _, m := range p.Machines {
+		check := "has started"
+		if m.Check != nil {
+			check = *m.Check
+		}
+		row(w, m.Wave, m.Machine, m.Name, strings.Join(m.Networks, ", "), check)
+	}
+	row(w)
+	row(w, "Nothing was made.")
+}

@@ -1,0 +1,38 @@
+package httpapi
+
+import (
+	"bytes"
+	"context"
+
+	"kestrel/internal/api"
+)
+
+func (h *handlers) PlanDrill(ctx context.Context, request api.PlanDrillRequestObject) (api.PlanDrillResponseObject, error) {
+	v, err := h.Recovery.Plan(ctx, who(ctx), request.ID, *request.Body)
+	return api.PlanDrill200JSONResponse(v), err
+}
+
+func (h *handlers) StartDrill(ctx context.Context, request api.StartDrillRequestObject) (api.StartDrillResponseObject, error) {
+	v, err := h.Recovery.Start(ctx, who(ctx), request.ID, *request.Body)
+	return api.StartDrill201JSONResponse(v), err
+}
+
+func (h *handlers) ListDrills(ctx context.Context, request api.ListDrillsRequestObject) (api.ListDrillsResponseObject, error) {
+	v, err := h.Recovery.List(value(request.Params.Group), h.seesID(ctx))
+	return api.ListDrills200JSONResponse(v), err
+}
+
+func (h *handlers) GetDrill(_ context.Context, request api.GetDrillRequestObject) (api.GetDrillResponseObject, error) {
+	v, err := h.Recovery.Get(request.ID)
+	return api.GetDrill200JSONResponse(v), err
+}
+
+func (h *handlers) EndDrill(ctx context.Context, request api.EndDrillRequestObject) (api.EndDrillResponseObject, error) {
+	v, err := h.Recovery.End(ctx, who(ctx), request.ID, *request.Body)
+	return api.EndDrill200JSONResponse(v), err
+}
+
+func (h *handlers) GetDrillScreen(ctx context.Context, request api.GetDrillScreenRequestObject) (api.GetDrillScreenResponseObject, error) {
+	png, err := h.Recovery.Screen(ctx, request.ID, request.Machine)
+	return api.GetDrillScreen200ImagePngResponse{Body: bytes.NewReader(png), ContentLength: int64(len(png))}, err
+}

@@ -1,0 +1,50 @@
+package records
+
+import (
+	"context"
+	"time"
+)
+
+// RecoveryOpen is what a TakenError of a second recovery of a group is about.
+const RecoveryOpen = "recoveries_open"
+
+// Recovery is a drill. Its detail is in the form of the room that keeps it.
+type Recovery struct {
+	ID        string     `db:"id"`
+	Kind      string     `db:"kind"`
+	GroupID   string     `db:"group_id"`
+	GroupName string     `db:"group_name"`
+	Point     string     `db:"point"`
+	State     string     `db:"state"`
+	Result    string     `db:"result"` // empty while it is not known
+	StartedBy string     `db:"started_by"`
+	StartedAt time.Time  `db:"started_at"`
+	EndedAt   *time.Time `db:"ended_at"`
+	Detail    []byte     `db:"detail"`
+}
+
+// AddRecovery stores one. A TakenError says that another of its group is open.
+func (db *DB) AddRecovery(ctx context.Context, r Recovery) error {
+	return db.named(ctx, "recovery", `INSERT INTO recoveries (id, kind, group_id, group_name, point, state, result, started_by, started_at, ended_at, detail)
+		VALUES (:id, :kind, :group_id, :group_name, :point, :state, :result, :started_by, :started_at, :ended_at, :detail)`, r)
+}
+
+// SaveRecovery stores how far one is. One that is over never changes.
+func (db *DB) SaveRecovery(ctx context.Context, r Recovery) error {
+	return db.named(ctx, "recovery", `UPDATE recoveries SET state = :state, result = :result, ended_at = :ended_at, detail = :detail WHERE id = :id AND state <> 'over'`, r)
+}
+
+// Recoveries lists all that are open or began since an instant, newest first.
+func (db *DB) Recoveries(ctx context.Context, since time.Time) ([]Recovery, error) {
+	return list[Recovery](ctx, db, "recoveries", `SELECT * FROM recoveries WHERE started_at >= $1 OR state <> 'over' ORDER BY started_at DESC, id`, since)
+}
+
+// PutScreen stores what a machine of a recovery showed, as a PNG.
+func (db *DB) PutScreen(ctx context.Context, recovery, machine string, png []byte) error {
+	return db.exec(ctx, "screen", `INSERT INTO recovery_screens (recovery_id, machine, png) VALUES ($1, $2, $3) ON CONFLICT (recovery_id, machine) DO UPDATE SET png = $3`, recovery, machine, png)
+}
+
+// Screen is what a machine of a recovery showed; ErrNotFound if that is not kept.
+func (db *DB) Screen(ctx context.Context, recovery, machine string) ([]byte, error) {
+	return get[[]byte](ctx, db, "screen", `SELECT png FROM recovery_screens WHERE recovery_id = $1 AND machine = $2`, recovery, machine)
+}

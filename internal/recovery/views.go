@@ -1,0 +1,122 @@
+package recovery
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+	"time"
+
+	"kestrel/internal/api"
+	"kestrel/internal/core/drill"
+	"kestrel/internal/problem"
+	"kestrel/internal/records"
+)
+
+func orNil(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return new(t.UTC())
+}
+
+func text(s string) *string {
+	if s == "" {
+		return nil
+	}
+	return &s
+}
+
+// machineView is how a machine stands, or stood.
+func machineView(began time.Time, x stood) api.DrillMachine {
+	v := api.DrillMachine{Machine: x.Home, Name: x.Name, Wave: x.Wave, StartedAt: orNil(x.Started), CheckedAt: orNil(x.Passed), Missed: x.Missed, Lost: x.Lost, Check: text(x.Checked), Guest: text(x.Came), Networks: append([]string{}, x.Networks...), Screen: x.Screen}
+	if !x.Passed.IsZero() {
+		v.TookSeconds = new(int64(x.Passed.Sub(began).Round(time.Second) / time.Second))
+	}
+	return v
+}
+
+// view shows a drill.
+func (r *Recovery) view(s *state) api.Drill {
+	r.mu.Lock()
+	rec, d := s.rec, s.detail
+	r.mu.Unlock()
+	v := api.Drill{ID: rec.ID, Group: rec.GroupID, GroupName: rec.GroupName, Home: d.Home, State: rec.State, Point: rec.Point, PointNumber: d.PointNumber, CaptureAt: d.CaptureAt.UTC(), Consistency: d.Consistency, Chosen: d.Chosen, LosesSeconds: max(0, int64(rec.StartedAt.Sub(d.CaptureAt)/time.Second)),
+		StartedAt: rec.StartedAt.UTC(), StartedBy: rec.StartedBy, OpenAt: orNil(d.OpenAt), Until: d.Until, Once: d.Alone, RtoTargetSeconds: int64(d.RTO / time.Second), Reason: text(d.Reason), Open: append([]string{}, d.Open...),
+		Machines: []api.DrillMachine{}, Steps: []api.DrillStep{}, Why: append([]string{}, d.Why...), Summary: text(d.Summary), Error: text(d.Error), Result: text(rec.Result), EndedAt: rec.EndedAt, PointsMeanwhile: d.Arrived, NothingLeft: d.Untraced}
+	if d.Took > 0 {
+		v.TookSeconds = new(int64(d.Took.Round(time.Second) / time.Second))
+	}
+	if e := d.Ended; e != nil {
+		v.EndedBy, v.Verdict, v.Note = &e.By, e.Passed, text(e.Note)
+	}
+	for _, x := range d.Steps {
+		v.Steps = append(v.Steps, api.DrillStep{At: x.At, Text: x.Text})
+	}
+	if state := drill.State(rec.State); state == drill.Clearing || state == drill.Over {
+		for _, x := range d.Stood {
+			v.Machines = append(v.Machines, machineView(rec.StartedAt, x))
+		}
+		return v
+	}
+	v.Until = d.Until
+	for _, x := range r.Landings.OfDrill(rec.ID) {
+		m := machineView(rec.StartedAt, stood{Machine: x.Machine, Home: x.Home, Checked: x.Checked, Came: x.Came, Networks: x.Networks, Screen: !d.OpenAt.IsZero()})
+		m.Landing, m.State, m.Error = &x.ID, &x.State, text(x.Error)
+		v.Machines = append(v.Machines, m)
+	}
+	return v
+}
+
+// Get gives one, by its ID, or the newest of a group.
+func (r *Recovery) Get(id string) (api.Drill, error) {
+	s, err := r.find(id)
+	if err != nil {
+		return api.Drill{}, err
+	}
+	return r.view(s), nil
+}
+
+// List lists drills of groups that see lets pass, newest first; of one group if it is given.
+func (r *Recovery) List(group string, see func(id string) bool) ([]api.Drill, error) {
+	id := ""
+	if group != "" {
+		g, err := r.Groups.Find(group)
+		if err != nil {
+			return nil, err
+		}
+		id = g.ID
+	}
+	r.mu.Lock()
+	var all []*state
+	for _, s := range r.byID {
+		if see(s.rec.GroupID) && (id == "" || s.rec.GroupID == id) {
+			all = append(all, s)
+		}
+	}
+	r.mu.Unlock()
+	slices.SortFunc(all, func(a, b *state) int {
+		if c := b.rec.StartedAt.Compare(a.rec.StartedAt); c != 0 {
+			return c
+		}
+		return strings.Compare(a.rec.ID, b.rec.ID)
+	})
+	out := []api.Drill{}
+	for _, s := range all {
+		out = append(out, r.view(s))
+	}
+	return out, nil
+}
+
+// Screen is what a machine of a drill showed when it had started, as a PNG.
+func (r *Recovery) Screen(ctx context.Context, id, machine string) ([]byte, error) {
+	s, err := r.find(id)
+	if err != nil {
+		return nil, err
+	}
+	png, err := r.DB.Screen(ctx, s.rec.ID, machine)
+	if errors.Is(err, records.ErrNotFound) {
+		return nil, problem.NotFound("picture", machine)
+	}
+	return png, err
+}
