@@ -1282,7 +1282,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Attainment, coverage, capacity and change over a time, as JSON, as a table or as a document */
+        /** Attainment, coverage, capacity, change and drills over a time, as JSON, as a table or as a document */
         get: operations["getReport"];
         put?: never;
         post?: never;
@@ -4049,6 +4049,52 @@ export interface components {
             coverage: components["schemas"]["ReportCoverage"];
             stores: components["schemas"]["ReportStore"][];
             links: components["schemas"]["ReportLink"][];
+            drills: components["schemas"]["ReportDrills"];
+        };
+        /** @description Drills of groups that come in, and which are due */
+        ReportDrills: {
+            passed: number;
+            failed: number;
+            /** @description That were ended before they could tell */
+            stopped: number;
+            /** @description Those that began in the time, newest first */
+            rows: components["schemas"]["ReportDrill"][];
+            /** @description Groups of which a drill was due at the end, for longest first */
+            due: components["schemas"]["ReportDrillDue"][];
+        };
+        ReportDrill: {
+            group: string;
+            /** Format: date-time */
+            startedAt: string;
+            startedBy: string;
+            /** Format: int64 */
+            point: number;
+            /** Format: date-time */
+            captureAt: string;
+            result: string;
+            machines: number;
+            /**
+             * Format: int64
+             * @description Until all ran and was checked
+             */
+            tookSeconds?: number;
+            /**
+             * Format: int64
+             * @description 0 is none
+             */
+            rtoTargetSeconds: number;
+            note?: string;
+            summary: string;
+        };
+        ReportDrillDue: {
+            group: string;
+            /**
+             * Format: date-time
+             * @description When one passed last
+             */
+            lastAt?: string;
+            /** Format: date-time */
+            dueAt: string;
         };
         ReportDay: {
             /** Format: date-time */

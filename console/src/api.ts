@@ -58,6 +58,7 @@ const affected: Record<string, string[]> = {
   group: ["board", "groups", "group", "cycles", "berth", "readiness"],
   point: ["points", "exposure", "board"],
   operation: ["operations"],
+  drill: ["drills", "group", "points"],
   landing: ["landings", "points", "machines"],
   link: ["links", "board"],
   platform: ["platforms", "machines"],

@@ -27,6 +27,8 @@ const GroupPage = page(() => import("./pages/group"), "GroupPage");
 const GroupFormPage = page(() => import("./pages/groupform"), "GroupFormPage");
 const GroupsPage = page(() => import("./pages/groups"), "GroupsPage");
 const LandingsPage = page(() => import("./pages/landings"), "LandingsPage");
+const DrillsPage = page(() => import("./pages/drills"), "DrillsPage");
+const DrillPage = page(() => import("./pages/drills"), "DrillPage");
 const MachinesPage = page(() => import("./pages/machines"), "MachinesPage");
 const PlatformsPage = page(() => import("./pages/platforms"), "PlatformsPage");
 const PointsPage = page(() => import("./pages/points"), "PointsPage");
@@ -64,6 +66,8 @@ if (root) {
               <Route path="/reports" element={<ReportsPage />} />
               <Route path="/alerts" element={<AlertsPage />} />
               <Route path="/points" element={<PointsPage />} />
+              <Route path="/drills" element={<DrillsPage />} />
+              <Route path="/drills/:id" element={<DrillPage />} />
               <Route path="/landings" element={<LandingsPage />} />
               <Route path="/machines" element={<MachinesPage />} />
               <Route path="/surveys" element={<SurveysPage />} />

@@ -2938,7 +2938,10 @@ type Report struct {
 	Coverage ReportCoverage `json:"coverage"`
 
 	// Days Days of UTC, oldest first; the first and the last are cut where the time begins and ends
-	Days   []ReportDay  `json:"days"`
+	Days []ReportDay `json:"days"`
+
+	// Drills Drills of groups that come in, and which are due
+	Drills ReportDrills `json:"drills"`
 	From   time.Time    `json:"from"`
 	Groups int          `json:"groups"`
 	Links  []ReportLink `json:"links"`
@@ -2973,6 +2976,48 @@ type ReportDay struct {
 	Sealed         int     `json:"sealed"`
 	WireBytes      int64   `json:"wireBytes"`
 	WorstSeconds   int64   `json:"worstSeconds"`
+}
+
+// ReportDrill defines model for ReportDrill.
+type ReportDrill struct {
+	CaptureAt time.Time `json:"captureAt"`
+	Group     string    `json:"group"`
+	Machines  int       `json:"machines"`
+	Note      *string   `json:"note,omitempty"`
+	Point     int64     `json:"point"`
+	Result    string    `json:"result"`
+
+	// RtoTargetSeconds 0 is none
+	RtoTargetSeconds int64     `json:"rtoTargetSeconds"`
+	StartedAt        time.Time `json:"startedAt"`
+	StartedBy        string    `json:"startedBy"`
+	Summary          string    `json:"summary"`
+
+	// TookSeconds Until all ran and was checked
+	TookSeconds *int64 `json:"tookSeconds,omitempty"`
+}
+
+// ReportDrillDue defines model for ReportDrillDue.
+type ReportDrillDue struct {
+	DueAt time.Time `json:"dueAt"`
+	Group string    `json:"group"`
+
+	// LastAt When one passed last
+	LastAt *time.Time `json:"lastAt,omitempty"`
+}
+
+// ReportDrills Drills of groups that come in, and which are due
+type ReportDrills struct {
+	// Due Groups of which a drill was due at the end, for longest first
+	Due    []ReportDrillDue `json:"due"`
+	Failed int              `json:"failed"`
+	Passed int              `json:"passed"`
+
+	// Rows Those that began in the time, newest first
+	Rows []ReportDrill `json:"rows"`
+
+	// Stopped That were ended before they could tell
+	Stopped int `json:"stopped"`
 }
 
 // ReportLink defines model for ReportLink.
@@ -5016,7 +5061,7 @@ type ClientInterface interface {
 	// Corresponds with GET /readiness (the `ListReadiness` operationId).
 	ListReadiness(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetReport Attainment, coverage, capacity and change over a time, as JSON, as a table or as a document
+	// GetReport Attainment, coverage, capacity, change and drills over a time, as JSON, as a table or as a document
 	//
 	// Corresponds with GET /report (the `GetReport` operationId).
 	GetReport(ctx context.Context, params *GetReportParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -7546,7 +7591,7 @@ func (c *Client) ListReadiness(ctx context.Context, reqEditors ...RequestEditorF
 	return c.Client.Do(req)
 }
 
-// GetReport Attainment, coverage, capacity and change over a time, as JSON, as a table or as a document
+// GetReport Attainment, coverage, capacity, change and drills over a time, as JSON, as a table or as a document
 //
 // Corresponds with GET /report (the `GetReport` operationId).
 func (c *Client) GetReport(ctx context.Context, params *GetReportParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -16310,7 +16355,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /readiness (the `ListReadiness` operationId).
 	ListReadinessWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListReadinessResponse, error)
 
-	// GetReportWithResponse Attainment, coverage, capacity and change over a time, as JSON, as a table or as a document
+	// GetReportWithResponse Attainment, coverage, capacity, change and drills over a time, as JSON, as a table or as a document
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -25653,7 +25698,7 @@ func (c *ClientWithResponses) ListReadinessWithResponse(ctx context.Context, req
 	return ParseListReadinessResponse(rsp)
 }
 
-// GetReportWithResponse Attainment, coverage, capacity and change over a time, as JSON, as a table or as a document
+// GetReportWithResponse Attainment, coverage, capacity, change and drills over a time, as JSON, as a table or as a document
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -31857,7 +31902,7 @@ type ServerInterface interface {
 	// ListReadiness Which groups would recover right now, as they are; those that would not come first
 	// (GET /readiness)
 	ListReadiness(ctx *echo.Context) error
-	// GetReport Attainment, coverage, capacity and change over a time, as JSON, as a table or as a document
+	// GetReport Attainment, coverage, capacity, change and drills over a time, as JSON, as a table or as a document
 	// (GET /report)
 	GetReport(ctx *echo.Context, params GetReportParams) error
 	// ListReportPlans Reports that are sent by calendar
@@ -40972,7 +41017,7 @@ type StrictServerInterface interface {
 	// ListReadiness Which groups would recover right now, as they are; those that would not come first
 	// (GET /readiness)
 	ListReadiness(ctx context.Context, request ListReadinessRequestObject) (ListReadinessResponseObject, error)
-	// GetReport Attainment, coverage, capacity and change over a time, as JSON, as a table or as a document
+	// GetReport Attainment, coverage, capacity, change and drills over a time, as JSON, as a table or as a document
 	// (GET /report)
 	GetReport(ctx context.Context, request GetReportRequestObject) (GetReportResponseObject, error)
 	// ListReportPlans Reports that are sent by calendar

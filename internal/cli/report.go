@@ -75,6 +75,27 @@ func reportText(w *tabwriter.Writer, v api.Report) {
 			row(w, d.At.Format("2006-01-02"), within, secs(d.OverSeconds), secs(d.WorstSeconds), d.Sealed, d.Failed, d.Missed, size(d.ChangedBytes), size(d.WireBytes))
 		}
 	}
+	if len(v.Drills.Rows) > 0 {
+		row(w)
+		row(w, "DRILL OF", "BEGAN", "POINT", "RESULT", "RAN AFTER", "RTO TARGET")
+		for _, d := range v.Drills.Rows {
+			took, target := "—", "—"
+			if d.TookSeconds != nil {
+				took = secs(*d.TookSeconds)
+			}
+			if d.RtoTargetSeconds > 0 {
+				target = secs(d.RtoTargetSeconds)
+			}
+			row(w, d.Group, clockTime(&d.StartedAt), d.Point, d.Result, took, target)
+		}
+	}
+	if len(v.Drills.Due) > 0 {
+		row(w)
+		row(w, "DRILL DUE OF", "SINCE", "LAST PASSED")
+		for _, d := range v.Drills.Due {
+			row(w, d.Group, clockTime(&d.DueAt), clockTime(d.LastAt))
+		}
+	}
 	if len(v.Links) > 0 {
 		row(w)
 		row(w, "LINK", "OUT", "AT MOST", "IN", "AT MOST")

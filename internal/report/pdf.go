@@ -66,6 +66,7 @@ func Document(v api.Report) ([]byte, error) {
 			return nil, err
 		}
 	}
+	d.drills(v)
 	var b bytes.Buffer
 	if err := d.Output(&b); err != nil {
 		return nil, fmt.Errorf("write the document: %w", err)
@@ -295,6 +296,44 @@ func (d *document) capacity(v api.Report) error {
 		d.table([]column{{"Link to", 0.28, false}, {"Out, mean", 0.18, true}, {"at most", 0.18, true}, {"In, mean", 0.18, true}, {"at most", 0.18, true}}, rows)
 	}
 	return nil
+}
+
+// drills tells which recoveries were tried, and which are due.
+func (d *document) drills(v api.Report) {
+	x := v.Drills
+	text := fmt.Sprintf("Recoveries that were tried at %s: %d passed, %d failed, %d ended before they could tell.", v.Site, x.Passed, x.Failed, x.Stopped)
+	if len(x.Rows) == 0 {
+		text = fmt.Sprintf("No recovery was tried at %s in this time.", v.Site)
+	}
+	if len(x.Due) > 0 {
+		text += " " + words.Upper(words.Count(len(x.Due), "group")) + " had a drill due at its end."
+	}
+	d.section("Drills", text)
+	var rows [][]string
+	for _, r := range x.Rows {
+		took, target := "–", "–"
+		if r.TookSeconds != nil {
+			took = seconds(*r.TookSeconds)
+		}
+		if r.RtoTargetSeconds > 0 {
+			target = seconds(r.RtoTargetSeconds)
+		}
+		rows = append(rows, []string{r.Group, stamp(r.StartedAt), fmt.Sprint(r.Point), r.Result, took, target, r.StartedBy})
+	}
+	if len(rows) > 0 {
+		d.table([]column{{"Group", 0.22, false}, {"Began", 0.17, false}, {"Point", 0.08, true}, {"Result", 0.1, false}, {"Ran after", 0.11, true}, {"RTO target", 0.11, true}, {"By", 0.21, false}}, rows)
+	}
+	rows = nil
+	for _, r := range x.Due {
+		last := "none passed yet"
+		if r.LastAt != nil {
+			last = stamp(*r.LastAt)
+		}
+		rows = append(rows, []string{r.Group, stamp(r.DueAt), last})
+	}
+	if len(rows) > 0 {
+		d.table([]column{{"Drill due of", 0.4, false}, {"Since", 0.3, false}, {"Last passed", 0.3, false}}, rows)
+	}
 }
 
 // scale is the unit in which the most of some sizes is written, and its bytes.

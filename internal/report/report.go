@@ -7,12 +7,14 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
 
 	"kestrel/internal/api"
 	"kestrel/internal/clock"
+	"kestrel/internal/core/drill"
 	"kestrel/internal/core/span"
 	"kestrel/internal/core/words"
 	"kestrel/internal/coverage"
@@ -24,6 +26,12 @@ import (
 	"kestrel/internal/problem"
 )
 
+// Recovery tells of drills; *recovery.Recovery is one.
+type Recovery interface {
+	List(group string, see func(id string) bool) ([]api.Drill, error)
+	Due(r directory.Record) (last, due time.Time)
+}
+
 // Sources is what reports are made from.
 type Sources struct {
 	SiteID, Site string
@@ -34,6 +42,7 @@ type Sources struct {
 	Keeper       *keeper.Keeper
 	Peering      *peering.Peering
 	Clock        clock.Clock
+	Recovery     Recovery // nil where there is none
 }
 
 // Of says what a report is of.
@@ -118,7 +127,51 @@ func (s Sources) Make(ctx context.Context, of Of) (api.Report, error) {
 	if v.Stores, err = s.stores(ctx, a.From, a.To); err != nil {
 		return v, err
 	}
-	v.Links, err = s.links(ctx, of.Which.Peer, a.From, a.To)
+	if v.Links, err = s.links(ctx, of.Which.Peer, a.From, a.To); err != nil {
+		return v, err
+	}
+	v.Drills, err = s.drills(groups, a.From, a.To)
+	return v, err
+}
+
+// drills are those of groups that come in, and which are due at the end.
+func (s Sources) drills(groups []directory.Record, from, to time.Time) (api.ReportDrills, error) {
+	v := api.ReportDrills{Rows: []api.ReportDrill{}, Due: []api.ReportDrillDue{}}
+	if s.Recovery == nil {
+		return v, nil
+	}
+	ids := map[string]bool{}
+	for _, r := range groups {
+		if r.Direction != directory.In {
+			continue
+		}
+		ids[r.ID] = true
+		if last, due := s.Recovery.Due(r); !due.IsZero() && due.Before(to) {
+			x := api.ReportDrillDue{Group: r.Spec.Name, DueAt: due.UTC()}
+			if !last.IsZero() {
+				x.LastAt = new(last.UTC())
+			}
+			v.Due = append(v.Due, x)
+		}
+	}
+	slices.SortFunc(v.Due, func(a, b api.ReportDrillDue) int {
+		return cmp.Or(a.DueAt.Compare(b.DueAt), strings.Compare(a.Group, b.Group))
+	})
+	all, err := s.Recovery.List("", func(id string) bool { return ids[id] })
+	for _, d := range all {
+		if d.Result == nil || d.StartedAt.Before(from) || !d.StartedAt.Before(to) {
+			continue
+		}
+		switch drill.Result(*d.Result) {
+		case drill.Passed:
+			v.Passed++
+		case drill.Failed:
+			v.Failed++
+		default:
+			v.Stopped++
+		}
+		v.Rows = append(v.Rows, api.ReportDrill{Group: d.GroupName, StartedAt: d.StartedAt, StartedBy: d.StartedBy, Point: d.PointNumber, CaptureAt: d.CaptureAt, Result: *d.Result, Machines: len(d.Machines), TookSeconds: d.TookSeconds, RtoTargetSeconds: d.RtoTargetSeconds, Note: d.Note, Summary: *d.Summary})
+	}
 	return v, err
 }
 
@@ -231,6 +284,16 @@ func Summary(v api.Report) []string {
 	if c := v.Coverage.Counts; c.Machines > 0 {
 		of := c.Machines - c.LeftOut - c.Landed
 		out = append(out, fmt.Sprintf("%d of %s at %s are protected (%s), of those that are neither left out on purpose nor landed copies.", c.Protected+c.ByRule, words.Count(of, "machine"), v.Site, Share(c.Share)))
+	}
+	if d := v.Drills; len(d.Rows)+len(d.Due) > 0 {
+		text := fmt.Sprintf("%s tried, %d passed", words.Upper(words.Count(len(d.Rows), "recovery")), d.Passed)
+		if len(d.Rows) != 1 {
+			text = fmt.Sprintf("%d recoveries tried, %d passed", len(d.Rows), d.Passed)
+		}
+		if len(d.Due) > 0 {
+			text += fmt.Sprintf("; a drill is due of %s", words.Count(len(d.Due), "group"))
+		}
+		out = append(out, text+".")
 	}
 	for _, s := range v.Stores {
 		text := fmt.Sprintf("%s: %s used", words.Upper(s.Name), span.Bytes(float64(s.UsedLastBytes)))

@@ -18,10 +18,11 @@ const (
 	Coverage   = "coverage"
 	Stores     = "stores"
 	Links      = "links"
+	Drills     = "drills"
 )
 
 // Tables lists them.
-func Tables() []string { return []string{Attainment, Days, Coverage, Stores, Links} }
+func Tables() []string { return []string{Attainment, Days, Coverage, Stores, Links, Drills} }
 
 // Table gives a table of a report as CSV (RFC 4180), its first line the names of the columns.
 // Times are RFC 3339 in UTC, lengths of time seconds, sizes bytes, shares from 0 to 1.
@@ -59,6 +60,11 @@ func Table(v api.Report, which string) ([]byte, error) {
 		add("site", "out_mean_bytes_per_second", "out_most_bytes_per_second", "in_mean_bytes_per_second", "in_most_bytes_per_second")
 		for _, l := range v.Links {
 			add(l.Peer, l.OutMean, l.OutMost, l.InMean, l.InMost)
+		}
+	case Drills:
+		add("group", "started_at", "started_by", "point", "captured_at", "result", "machines", "ran_after_seconds", "rto_target_seconds", "note")
+		for _, x := range v.Drills.Rows {
+			add(x.Group, &x.StartedAt, x.StartedBy, x.Point, &x.CaptureAt, x.Result, x.Machines, x.TookSeconds, x.RtoTargetSeconds, x.Note)
 		}
 	}
 	var b bytes.Buffer

@@ -477,7 +477,7 @@ func (s *Site) openWatch(ctx context.Context) (err error) {
 		Digest: func() []string { return s.Watch.Morning() }, Document: func(ctx context.Context, p notify.Paper) (string, []byte, error) { return s.Reports.Paper(ctx, p) }, Clock: s.clk, Log: s.log, Every: watchPulses * s.cfg.Pulse, Waits: notify.UsualWaits()}); err != nil {
 		return err
 	}
-	s.Reports = report.New(report.Config{Sources: report.Sources{SiteID: s.self.ID, Site: s.self.Name, Groups: s.Groups, History: s.History, Coverage: s.Coverage, Meter: s.Meter, Keeper: s.Keeper, Peering: s.Peering, Clock: s.clk},
+	s.Reports = report.New(report.Config{Sources: report.Sources{SiteID: s.self.ID, Site: s.self.Name, Groups: s.Groups, History: s.History, Coverage: s.Coverage, Meter: s.Meter, Keeper: s.Keeper, Peering: s.Peering, Clock: s.clk, Recovery: s.Recovery},
 		DB: s.db, Post: s.Notify, Trail: s.Trail, Log: s.log, Every: refreshPulses * s.cfg.Pulse})
 	s.Watch, err = watch.Open(ctx, watch.Config{Drill: s.Recovery.Due, Site: s.self.Name, DB: s.db, Groups: s.Groups, Overview: s.Overview, Lookout: s.Lookout, Inventory: s.Inventory, Peering: s.Peering, Keeper: s.Keeper, Out: s.Notify, CertificateEnds: s.Serving.CertificateEnds,
 		Trail: s.Trail, Clock: s.clk, Hub: s.Hub, Log: s.log, Every: watchPulses * s.cfg.Pulse})

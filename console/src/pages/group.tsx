@@ -14,6 +14,7 @@ import { Foretold } from "./beside";
 import { Carried } from "./carried";
 import { ChangesCard, useMarks } from "./changes";
 import { Course, useDays } from "./course";
+import { DrillDialog } from "./drilldialog";
 import { PauseDialog } from "./holding";
 import { GroupReadiness } from "./readiness";
 
@@ -35,7 +36,7 @@ export function GroupPage() {
     queryFn: () => ask(api.GET("/groups/{id}", { params: { path: { id } } })),
     refetchInterval: 3000,
   });
-  const dialog = useDialog<"pause" | "delete">();
+  const dialog = useDialog<"pause" | "delete" | "drill">();
   const may = useMay();
   const act = useMutation({
     mutationFn: (what: "run" | "compare" | "resume" | "keep") =>
@@ -90,6 +91,11 @@ export function GroupPage() {
             >
               Berth
             </Link>
+          )}
+          {g.direction !== "out" && g.points > 0 && may.operate && (
+            <Button kind="main" onClick={() => dialog.open("drill")}>
+              Drill…
+            </Button>
           )}
           {!ended && may.operate && (
             <>
@@ -156,6 +162,7 @@ export function GroupPage() {
         </div>
       </div>
       {dialog.name === "pause" && <PauseDialog groups={[g]} onClose={dialog.close} />}
+      {dialog.name === "drill" && <DrillDialog g={g} onClose={dialog.close} />}
       {dialog.name === "delete" && <DeleteDialog g={g} onClose={dialog.close} />}
     </Page>
   );
@@ -414,6 +421,31 @@ function PromiseCard({ g }: { g: Group }) {
           <div className={row}>
             <dt className="text-muted">RTO target</dt>
             <dd className="font-medium">{span(g.rtoTargetSeconds)}</dd>
+          </div>
+        )}
+        {(g.drilledAt || g.drillEverySeconds > 0) && (
+          <div className={row}>
+            <dt className="text-muted">Drill</dt>
+            <dd className="font-medium">
+              {g.drilledAt ? (
+                <>
+                  passed <When at={g.drilledAt} />
+                </>
+              ) : (
+                "none has passed yet"
+              )}
+              {g.drillDueAt && (
+                <span className={Date.parse(g.drillDueAt) < Date.now() ? "block text-tight-ink" : "block text-muted"}>
+                  {Date.parse(g.drillDueAt) < Date.now() ? "◆ was due " : "due "}
+                  <When at={g.drillDueAt} />
+                </span>
+              )}
+              {g.direction !== "out" && (
+                <Link to={`/drills?group=${g.id}`} className="block text-link text-xs">
+                  all drills of it
+                </Link>
+              )}
+            </dd>
           </div>
         )}
         <div className={row}>

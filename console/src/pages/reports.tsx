@@ -127,6 +127,9 @@ export function ReportsPage() {
             <a className={link} href={file("csv", "days")} download={`${v.site}-days.csv`}>
               Days (CSV)
             </a>
+            <a className={link} href={file("csv", "drills")} download={`${v.site}-drills.csv`}>
+              Drills (CSV)
+            </a>
             <a className={link} href={file("json")} download={`${v.site}.json`}>
               All of it (JSON)
             </a>
@@ -168,8 +171,14 @@ function Figures({ v }: { v: Report }) {
       `${c.protected + c.byRule} of ${c.machines - c.leftOut - c.landed}`,
     ],
   ];
+  const d = v.drills;
+  figures.push([
+    "Drills",
+    d.rows.length ? `${d.passed} of ${d.rows.length} passed` : "none",
+    d.due.length ? `due of ${d.due.map((x) => x.group).join(", ")}` : "none is due",
+  ]);
   return (
-    <dl className="grid grid-cols-2 gap-x-4 gap-y-3 border-line border-t px-4 py-3 md:grid-cols-5">
+    <dl className="grid grid-cols-2 gap-x-4 gap-y-3 border-line border-t px-4 py-3 md:grid-cols-6">
       {figures.map(([name, value, more]) => (
         <div key={name}>
           <dt className="text-muted text-xs">{name}</dt>

@@ -64,6 +64,7 @@ func TestPlantedMistakes(t *testing.T) {
 		"certificate ended":     {func(f *readiness.Facts) { f.CertificateEnds = now.Add(-time.Hour) }, true, "certificate", "", "has ended"},
 		"certificate ends soon": {func(f *readiness.Facts) { f.CertificateEnds = now.AddDate(0, 0, 3) }, false, "certificate", "", "ends on 29 November 2026"},
 		"clocks apart":          {func(f *readiness.Facts) { f.Ahead = -5 * time.Minute }, false, "clock", "", "of Norhaven are 5 min apart"},
+		"a drill is due":        {func(f *readiness.Facts) { f.DrillOverdue = "No drill of it has passed yet; one was due 2 h ago." }, false, "drill", "", "No drill of it"},
 		"it runs here as well":  {func(f *readiness.Facts) { f.Here = []string{"tick-db-em"} }, false, "both sites", "tick-db-em", "runs here live, while Norhaven is home"},
 	} {
 		f := sound()

@@ -10,6 +10,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -145,7 +146,7 @@ func tierPlans() map[string][]api.NewTier {
 	}
 	return map[string][]api.NewTier{
 		"Norhaven": {
-			{Name: "Harbour-1", PromiseText: text("10min", "4min", keepLong), RtoTargetSeconds: new(int64(3600)), Priority: new("high"), DrillEverySeconds: new(int64(90 * 86400))},
+			{Name: "Harbour-1", PromiseText: text("10min", "4min", keepLong), RtoTargetSeconds: new(int64(3600)), Priority: new("high"), DrillEverySeconds: new(int64(7 * 86400))},
 			{Name: "Public-2", PromiseText: text("30min", "10min", keepUsual), RtoTargetSeconds: new(int64(4 * 3600)), DrillEverySeconds: new(int64(180 * 86400))},
 		},
 		"Eastmole": {{Name: "Quay", PromiseText: text("30min", "10min", keepUsual), RtoTargetSeconds: new(int64(8 * 3600))}},
@@ -466,6 +467,10 @@ func (d *demo) tellPresent(ctx context.Context) error {
 		}
 	}
 	if err := d.putBerth(ctx, "Norhaven", "Ticketing", ticketingBerth()); err != nil {
+		return err
+	}
+	// One recovery is tried as everybody does, and another is overdue.
+	if err := d.post(ctx, "Norhaven", "/groups/"+url.PathEscape("Freight desk")+"/drills", api.NewDrill{Once: new(true)}); err != nil {
 		return err
 	}
 	return d.leaveOut(ctx)

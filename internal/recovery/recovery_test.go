@@ -1,0 +1,250 @@
+package recovery_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/require"
+
+	"kestrel/internal/api"
+	"kestrel/internal/clock"
+	"kestrel/internal/core/actor"
+	"kestrel/internal/core/drill"
+	"kestrel/internal/core/ladder"
+	"kestrel/internal/directory"
+	"kestrel/internal/inventory"
+	"kestrel/internal/landing"
+	"kestrel/internal/platform"
+	"kestrel/internal/points"
+	"kestrel/internal/problem"
+	"kestrel/internal/recovery"
+	"kestrel/internal/support/rooms"
+)
+
+// yard makes machines that are nothing but what is said of them.
+type yard struct {
+	mu      sync.Mutex
+	stands  []landing.Standing
+	fails   error // of making
+	held    error // of removing
+	open    []string
+	removed int
+}
+
+func (y *yard) Plan(context.Context, actor.Actor, api.NewLanding) ([]landing.Planned, []string, error) {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	return []landing.Planned{{Machine: "gate", Name: "gate-drill", Wave: 1}}, y.open, nil
+}
+
+func (y *yard) Drill(context.Context, actor.Actor, api.NewLanding, string) error {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	if y.fails == nil && len(y.stands) == 0 {
+		y.stands = []landing.Standing{{ID: "l1", Home: "gate", Machine: drill.Machine{Name: "gate-drill", Wave: 1}, Platform: "p"}}
+	}
+	return y.fails
+}
+
+func (y *yard) OfDrill(string) []landing.Standing {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	return append([]landing.Standing(nil), y.stands...)
+}
+
+func (y *yard) Screen(context.Context, string) ([]byte, error) { return nil, platform.ErrNoScreen }
+
+func (y *yard) Remove(context.Context, actor.Actor, string) error {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	if y.held != nil {
+		return y.held
+	}
+	y.stands, y.removed = nil, y.removed+1
+	return nil
+}
+
+func (y *yard) set(f func()) {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	f()
+}
+
+// up says that the machine has started, and what came of its check.
+func (y *yard) up(missed bool) {
+	y.set(func() {
+		y.stands[0].Started, y.stands[0].Passed, y.stands[0].Missed = time.Now(), time.Now().Add(time.Minute), missed
+	})
+}
+
+// site is a recovery site with a group of four points: crash, application, odd, crash.
+type site struct {
+	*rooms.Side
+	*yard
+	t        *testing.T
+	recovery *recovery.Recovery
+	group    directory.Record
+	points   []string
+	stop     func()
+}
+
+func newSite(t *testing.T) *site {
+	t.Helper()
+	side, err := rooms.New(rooms.RecoveryID, rooms.RecoveryName, 1)
+	require.NoError(t, err)
+	s := &site{Side: side, yard: &yard{}, t: t}
+	s.group = rooms.Record(uuid.NewString(), rooms.Spec("Gates"))
+	s.group.Term, s.group.Revision = 1, 1
+	s.group.Spec.Promise.Keep = ladder.Ladder{{For: 48 * time.Hour}}
+	s.group.CreatedAt, s.group.Spec.DrillEvery = time.Now(), 90*24*time.Hour
+	require.NoError(t, side.Mirror(t.Context(), s.group))
+	for i := range 4 {
+		x, err := side.Seal(t.Context(), s.group, fmt.Sprintf("%08d-0000-4000-8000-000000000000", i), time.Now().Add(time.Duration(i-5)*time.Hour), append([]byte{byte(i + 1)}, make([]byte, points.BlockSize-1)...))
+		require.NoError(t, err)
+		s.points = append(s.points, x.Point)
+	}
+	s.open()
+	return s
+}
+
+// open makes the room anew from what is recorded, and lets it run.
+func (s *site) open() {
+	s.t.Helper()
+	inv, err := inventory.Open(s.t.Context(), inventory.Config{DB: s.DB, Groups: s.Groups, Trail: s.Trail, Clock: clock.Wall{}, Hub: s.Hub, Log: s.Log, StateDir: s.t.TempDir(), Every: time.Hour})
+	require.NoError(s.t, err)
+	s.recovery, err = recovery.Open(s.t.Context(), recovery.Config{Site: rooms.RecoveryName, DB: s.DB, Groups: s.Groups, Keeper: s.Keeper, Inventory: inv, Landings: s.yard, Operations: s.Operations, Trail: s.Trail, Clock: clock.Wall{}, Hub: s.Hub, Log: s.Log, Every: time.Second})
+	require.NoError(s.t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	var wg sync.WaitGroup
+	wg.Go(func() { s.Operations.Run(ctx) })
+	require.NoError(s.t, s.recovery.Resume(ctx))
+	s.stop = func() { cancel(); wg.Wait() }
+}
+
+func (s *site) start(in api.NewDrill) api.Drill {
+	s.t.Helper()
+	d, err := s.recovery.Start(s.t.Context(), rooms.Anna(), "Gates", in)
+	require.NoError(s.t, err)
+	return d
+}
+
+// after is the drill some time later.
+func (s *site) after(id string, d time.Duration) api.Drill {
+	s.t.Helper()
+	time.Sleep(d)
+	synctest.Wait()
+	x, err := s.recovery.Get(id)
+	require.NoError(s.t, err)
+	return x
+}
+
+func (s *site) refused(in api.NewDrill, field, what string) {
+	s.t.Helper()
+	_, err := s.recovery.Plan(s.t.Context(), rooms.Anna(), "Gates", in)
+	p, ok := problem.Of(err)
+	require.True(s.t, ok, "%v", err)
+	require.ErrorContains(s.t, err, what)
+	if field != "" {
+		require.Equal(s.t, field, p.Errors[0].Field)
+	}
+}
+
+func TestChoosingAPoint(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := newSite(t)
+		defer s.stop()
+		chosen := func(in api.NewDrill) int64 {
+			t.Helper()
+			p, err := s.recovery.Plan(t.Context(), rooms.Anna(), "Gates", in)
+			require.NoError(t, err)
+			return p.PointNumber
+		}
+		require.EqualValues(t, 4, chosen(api.NewDrill{}))
+		require.EqualValues(t, 2, chosen(api.NewDrill{Point: new("2")}))
+		require.EqualValues(t, 1, chosen(api.NewDrill{Point: &s.points[0], Choose: new("newest")}), "a point counts before a way to choose one")
+		require.EqualValues(t, 3, chosen(api.NewDrill{Choose: new("before"), Before: new(time.Now().Add(-2 * time.Hour))}))
+		require.EqualValues(t, 4, chosen(api.NewDrill{Choose: new("calm")}), "nothing was unusual")
+		s.refused(api.NewDrill{Point: new("9")}, "point", "no point 9")
+		s.refused(api.NewDrill{Choose: new("application")}, "choose", "application-consistent")
+		s.refused(api.NewDrill{Choose: new("proved")}, "choose", "has proved")
+		s.refused(api.NewDrill{Choose: new("before")}, "before", "Give the time")
+		s.refused(api.NewDrill{Choose: new("before"), Before: new(time.Now().Add(-9 * time.Hour))}, "choose", "no point here")
+		s.refused(api.NewDrill{Choose: new("oldest")}, "choose", "none of newest")
+		for _, n := range []int64{0, -1, 59, 15 * 86400} {
+			s.refused(api.NewDrill{ForSeconds: &n}, "forSeconds", "open for 1 min to 14 d")
+		}
+		s.set(func() { s.yard.open = []string{"The gate runs there."} })
+		s.refused(api.NewDrill{}, "insist", "The gate runs there.")
+		require.EqualValues(t, 4, chosen(api.NewDrill{Insist: &api.Insist{Group: "Gates", Reason: "it is off"}}))
+
+		d := s.start(api.NewDrill{Point: new("2"), Once: new(true), Insist: &api.Insist{Group: "Gates", Reason: "it is off"}})
+		require.Equal(t, "it is off", *d.Reason, "the record keeps it")
+		require.True(t, s.recovery.InUse(s.points[1]))
+		s.refused(api.NewDrill{}, "", "under way")
+		s.after(d.ID, 2*time.Second)
+		s.up(false)
+		x := s.after(d.ID, 5*time.Second)
+		require.Equal(t, []string{"over", "passed"}, []string{x.State, *x.Result})
+		require.False(t, s.recovery.InUse(s.points[1]))
+		require.False(t, s.recovery.Proved(s.points[1]).IsZero())
+		require.True(t, s.recovery.Proved(s.points[3]).IsZero())
+		s.set(func() { s.yard.open = nil })
+		require.EqualValues(t, 2, chosen(api.NewDrill{Choose: new("proved")}))
+		last, due := s.recovery.Due(s.group)
+		require.Equal(t, last.Add(90*24*time.Hour), due)
+	})
+}
+
+// A drill that never starts ends by itself; what cannot be removed is tried again until it is;
+// a restart in between changes nothing.
+func TestADrillThatGoesWrong(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := newSite(t)
+		s.set(func() { s.fails = errors.New("the hypervisor is being mended") })
+		d := s.start(api.NewDrill{})
+		x := s.after(d.ID, time.Minute)
+		require.Equal(t, "starting", x.State)
+		require.Contains(t, *x.Error, "is being mended")
+		require.Len(t, x.Steps, 2, "what goes wrong again and again is told once")
+		x = s.after(d.ID, drill.StartLimit)
+		require.Equal(t, []string{"over", "stopped"}, []string{x.State, *x.Result})
+		require.True(t, s.recovery.Last(s.group.ID).IsZero())
+
+		s.set(func() { s.fails = nil })
+		d = s.start(api.NewDrill{ForSeconds: new(int64(600))})
+		s.after(d.ID, 3*time.Second)
+		s.up(true)
+		require.Equal(t, "open", s.after(d.ID, 3*time.Second).State)
+		s.stop()
+		require.NoError(t, s.Open(t.Context()))
+		s.open()
+		defer func() { s.stop() }()
+		s.set(func() { s.held = errors.New("the datastore is busy") })
+		x = s.after(d.ID, time.Hour)
+		require.Equal(t, "clearing", x.State, "its time was over")
+		require.Equal(t, "failed", *x.Result, "its check did not pass")
+		require.Contains(t, *x.Error, "is busy")
+		require.False(t, x.NothingLeft)
+		_, err := s.recovery.End(t.Context(), rooms.Anna(), d.ID, api.DrillEnd{Passed: new(true)})
+		require.ErrorContains(t, err, "has ended already")
+		s.set(func() { s.held = nil })
+		x = s.after(d.ID, 10*time.Second)
+		require.Equal(t, "over", x.State)
+		require.True(t, x.NothingLeft)
+		require.Nil(t, x.Error)
+		require.Equal(t, 1, s.removed)
+		all, err := s.recovery.List("Gates", func(string) bool { return true })
+		require.NoError(t, err)
+		require.Len(t, all, 2)
+		require.Equal(t, d.ID, all[0].ID, "the newest first")
+		none, err := s.recovery.List("", func(string) bool { return false })
+		require.NoError(t, err)
+		require.Empty(t, none)
+	})
+}

@@ -1,0 +1,61 @@
+package memory
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"kestrel/internal/records"
+)
+
+// Recoveries implements recovery.Records.
+func (db *DB) Recoveries(_ context.Context, since time.Time) ([]records.Recovery, error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	var out []records.Recovery
+	for _, r := range db.recoveries {
+		if r.State != "over" || !r.StartedAt.Before(since) {
+			out = append(out, r)
+		}
+	}
+	slices.SortFunc(out, func(a, b records.Recovery) int { return b.StartedAt.Compare(a.StartedAt) })
+	return out, nil
+}
+
+// AddRecovery implements recovery.Records.
+func (db *DB) AddRecovery(_ context.Context, r records.Recovery) error {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	for _, o := range db.recoveries {
+		if o.GroupID == r.GroupID && o.State != "over" {
+			return &records.TakenError{Constraint: records.RecoveryOpen}
+		}
+	}
+	db.recoveries[r.ID] = r
+	return nil
+}
+
+// SaveRecovery implements recovery.Records.
+func (db *DB) SaveRecovery(_ context.Context, r records.Recovery) error {
+	return db.set(func() {
+		if db.recoveries[r.ID].State != "over" {
+			db.recoveries[r.ID] = r
+		}
+	})
+}
+
+// PutScreen implements recovery.Records.
+func (db *DB) PutScreen(_ context.Context, recovery, machine string, png []byte) error {
+	return db.set(func() { db.screens[recovery+"/"+machine] = png })
+}
+
+// Screen implements recovery.Records.
+func (db *DB) Screen(_ context.Context, recovery, machine string) ([]byte, error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	png, ok := db.screens[recovery+"/"+machine]
+	if !ok {
+		return nil, missing("screen")
+	}
+	return png, nil
+}
