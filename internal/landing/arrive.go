@@ -63,7 +63,7 @@ func (l *Landings) arrivals(x *plan, machines []points.SealMachine, kind string)
 		x.coming = new(l.Berths.Arrivals(l.Groups.All()[at]))
 	}
 	for _, f := range x.coming.Findings {
-		if !f.Warning {
+		if !f.Warning && berth.Concerns(f.Field, berth.Kind(kind)) {
 			x.fault("berth", "The berth of %s: %s", x.seal.Group.Name, f.Message)
 		}
 	}

@@ -140,7 +140,7 @@ export function DrillPage() {
       <div className="grid items-start gap-4 xl:grid-cols-[minmax(0,1fr)_300px]">
         <div className="grid min-w-0 gap-4">
           <Machines d={d} />
-          {d.openAt && <Screens d={d} />}
+          <Screens d={d} />
         </div>
         <div className="grid gap-4">
           <Facts d={d} open={open} />

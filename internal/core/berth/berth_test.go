@@ -380,3 +380,10 @@ func TestSettingsByThemselves(t *testing.T) {
 func card(b *berth.Berth, c berth.CardSettings) {
 	b.Machines = []berth.MachineSettings{{Machine: "a", Cards: []berth.CardSettings{c}}}
 }
+
+// What is wrong with live addresses bars no drill, and the other way round.
+func TestConcerns(t *testing.T) {
+	for field, want := range map[string][2]bool{"machines.tick-db.cards[0].address": {true, false}, "machines.tick-db.cards[0].drillAddress": {false, true}, "machines.a.b.name": {true, false}, "machines.a.drillName": {false, true}, "platform": {true, true}, "machines.tick-db.cards[1].live": {true, false}, "datastore": {true, true}} {
+		require.Equal(t, want, [2]bool{berth.Concerns(field, berth.Live), berth.Concerns(field, berth.Drill)}, field)
+	}
+}

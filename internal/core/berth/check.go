@@ -462,3 +462,15 @@ func subnets(n Network) string {
 
 // DefaultLimit is how long the check of a wave may take if nothing is said.
 const DefaultLimit = 10 * time.Minute
+
+// Concerns tells whether a finding about a field matters to arrivals of a kind: what is wrong
+// with live addresses bars no drill, and the other way round.
+func Concerns(field string, k Kind) bool {
+	switch field[strings.LastIndexByte(field, '.')+1:] {
+	case "live", "address", "gateway", "name":
+		return k == Live
+	case "drill", "drillAddress", "drillGateway", "drillName", "drillPercent":
+		return k == Drill
+	}
+	return true
+}
