@@ -14,6 +14,7 @@ import (
 	"gonum.org/v1/plot/vg/vgimg"
 
 	"kestrel/internal/core/span"
+	"kestrel/internal/paper"
 )
 
 // mark is a value at the beginning of a day or another step.
@@ -140,7 +141,7 @@ func picture(p *plot.Plot, top float64) ([]byte, error) {
 		top = 1
 	}
 	p.Y.Max = 1.05 * top
-	c := vgimg.PngCanvas{Canvas: vgimg.NewWith(vgimg.UseWH(content*vg.Millimeter, plotted*vg.Millimeter), vgimg.UseDPI(dots))}
+	c := vgimg.PngCanvas{Canvas: vgimg.NewWith(vgimg.UseWH(paper.ChartWidth*vg.Millimeter, paper.ChartHeight*vg.Millimeter), vgimg.UseDPI(dots))}
 	p.Draw(draw.New(c))
 	var b bytes.Buffer
 	if _, err := c.WriteTo(&b); err != nil {

@@ -5,7 +5,7 @@ import { useAddress, useDialog } from "../address";
 import { api, ask, type Schemas } from "../api";
 import { asks, useMay } from "../asks";
 import { FormDialog } from "../dialog";
-import { count, span } from "../format";
+import { count, span, when } from "../format";
 import { Button, Card, Empty, Fault, Field, Heads, inputLook, Page, State, td, When } from "../ui";
 
 type Drill = Schemas["Drill"];
@@ -254,7 +254,7 @@ function Facts({ d, open }: { d: Drill; open: boolean }) {
       </>,
     ],
   ];
-  if (open && d.until) facts.push(["Ends by itself", d.once ? "when all is checked" : <When at={d.until} />]);
+  if (open && d.until) facts.push(["Ends by itself", d.once ? "when all is checked" : when(d.until)]);
   if (d.tookSeconds !== undefined || d.result === "passed")
     facts.push(["Ran after", ranAfter(d.tookSeconds, d.result)]);
   if (d.rtoTargetSeconds) facts.push(["RTO target", span(d.rtoTargetSeconds)]);
