@@ -91,7 +91,7 @@ func Read(file []byte) (Signed, error) {
 	if len(file) > MaxFile {
 		return Signed{}, fmt.Errorf("it is larger than %d MiB", MaxFile>>20)
 	}
-	x, err := jose.ParseSigned(string(bytes.TrimSpace(file)), []jose.SignatureAlgorithm{jose.EdDSA})
+	x, err := jose.ParseSignedJSON(string(bytes.TrimSpace(file)), []jose.SignatureAlgorithm{jose.EdDSA})
 	if err != nil || len(x.Signatures) != 1 {
 		return Signed{}, errors.New("it is no signed evidence")
 	}
