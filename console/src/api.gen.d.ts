@@ -1820,6 +1820,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The register of signed evidence of this site, newest first */
+        get: operations["listEvidence"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/evidence/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number, or the ID of a drill */
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** Evidence as the signed file that counts, or as a document */
+        get: operations["getEvidence"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/drills/{id}/screens/{machine}": {
         parameters: {
             query?: never;
@@ -4701,6 +4738,31 @@ export interface components {
         PowerSwitch: {
             /** @description on; off, at once, as if the plug was pulled; or shut-down, by its guest */
             to: string;
+        };
+        /** @description A JSON Web Signature in its flattened form (RFC 7515, section 7.2.2) */
+        EvidenceFile: {
+            payload: string;
+            protected: string;
+            signature: string;
+        };
+        EvidenceRegister: {
+            site: string;
+            /** @description SHA-256 of the public key that signs, in hexadecimal */
+            fingerprint: string;
+            items: components["schemas"]["EvidenceItem"][];
+        };
+        EvidenceItem: {
+            /** Format: int64 */
+            number: number;
+            drill: string;
+            group: string;
+            groupName: string;
+            kind: string;
+            result: string;
+            /** Format: date-time */
+            madeAt: string;
+            /** @description SHA-256 of what is signed, in hexadecimal */
+            hash: string;
         };
         NewDrill: {
             /** @description ID or number; it counts before how one is chosen */
@@ -8544,6 +8606,55 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Drill"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listEvidence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EvidenceRegister"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getEvidence: {
+        parameters: {
+            query?: {
+                /** @description json (if left out): a JSON Web Signature in its flattened form; or pdf */
+                format?: string;
+            };
+            header?: never;
+            path: {
+                /** @description Its number, or the ID of a drill */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EvidenceFile"];
+                    "application/pdf": string;
                 };
             };
             default: components["responses"]["Problem"];

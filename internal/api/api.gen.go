@@ -1314,6 +1314,35 @@ type EstateFile struct {
 	Text string `json:"text"`
 }
 
+// EvidenceFile A JSON Web Signature in its flattened form (RFC 7515, section 7.2.2)
+type EvidenceFile struct {
+	Payload   string `json:"payload"`
+	Protected string `json:"protected"`
+	Signature string `json:"signature"`
+}
+
+// EvidenceItem defines model for EvidenceItem.
+type EvidenceItem struct {
+	Drill     string `json:"drill"`
+	Group     string `json:"group"`
+	GroupName string `json:"groupName"`
+
+	// Hash SHA-256 of what is signed, in hexadecimal
+	Hash   string    `json:"hash"`
+	Kind   string    `json:"kind"`
+	MadeAt time.Time `json:"madeAt"`
+	Number int64     `json:"number"`
+	Result string    `json:"result"`
+}
+
+// EvidenceRegister defines model for EvidenceRegister.
+type EvidenceRegister struct {
+	// Fingerprint SHA-256 of the public key that signs, in hexadecimal
+	Fingerprint string         `json:"fingerprint"`
+	Items       []EvidenceItem `json:"items"`
+	Site        string         `json:"site"`
+}
+
 // ExportRequest defines model for ExportRequest.
 type ExportRequest struct {
 	Directory string `json:"directory"`
@@ -3833,6 +3862,12 @@ type ExportEstateParams struct {
 	AsSeenFrom *string `form:"asSeenFrom,omitempty" json:"asSeenFrom,omitempty"`
 }
 
+// GetEvidenceParams defines parameters for GetEvidence.
+type GetEvidenceParams struct {
+	// Format json (if left out): a JSON Web Signature in its flattened form; or pdf
+	Format *string `form:"format,omitempty" json:"format,omitempty"`
+}
+
 // GetFiguresParams defines parameters for GetFigures.
 type GetFiguresParams struct {
 	// By What rows are by: tier (if left out), tag, site: the other one, or way: out or in
@@ -4514,6 +4549,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /events (the `StreamEvents` operationId).
 	StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListEvidence The register of signed evidence of this site, newest first
+	//
+	// Corresponds with GET /evidence (the `ListEvidence` operationId).
+	ListEvidence(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetEvidence Evidence as the signed file that counts, or as a document
+	//
+	// Corresponds with GET /evidence/{id} (the `GetEvidence` operationId).
+	GetEvidence(ctx context.Context, id string, params *GetEvidenceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetFigures How groups are in figures, all together and by tier, tag, other site or way
 	//
@@ -6135,6 +6180,36 @@ func (c *Client) GetEstateSchema(ctx context.Context, reqEditors ...RequestEdito
 // Corresponds with GET /events (the `StreamEvents` operationId).
 func (c *Client) StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStreamEventsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListEvidence The register of signed evidence of this site, newest first
+//
+// Corresponds with GET /evidence (the `ListEvidence` operationId).
+func (c *Client) ListEvidence(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListEvidenceRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetEvidence Evidence as the signed file that counts, or as a document
+//
+// Corresponds with GET /evidence/{id} (the `GetEvidence` operationId).
+func (c *Client) GetEvidence(ctx context.Context, id string, params *GetEvidenceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetEvidenceRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -10214,6 +10289,94 @@ func NewStreamEventsRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListEvidenceRequest constructs an http.Request for the ListEvidence method
+func NewListEvidenceRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/evidence")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetEvidenceRequest constructs an http.Request for the GetEvidence method
+func NewGetEvidenceRequest(server string, id string, params *GetEvidenceParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/evidence/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -15725,6 +15888,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /events (the `StreamEvents` operationId).
 	StreamEventsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error)
 
+	// ListEvidenceWithResponse The register of signed evidence of this site, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /evidence (the `ListEvidence` operationId).
+	ListEvidenceWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListEvidenceResponse, error)
+
+	// GetEvidenceWithResponse Evidence as the signed file that counts, or as a document
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /evidence/{id} (the `GetEvidence` operationId).
+	GetEvidenceWithResponse(ctx context.Context, id string, params *GetEvidenceParams, reqEditors ...RequestEditorFn) (*GetEvidenceResponse, error)
+
 	// GetFiguresWithResponse How groups are in figures, all together and by tier, tag, other site or way
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -18362,6 +18539,102 @@ func (r StreamEventsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r StreamEventsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListEvidenceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *EvidenceRegister
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListEvidenceResponse) GetJSON200() *EvidenceRegister {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListEvidenceResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListEvidenceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListEvidenceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListEvidenceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListEvidenceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetEvidenceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *EvidenceFile
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetEvidenceResponse) GetJSON200() *EvidenceFile {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetEvidenceResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetEvidenceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetEvidenceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetEvidenceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetEvidenceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -24528,6 +24801,32 @@ func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, reqE
 	return ParseStreamEventsResponse(rsp)
 }
 
+// ListEvidenceWithResponse The register of signed evidence of this site, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /evidence (the `ListEvidence` operationId).
+func (c *ClientWithResponses) ListEvidenceWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListEvidenceResponse, error) {
+	rsp, err := c.ListEvidence(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListEvidenceResponse(rsp)
+}
+
+// GetEvidenceWithResponse Evidence as the signed file that counts, or as a document
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /evidence/{id} (the `GetEvidence` operationId).
+func (c *ClientWithResponses) GetEvidenceWithResponse(ctx context.Context, id string, params *GetEvidenceParams, reqEditors ...RequestEditorFn) (*GetEvidenceResponse, error) {
+	rsp, err := c.GetEvidence(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetEvidenceResponse(rsp)
+}
+
 // GetFiguresWithResponse How groups are in figures, all together and by tier, tag, other site or way
 //
 // Returns a wrapper object for the known response body format(s).
@@ -27662,6 +27961,75 @@ func ParseStreamEventsResponse(rsp *http.Response) (*StreamEventsResponse, error
 			return nil, err
 		}
 		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListEvidenceResponse parses an HTTP response from a ListEvidenceWithResponse call
+func ParseListEvidenceResponse(rsp *http.Response) (*ListEvidenceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListEvidenceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest EvidenceRegister
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetEvidenceResponse parses an HTTP response from a GetEvidenceWithResponse call
+func ParseGetEvidenceResponse(rsp *http.Response) (*GetEvidenceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetEvidenceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest EvidenceFile
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	case rsp.StatusCode == 200:
+		// Content-type (application/pdf) unsupported
 
 	}
 
@@ -31704,6 +32072,12 @@ type ServerInterface interface {
 	// StreamEvents Live updates as server-sent events
 	// (GET /events)
 	StreamEvents(ctx *echo.Context) error
+	// ListEvidence The register of signed evidence of this site, newest first
+	// (GET /evidence)
+	ListEvidence(ctx *echo.Context) error
+	// GetEvidence Evidence as the signed file that counts, or as a document
+	// (GET /evidence/{id})
+	GetEvidence(ctx *echo.Context, id string, params GetEvidenceParams) error
 	// GetFigures How groups are in figures, all together and by tier, tag, other site or way
 	// (GET /figures)
 	GetFigures(ctx *echo.Context, params GetFiguresParams) error
@@ -32654,6 +33028,40 @@ func (w *ServerInterfaceWrapper) StreamEvents(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.StreamEvents(ctx)
+	return err
+}
+
+// ListEvidence converts echo context to params.
+func (w *ServerInterfaceWrapper) ListEvidence(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListEvidence(ctx)
+	return err
+}
+
+// GetEvidence converts echo context to params.
+func (w *ServerInterfaceWrapper) GetEvidence(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetEvidenceParams
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", ctx.QueryParams(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter format: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetEvidence(ctx, id, params)
 	return err
 }
 
@@ -34783,6 +35191,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/drills", wrapper.ListDrills, options.OperationMiddlewares["listDrills"]...)
 	router.GET(options.BaseURL+"/drills/:id", wrapper.GetDrill, options.OperationMiddlewares["getDrill"]...)
 	router.POST(options.BaseURL+"/drills/:id/end", wrapper.EndDrill, options.OperationMiddlewares["endDrill"]...)
+	router.GET(options.BaseURL+"/evidence", wrapper.ListEvidence, options.OperationMiddlewares["listEvidence"]...)
+	router.GET(options.BaseURL+"/evidence/:id", wrapper.GetEvidence, options.OperationMiddlewares["getEvidence"]...)
 	router.GET(options.BaseURL+"/drills/:id/screens/:machine", wrapper.GetDrillScreen, options.OperationMiddlewares["getDrillScreen"]...)
 	router.GET(options.BaseURL+"/landings", wrapper.ListLandings, options.OperationMiddlewares["listLandings"]...)
 	router.POST(options.BaseURL+"/landings", wrapper.CreateLandings, options.OperationMiddlewares["createLandings"]...)
@@ -36070,6 +36480,104 @@ type StreamEventsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response StreamEventsdefaultApplicationProblemPlusJSONResponse) VisitStreamEventsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListEvidenceRequestObject struct {
+}
+
+type ListEvidenceResponseObject interface {
+	VisitListEvidenceResponse(w http.ResponseWriter) error
+}
+
+type ListEvidence200JSONResponse EvidenceRegister
+
+func (response ListEvidence200JSONResponse) VisitListEvidenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListEvidencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListEvidencedefaultApplicationProblemPlusJSONResponse) VisitListEvidenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetEvidenceRequestObject struct {
+	ID     string `json:"id"`
+	Params GetEvidenceParams
+}
+
+type GetEvidenceResponseObject interface {
+	VisitGetEvidenceResponse(w http.ResponseWriter) error
+}
+
+type GetEvidence200JSONResponse EvidenceFile
+
+func (response GetEvidence200JSONResponse) VisitGetEvidenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetEvidence200ApplicationPdfResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetEvidence200ApplicationPdfResponse) VisitGetEvidenceResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/pdf")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetEvidencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetEvidencedefaultApplicationProblemPlusJSONResponse) VisitGetEvidenceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -40819,6 +41327,12 @@ type StrictServerInterface interface {
 	// StreamEvents Live updates as server-sent events
 	// (GET /events)
 	StreamEvents(ctx context.Context, request StreamEventsRequestObject) (StreamEventsResponseObject, error)
+	// ListEvidence The register of signed evidence of this site, newest first
+	// (GET /evidence)
+	ListEvidence(ctx context.Context, request ListEvidenceRequestObject) (ListEvidenceResponseObject, error)
+	// GetEvidence Evidence as the signed file that counts, or as a document
+	// (GET /evidence/{id})
+	GetEvidence(ctx context.Context, request GetEvidenceRequestObject) (GetEvidenceResponseObject, error)
 	// GetFigures How groups are in figures, all together and by tier, tag, other site or way
 	// (GET /figures)
 	GetFigures(ctx context.Context, request GetFiguresRequestObject) (GetFiguresResponseObject, error)
@@ -42174,6 +42688,55 @@ func (sh *strictHandler) StreamEvents(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(StreamEventsResponseObject); ok {
 		return validResponse.VisitStreamEventsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListEvidence operation middleware
+func (sh *strictHandler) ListEvidence(ctx *echo.Context) error {
+	var request ListEvidenceRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListEvidence(ctx.Request().Context(), request.(ListEvidenceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListEvidence")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListEvidenceResponseObject); ok {
+		return validResponse.VisitListEvidenceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetEvidence operation middleware
+func (sh *strictHandler) GetEvidence(ctx *echo.Context, id string, params GetEvidenceParams) error {
+	var request GetEvidenceRequestObject
+
+	request.ID = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetEvidence(ctx.Request().Context(), request.(GetEvidenceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetEvidence")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetEvidenceResponseObject); ok {
+		return validResponse.VisitGetEvidenceResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

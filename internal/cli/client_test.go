@@ -96,7 +96,7 @@ func TestEveryCommandTellsRefusalsAlike(t *testing.T) {
 	s := newService(t, func(*http.Request) (int, any) {
 		return 403, &problem.Problem{Title: "Your role does not allow that", Detail: "Ask an administrator."}
 	})
-	local := []string{"kestrel serve", "kestrel guard", "kestrel version", "kestrel login", "kestrel profile", "kestrel admin", "kestrel lab", "kestrel tide", "kestrel store adopt", "kestrel store new-key", "kestrel store rekey", "kestrel store verify"}
+	local := []string{"kestrel serve", "kestrel guard", "kestrel version", "kestrel login", "kestrel profile", "kestrel admin", "kestrel lab", "kestrel tide", "kestrel store adopt", "kestrel store new-key", "kestrel store rekey", "kestrel store verify", "kestrel evidence verify"}
 	t.Chdir(t.TempDir())
 	require.NoError(t, os.WriteFile("norhaven.yaml", []byte("kind: tier\nname: Harbour-1\n"), 0o600))
 	ran := 0

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"net/http"
 	"os"
 	"strings"
 	"text/tabwriter"
@@ -43,25 +44,25 @@ func (a *app) drillCmd() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.savePicture(res.StatusCode, res.Body, args[2], func() error { return done(res, nil) })
+				return a.saveAnswer(res, args[2], maxScreen)
 			})})
 	return c
 }
 
-// savePicture writes a picture that was answered with to a file.
-func (a *app) savePicture(status int, body io.ReadCloser, file string, refused func() error) error {
-	defer func() { _ = body.Close() }()
-	if status >= 300 {
-		return refused()
+// saveAnswer writes what was answered with to a file, of at most so many bytes.
+func (a *app) saveAnswer(res *http.Response, file string, most int64) error {
+	defer func() { _ = res.Body.Close() }()
+	if res.StatusCode >= 300 {
+		return done(res, nil)
 	}
-	shot, err := io.ReadAll(io.LimitReader(body, maxScreen))
+	b, err := io.ReadAll(io.LimitReader(res.Body, most))
 	if err != nil {
-		return fmt.Errorf("read the picture: %w", err)
+		return fmt.Errorf("read the answer: %w", err)
 	}
-	if err := os.WriteFile(file, shot, 0o600); err != nil {
-		return fmt.Errorf("write the picture: %w", err)
+	if err := os.WriteFile(file, b, 0o600); err != nil {
+		return fmt.Errorf("write the file: %w", err)
 	}
-	return a.did("Written: %s (%s).", file, size(int64(len(shot))))
+	return a.did("Written: %s (%s).", file, size(int64(len(b))))
 }
 
 func (a *app) drillStartCmd() *cobra.Command {

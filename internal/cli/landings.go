@@ -55,7 +55,7 @@ func (a *app) landingScreenCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.savePicture(res.StatusCode, res.Body, args[1], func() error { return done(res, nil) })
+			return a.saveAnswer(res, args[1], maxScreen)
 		})}
 }
 

@@ -3,8 +3,10 @@ package httpapi
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 
 	"kestrel/internal/api"
+	"kestrel/internal/recovery"
 )
 
 func (h *handlers) PlanDrill(ctx context.Context, request api.PlanDrillRequestObject) (api.PlanDrillResponseObject, error) {
@@ -35,4 +37,23 @@ func (h *handlers) EndDrill(ctx context.Context, request api.EndDrillRequestObje
 func (h *handlers) GetDrillScreen(ctx context.Context, request api.GetDrillScreenRequestObject) (api.GetDrillScreenResponseObject, error) {
 	png, err := h.Recovery.Screen(ctx, request.ID, request.Machine)
 	return api.GetDrillScreen200ImagePngResponse{Body: bytes.NewReader(png), ContentLength: int64(len(png))}, err
+}
+
+func (h *handlers) ListEvidence(ctx context.Context, _ api.ListEvidenceRequestObject) (api.ListEvidenceResponseObject, error) {
+	v, err := h.Recovery.Register(ctx, h.seesID(ctx))
+	return api.ListEvidence200JSONResponse(v), err
+}
+
+func (h *handlers) GetEvidence(ctx context.Context, request api.GetEvidenceRequestObject) (api.GetEvidenceResponseObject, error) {
+	e, err := h.Recovery.Evidence(ctx, request.ID)
+	if err != nil {
+		return nil, err
+	}
+	if value(request.Params.Format) != "pdf" {
+		var file api.GetEvidence200JSONResponse
+		err := json.Unmarshal(e.File, &file)
+		return file, err
+	}
+	pdf, err := recovery.Paper(e.File)
+	return api.GetEvidence200ApplicationPdfResponse{Body: bytes.NewReader(pdf), ContentLength: int64(len(pdf))}, err
 }

@@ -301,6 +301,8 @@ type Recovery interface {
 	GroupOf(id string) (string, error)
 	List(group string, see func(id string) bool) ([]api.Drill, error)
 	Screen(ctx context.Context, id, machine string) ([]byte, error)
+	Register(ctx context.Context, see func(id string) bool) (api.EvidenceRegister, error)
+	Evidence(ctx context.Context, id string) (records.Evidence, error)
 }
 
 // Operations is long work.

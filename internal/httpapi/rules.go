@@ -127,7 +127,12 @@ func rules() map[string]rule {
 		"GetDrill":       onDrill(v, func(r api.GetDrillRequestObject) string { return r.ID }),
 		"EndDrill":       onDrill(o, func(r api.EndDrillRequestObject) string { return r.ID }),
 		"GetDrillScreen": onDrill(o, func(r api.GetDrillScreenRequestObject) string { return r.ID }),
-		"ListLandings":   site(v),
+		"ListEvidence":   site(v),
+		"GetEvidence": {role: v, subject: func(h *handlers, ctx context.Context, request any) (string, error) {
+			e, err := h.Recovery.Evidence(ctx, request.(api.GetEvidenceRequestObject).ID)
+			return e.GroupID, err
+		}},
+		"ListLandings": site(v),
 		"CreateLandings": onPoint(o, func(r api.CreateLandingsRequestObject) string {
 			return r.Body.Point
 		}),

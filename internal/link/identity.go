@@ -24,6 +24,7 @@ import (
 	"time"
 
 	"kestrel/internal/core/chain"
+	"kestrel/internal/evidence"
 )
 
 // Identity is a site's key pair.
@@ -144,6 +145,11 @@ func ParseInvite(s string) (Invite, error) {
 		return Invite{}, errors.New("characters are missing or changed; copy the whole string again")
 	}
 	return v, nil
+}
+
+// SignEvidence makes the signed file of evidence.
+func (id *Identity) SignEvidence(payload []byte) ([]byte, error) {
+	return evidence.Sign(id.cert.PrivateKey.(ed25519.PrivateKey), payload) // no other kind is ever made
 }
 
 // SignHead signs the newest line of this site's trail.

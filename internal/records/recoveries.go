@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"fmt"
 	"time"
 )
 
@@ -47,4 +48,39 @@ func (db *DB) PutScreen(ctx context.Context, recovery, machine string, png []byt
 // Screen is what a machine of a recovery showed; ErrNotFound if that is not kept.
 func (db *DB) Screen(ctx context.Context, recovery, machine string) ([]byte, error) {
 	return get[[]byte](ctx, db, "screen", `SELECT png FROM recovery_screens WHERE recovery_id = $1 AND machine = $2`, recovery, machine)
+}
+
+// Evidence is the signed record of a recovery.
+type Evidence struct {
+	Number     int64     `db:"number"`
+	RecoveryID string    `db:"recovery_id"`
+	GroupID    string    `db:"group_id"`
+	GroupName  string    `db:"group_name"`
+	Kind       string    `db:"kind"`
+	Result     string    `db:"result"`
+	MadeAt     time.Time `db:"made_at"`
+	Hash       string    `db:"hash"`
+	File       []byte    `db:"file"` // only of one that is asked for by itself
+}
+
+// AddEvidence stores one that follows on the newest. ErrStale says that there is another by
+// now, or one of its recovery.
+func (db *DB) AddEvidence(ctx context.Context, e Evidence) error {
+	n, err := named(ctx, db, "evidence", `INSERT INTO evidence (number, recovery_id, group_id, group_name, kind, result, made_at, hash, file)
+		SELECT :number, :recovery_id, :group_id, :group_name, :kind, :result, :made_at, :hash, :file
+		WHERE CAST(:number AS bigint) = (SELECT COALESCE(max(number), 0) + 1 FROM evidence) ON CONFLICT DO NOTHING`, e)
+	if err == nil && n == 0 {
+		return fmt.Errorf("evidence %d: %w", e.Number, ErrStale)
+	}
+	return err
+}
+
+// AllEvidence lists all without their files, newest first.
+func (db *DB) AllEvidence(ctx context.Context) ([]Evidence, error) {
+	return list[Evidence](ctx, db, "evidence", `SELECT number, recovery_id, group_id, group_name, kind, result, made_at, hash, ''::bytea AS file FROM evidence ORDER BY number DESC`)
+}
+
+// EvidenceNumber finds one with its file.
+func (db *DB) EvidenceNumber(ctx context.Context, number int64) (Evidence, error) {
+	return get[Evidence](ctx, db, "evidence", `SELECT * FROM evidence WHERE number = $1`, number)
 }

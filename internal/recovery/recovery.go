@@ -42,6 +42,9 @@ type Records interface {
 	SaveRecovery(ctx context.Context, r records.Recovery) error
 	PutScreen(ctx context.Context, recovery, machine string, png []byte) error
 	Screen(ctx context.Context, recovery, machine string) ([]byte, error)
+	AddEvidence(ctx context.Context, e records.Evidence) error
+	AllEvidence(ctx context.Context) ([]records.Evidence, error)
+	EvidenceNumber(ctx context.Context, number int64) (records.Evidence, error)
 }
 
 // Landings is by whom machines are made; *landing.Landings is it.
@@ -55,18 +58,23 @@ type Landings interface {
 
 // Config is what it is made of.
 type Config struct {
-	Site       string // name of this site
-	DB         Records
-	Groups     *directory.Directory
-	Keeper     *keeper.Keeper
-	Inventory  *inventory.Inventory
-	Landings   Landings
-	Operations *operation.Operations
-	Trail      *audit.Trail
-	Clock      clock.Clock
-	Hub        *events.Hub
-	Log        *slog.Logger
-	Every      time.Duration // between two looks at a drill
+	SiteID string
+	Site   string // name of this site
+	// Sign makes a signed file of what it is given, with this site's key, of which Fingerprint
+	// is told to people.
+	Sign        func(payload []byte) ([]byte, error)
+	Fingerprint string
+	DB          Records
+	Groups      *directory.Directory
+	Keeper      *keeper.Keeper
+	Inventory   *inventory.Inventory
+	Landings    Landings
+	Operations  *operation.Operations
+	Trail       *audit.Trail
+	Clock       clock.Clock
+	Hub         *events.Hub
+	Log         *slog.Logger
+	Every       time.Duration // between two looks at a drill
 }
 
 // Recovery is that of one site.
@@ -257,6 +265,9 @@ func (r *Recovery) look(ctx context.Context, s *state) (over bool, err error) {
 	case drill.Clearing:
 		r.judge(ctx, s, left)
 	case drill.Over:
+		if err := r.testify(ctx, s); err != nil {
+			return false, fmt.Errorf("keep the evidence: %w", err)
+		}
 		r.enter(ctx, s, next, func(d *detail) { d.Untraced, d.Error = true, "" }, "Nothing of it is left.")
 		return true, nil
 	}

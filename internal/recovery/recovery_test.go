@@ -2,6 +2,7 @@ package recovery_test
 
 import (
 	"context"
+	"crypto/ed25519"
 	"errors"
 	"fmt"
 	"sync"
@@ -18,6 +19,7 @@ import (
 	"kestrel/internal/core/drill"
 	"kestrel/internal/core/ladder"
 	"kestrel/internal/directory"
+	"kestrel/internal/evidence"
 	"kestrel/internal/inventory"
 	"kestrel/internal/landing"
 	"kestrel/internal/platform"
@@ -91,6 +93,7 @@ type site struct {
 	recovery *recovery.Recovery
 	group    directory.Record
 	points   []string
+	key      ed25519.PrivateKey
 	stop     func()
 }
 
@@ -98,7 +101,9 @@ func newSite(t *testing.T) *site {
 	t.Helper()
 	side, err := rooms.New(rooms.RecoveryID, rooms.RecoveryName, 1)
 	require.NoError(t, err)
-	s := &site{Side: side, yard: &yard{}, t: t}
+	_, key, err := ed25519.GenerateKey(nil)
+	require.NoError(t, err)
+	s := &site{Side: side, yard: &yard{}, t: t, key: key}
 	s.group = rooms.Record(uuid.NewString(), rooms.Spec("Gates"))
 	s.group.Term, s.group.Revision = 1, 1
 	s.group.Spec.Promise.Keep = ladder.Ladder{{For: 48 * time.Hour}}
@@ -113,12 +118,14 @@ func newSite(t *testing.T) *site {
 	return s
 }
 
+func (s *site) sign(payload []byte) ([]byte, error) { return evidence.Sign(s.key, payload) }
+
 // open makes the room anew from what is recorded, and lets it run.
 func (s *site) open() {
 	s.t.Helper()
 	inv, err := inventory.Open(s.t.Context(), inventory.Config{DB: s.DB, Groups: s.Groups, Trail: s.Trail, Clock: clock.Wall{}, Hub: s.Hub, Log: s.Log, StateDir: s.t.TempDir(), Every: time.Hour})
 	require.NoError(s.t, err)
-	s.recovery, err = recovery.Open(s.t.Context(), recovery.Config{Site: rooms.RecoveryName, DB: s.DB, Groups: s.Groups, Keeper: s.Keeper, Inventory: inv, Landings: s.yard, Operations: s.Operations, Trail: s.Trail, Clock: clock.Wall{}, Hub: s.Hub, Log: s.Log, Every: time.Second})
+	s.recovery, err = recovery.Open(s.t.Context(), recovery.Config{SiteID: rooms.RecoveryID, Sign: s.sign, Site: rooms.RecoveryName, DB: s.DB, Groups: s.Groups, Keeper: s.Keeper, Inventory: inv, Landings: s.yard, Operations: s.Operations, Trail: s.Trail, Clock: clock.Wall{}, Hub: s.Hub, Log: s.Log, Every: time.Second})
 	require.NoError(s.t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	var wg sync.WaitGroup
@@ -239,6 +246,23 @@ func TestADrillThatGoesWrong(t *testing.T) {
 		require.True(t, x.NothingLeft)
 		require.Nil(t, x.Error)
 		require.Equal(t, 1, s.removed)
+		// Of each there is evidence, and each follows on the one before.
+		var before evidence.Signed
+		for n := int64(1); n <= 2; n++ {
+			e, err := s.DB.EvidenceNumber(t.Context(), n)
+			require.NoError(t, err)
+			signed, err := evidence.Read(e.File)
+			require.NoError(t, err)
+			require.Equal(t, []string{"Gates", []string{"stopped", "failed"}[n-1], rooms.RecoveryName}, []string{signed.Group, signed.Result, signed.Site})
+			require.Equal(t, e.Hash, signed.Hash)
+			if n > 1 {
+				require.NoError(t, signed.Follows(before))
+			}
+			before = signed
+			pdf, err := recovery.Paper(e.File)
+			require.NoError(t, err)
+			require.Equal(t, "%PDF", string(pdf[:4]))
+		}
 		all, err := s.recovery.List("Gates", func(string) bool { return true })
 		require.NoError(t, err)
 		require.Len(t, all, 2)

@@ -5,6 +5,7 @@ package site
 import (
 	"context"
 	"crypto/tls"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -461,7 +462,7 @@ func (s *Site) openRooms(ctx context.Context, objects, farObjects *bucket.FS) (e
 		Trail: s.Trail, Clock: clk, Hub: hub, Log: log}); err != nil {
 		return err
 	}
-	if s.Recovery, err = recovery.Open(ctx, recovery.Config{Site: s.self.Name, DB: db, Groups: s.Groups, Keeper: s.Keeper, Inventory: s.Inventory, Landings: s.Landings, Operations: s.Operations, Trail: s.Trail, Clock: clk, Hub: hub, Log: log, Every: recovery.Usual}); err != nil {
+	if s.Recovery, err = recovery.Open(ctx, recovery.Config{SiteID: s.self.ID, Site: s.self.Name, Sign: s.id.SignEvidence, Fingerprint: hex.EncodeToString(s.id.Fingerprint), DB: db, Groups: s.Groups, Keeper: s.Keeper, Inventory: s.Inventory, Landings: s.Landings, Operations: s.Operations, Trail: s.Trail, Clock: clk, Hub: hub, Log: log, Every: recovery.Usual}); err != nil {
 		return err
 	}
 	s.Keeper.Proved, s.Keeper.Wanted = s.Recovery.Proved, s.Recovery.InUse

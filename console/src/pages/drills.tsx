@@ -116,13 +116,24 @@ export function DrillPage() {
         </>
       }
       actions={
-        may.operate &&
-        open &&
-        !d.endedBy && (
-          <Button kind="main" onClick={() => dialog.open("end")}>
-            End it…
-          </Button>
-        )
+        <>
+          {d.state === "over" &&
+            (["pdf", "json"] as const).map((f) => (
+              <a
+                key={f}
+                href={`/api/v1/evidence/${d.id}?format=${f}`}
+                download={`${d.groupName}.${f}`}
+                className="rounded-md border border-line bg-card px-3 py-1.5 font-semibold text-[13px] hover:border-muted"
+              >
+                {f === "pdf" ? "Evidence (PDF)" : "Evidence (signed)"}
+              </a>
+            ))}
+          {may.operate && open && !d.endedBy && (
+            <Button kind="main" onClick={() => dialog.open("end")}>
+              End it…
+            </Button>
+          )}
+        </>
       }
     >
       {(d.summary || d.error || d.why.length > 0) && (

@@ -1,17 +1,25 @@
 package e2e
 
 import (
+	"bytes"
+	"context"
 	"io"
 	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	"kestrel/internal/api"
 	"kestrel/internal/lab"
 	"kestrel/internal/platform"
 	"kestrel/internal/problem"
+	"kestrel/internal/support/browser"
 )
 
 // landed counts the machines that a lab holds which were made from points.
@@ -22,6 +30,22 @@ func (l *testLab) landed() (n int) {
 		}
 	}
 	return n
+}
+
+// mole gives the recovery site a lab with a network that is isolated, one that is not, and one
+// on which something runs.
+func (w *world) mole() *testLab {
+	w.t.Helper()
+	x := newLabOf(w.t, "lab-password", lab.Scenario{Site: "mole", Networks: []platform.Network{{ID: "n1", Name: "quay"}, {ID: "n2", Name: "trial", Isolated: true}, {ID: "n3", Name: "yard"}},
+		Datastores: []lab.ScenarioDatastore{{Name: "vault", CapacityGiB: 8}}, Machines: []lab.ScenarioMachine{{Name: "gate", Folder: "/", Guest: "Linux", CPUs: 1, MemGiB: 1, Network: "quay"}}})
+	must[api.Platform](w.recovery, http.MethodPost, "/platforms", api.NewPlatform{Name: "mole", Kind: "lab", Address: x.url, User: new("lab"), Password: new("lab-password")})
+	return x
+}
+
+// inDrills is how tick-db and then tick-app arrive there in drills.
+func inDrills(network string) api.Berth {
+	return api.Berth{Platform: new("mole"), Datastore: new("vault"), DrillName: new("{name}-trial"), Address: new("dhcp"), Networks: &[]api.BerthNetwork{{Home: "lan", Drill: &network}},
+		Machines: &[]api.BerthMachine{{Machine: "tick-app", Wave: new(2)}}, Waves: &[]api.BerthWave{{Number: 1, WaitSeconds: new(int64(2))}}}
 }
 
 // fields are those at fault of a refusal.
@@ -40,17 +64,13 @@ func fields(p *problem.Problem) (out []string) {
 func TestADrillLeavesNothingButItsRecord(t *testing.T) {
 	t.Parallel()
 	w := paired(t)
-	mole := newLabOf(t, "lab-password", lab.Scenario{Site: "mole", Networks: []platform.Network{{ID: "n1", Name: "quay"}, {ID: "n2", Name: "trial", Isolated: true}, {ID: "n3", Name: "yard"}},
-		Datastores: []lab.ScenarioDatastore{{Name: "vault", CapacityGiB: 8}}, Machines: []lab.ScenarioMachine{{Name: "gate", Folder: "/", Guest: "Linux", CPUs: 1, MemGiB: 1, Network: "quay"}}})
-	must[api.Platform](w.recovery, http.MethodPost, "/platforms", api.NewPlatform{Name: "mole", Kind: "lab", Address: mole.url, User: new("lab"), Password: new("lab-password")})
+	mole := w.mole()
 	g := w.protect("Ticketing", promise(600, 2), "tick-db", "tick-app")
 	at := "/groups/" + g.ID
 	revision := int64(0)
 	berth := func(network string) {
 		t.Helper()
-		b := api.Berth{Platform: new("mole"), Datastore: new("vault"), DrillName: new("{name}-trial"), Address: new("dhcp"), Networks: &[]api.BerthNetwork{{Home: "lan", Drill: &network}},
-			Machines: &[]api.BerthMachine{{Machine: "tick-app", Wave: new(2)}}, Waves: &[]api.BerthWave{{Number: 1, WaitSeconds: new(int64(2))}}}
-		v := must[api.BerthView](w.recovery, http.MethodPut, at+"/berth", api.WriteBerth{Revision: revision, Berth: b})
+		v := must[api.BerthView](w.recovery, http.MethodPut, at+"/berth", api.WriteBerth{Revision: revision, Berth: inDrills(network)})
 		revision = v.Revision
 	}
 	start := func(in api.NewDrill) (api.Drill, *problem.Problem) {
@@ -150,4 +170,75 @@ func TestADrillLeavesNothingButItsRecord(t *testing.T) {
 	require.Len(t, x.Machines, 1)
 	require.Zero(t, mole.landed())
 	require.Len(t, must[[]api.Drill](w.recovery, http.MethodGet, "/drills?group=Ticketing", nil), 2)
+
+	// What is left of each is signed, one on the other, and is checked without a service.
+	register := must[api.EvidenceRegister](w.recovery, http.MethodGet, "/evidence", nil)
+	require.Len(t, register.Items, 2)
+	dir := t.TempDir()
+	var files []string
+	for _, n := range []string{"1", "2"} {
+		file := filepath.Join(dir, n+".json")
+		out, err := w.recovery.kestrel([]string{"KESTREL_URL=" + w.recovery.url, "KESTREL_TOKEN=" + w.recovery.token}, "evidence", "write", n, file)
+		require.NoError(t, err, out)
+		files = append(files, file)
+	}
+	w.recovery.stop()
+	verify := func(args ...string) (string, error) {
+		return w.recovery.kestrel([]string{"KESTREL_URL=http://127.0.0.1:1"}, append([]string{"evidence", "verify"}, args...)...)
+	}
+	out, bad := verify(append(files, "--key", register.Fingerprint)...)
+	require.NoError(t, bad, out)
+	require.Contains(t, out, "each follows on the one before")
+	out, bad = verify(files[1], files[0])
+	require.Error(t, bad)
+	require.Contains(t, out, "the one before is number 2")
+	out, bad = verify(files[0], "--key", strings.Repeat("0", 64))
+	require.Error(t, bad)
+	require.Contains(t, out, "another key")
+	b, bad := os.ReadFile(files[0])
+	require.NoError(t, bad)
+	b[len(b)/2] ^= 1
+	require.NoError(t, os.WriteFile(files[0], b, 0o600))
+	_, bad = verify(files[0])
+	require.Error(t, bad)
+}
+
+// A drill from the group's page to its evidence, in a browser: what it would do is said before,
+// what bars it is said where it is asked for, and how it goes is seen.
+func TestADrillInTheConsole(t *testing.T) {
+	t.Parallel()
+	if raceEnabled {
+		t.Skip("the browser driver races with itself when it types; ./dev test runs this test without the race detector")
+	}
+	w := paired(t)
+	mole := w.mole()
+	g := w.protect("Ticketing", promise(600, 300), "tick-db", "tick-app")
+	must[api.BerthView](w.recovery, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Berth: inDrills("quay")})
+	tab, stop, err := browser.Open(context.Background(), 1280, 800)
+	require.NoError(t, err, "./dev test installs it")
+	defer stop()
+	do(t, tab, "the dialog", browser.SignIn(w.recovery.url, person, password), chromedp.Navigate(w.recovery.url+"/drills"), browser.See("nobody knows of a recovery that was not tried"),
+		chromedp.Navigate(w.recovery.url+"/groups/"+g.ID), browser.Press("Drill…"), browser.See("gate runs on the network quay"), browser.See("I insist, and the record keeps why"))
+	axe(t, tab, "the dialog of a drill that is barred")
+	must[api.BerthView](w.recovery, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Revision: 1, Berth: inDrills("trial")})
+	do(t, tab, "start it", chromedp.Navigate(w.recovery.url+"/groups/"+g.ID), browser.Press("Drill…"), browser.See("Wave 2: tick-app-trial (trial)"), browser.Press("Start the drill"), browser.See("Drill of Ticketing"))
+	do(t, tab, "see it open", browser.See("All of its machines have started and are checked."), browser.See("What they showed"))
+	require.Equal(t, 2, mole.landed())
+	axe(t, tab, "a drill that is open")
+	do(t, tab, "end it", browser.Press("End it…"), browser.See("What no check sees"), browser.Choose("What you say of it", "passed"), browser.Fill("Note", "a ticket was sold"), browser.Press("End it"), browser.See("It passed: 2 machines ran after"), browser.See("nothing; it was looked for"), browser.See("Evidence (PDF)"))
+	axe(t, tab, "a drill that is over")
+	require.Zero(t, mole.landed())
+	do(t, tab, "the list", chromedp.Navigate(w.recovery.url+"/drills"), browser.See("Passed"))
+	axe(t, tab, "drills")
+	res := w.recovery.raw(http.MethodGet, "/evidence/1?format=pdf", w.recovery.token, nil)
+	pdf, err := io.ReadAll(res.Body)
+	require.NoError(t, err)
+	_ = res.Body.Close()
+	c := exec.Command("pdftotext", "-layout", "-", "-")
+	c.Stdin = bytes.NewReader(pdf)
+	text, err := c.Output()
+	require.NoError(t, err)
+	for _, want := range []string{"Evidence 1 of Eastmole: drill of Ticketing", "tick-app-trial", "a ticket was sold", "who said that it passed", "none; it is the first of this site"} {
+		require.Contains(t, string(text), want)
+	}
 }

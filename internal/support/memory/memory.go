@@ -44,6 +44,7 @@ type DB struct {
 	surveys      map[string]records.Survey
 	samples      []records.SurveySample
 	recoveries   map[string]records.Recovery
+	evidence     []records.Evidence
 	screens      map[string][]byte // by recovery/machine
 
 	// Before, if set, is called before each write of a group with the method's name;

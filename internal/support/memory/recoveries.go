@@ -59,3 +59,41 @@ func (db *DB) Screen(_ context.Context, recovery, machine string) ([]byte, error
 	}
 	return png, nil
 }
+
+// AddEvidence implements recovery.Records.
+func (db *DB) AddEvidence(_ context.Context, e records.Evidence) error {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	for _, o := range db.evidence {
+		if o.RecoveryID == e.RecoveryID {
+			return records.ErrStale
+		}
+	}
+	if e.Number != int64(len(db.evidence))+1 {
+		return records.ErrStale
+	}
+	db.evidence = append(db.evidence, e)
+	return nil
+}
+
+// AllEvidence implements recovery.Records.
+func (db *DB) AllEvidence(context.Context) ([]records.Evidence, error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	var out []records.Evidence
+	for _, e := range slices.Backward(db.evidence) {
+		e.File = nil
+		out = append(out, e)
+	}
+	return out, nil
+}
+
+// EvidenceNumber implements recovery.Records.
+func (db *DB) EvidenceNumber(_ context.Context, number int64) (records.Evidence, error) {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	if number < 1 || number > int64(len(db.evidence)) {
+		return records.Evidence{}, missing("evidence")
+	}
+	return db.evidence[number-1], nil
+}
