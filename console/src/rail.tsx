@@ -79,7 +79,7 @@ export function Rail(p: {
                     id={`point-${x.id}`}
                     role="option"
                     aria-selected={on}
-                    aria-label={`Point ${x.number}, ${when(x.captureAt)}, loses ${span(x.losesSeconds)}`}
+                    aria-label={`Point ${x.number}, ${when(x.captureAt)}, loses ${span(x.losesSeconds)}${x.provedAt ? ", proved by a drill" : ""}${x.unusual ? ", unusual change" : ""}`}
                     className="absolute inset-y-0 w-2 cursor-pointer"
                     style={{ left: `calc(${Math.min(1, Math.max(0, at)) * 96 + 2}% - 4px)` }}
                     onMouseEnter={() => setHover(x.id)}
@@ -96,7 +96,20 @@ export function Rail(p: {
                       </span>
                     )}
                     {x.consistency === "application" && (
-                      <span className="-top-3.5 -left-0.5 absolute text-[9px] text-water">▲</span>
+                      <span
+                        className="-top-3.5 -left-0.5 absolute text-[9px] text-water"
+                        title="application-consistent"
+                      >
+                        ▲
+                      </span>
+                    )}
+                    {(x.provedAt || x.unusual) && (
+                      <span
+                        className={`-bottom-1.5 -left-0.5 absolute rounded-sm bg-card px-px text-[9px] leading-none ${x.unusual ? "text-over-ink" : "text-good-ink"}`}
+                        title={x.unusual ? "unusual change" : "proved by a drill"}
+                      >
+                        {x.unusual ? "!" : "✓"}
+                      </span>
                     )}
                   </div>
                 );
@@ -112,7 +125,9 @@ export function Rail(p: {
           {span((p.now - Date.parse(shown.captureAt)) / 1000)} · {size(shown.changedBytes)} changed,{" "}
           {size(shown.usedBytes)} whole · {shown.consistency}-consistent
           {shown.pinned && " · pinned"}
-          {shown.inUse && " · in use"} · {count(shown.machines.length, "machine")}
+          {shown.inUse && " · in use"}
+          {shown.provedAt && ` · proved by a drill ${when(shown.provedAt)}`}
+          {shown.unusual && " · unusual change"} · {count(shown.machines.length, "machine")}
         </div>
       )}
     </div>

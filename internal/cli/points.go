@@ -62,6 +62,9 @@ func (a *app) pointCmd() *cobra.Command {
 				if text := unusualText(p); text != "" {
 					row(w, "Unusual", text)
 				}
+				if p.ProvedAt != nil {
+					row(w, "Proved", "✓ by a drill that passed, "+clockTime(p.ProvedAt))
+				}
 				if p.LostBytes > 0 {
 					row(w, "Not whole", "✕ "+size(p.LostBytes)+" cannot be read: kestrel store losses")
 				}
@@ -120,6 +123,9 @@ func noteText(p api.Point) string {
 		out = append(out, fmt.Sprintf("◆ unusual change; calm: %d", *p.CalmPoint))
 	case p.CalmPoint != nil:
 		out = append(out, "after an unusual change")
+	}
+	if p.ProvedAt != nil {
+		out = append(out, "✓ proved by a drill")
 	}
 	return strings.Join(out, ", ")
 }

@@ -17,6 +17,7 @@ import (
 	"kestrel/internal/clock"
 	"kestrel/internal/core/alert"
 	"kestrel/internal/core/health"
+	"kestrel/internal/directory"
 	"kestrel/internal/problem"
 	"kestrel/internal/records"
 	"kestrel/internal/support/pgcluster"
@@ -58,8 +59,9 @@ type tower struct {
 	clk   *ahead
 	w     *watch.Watch
 	told  []string
-	fails string // a channel
-	dark  bool   // the other site is gone
+	fails string    // a channel
+	dark  bool      // the other site is gone
+	due   time.Time // when a drill of every group falls due
 }
 
 func (x *tower) Messages(ts []alert.Telling) ([]records.Message, error) {
@@ -93,7 +95,7 @@ func (x *tower) open() {
 	x.t.Helper()
 	h := x.house
 	var err error
-	x.w, err = watch.Open(x.ctx, watch.Config{Site: h.Name, DB: x.db, Groups: h.Groups, Overview: h.Overview, Lookout: h.Lookout, Inventory: h.Inventory, Peering: h.Peering, Keeper: h.Keeper, Out: x, CertificateEnds: h.Yard.CertificateEnds,
+	x.w, err = watch.Open(x.ctx, watch.Config{Drill: func(directory.Record) (last, due time.Time) { return time.Time{}, x.due }, Site: h.Name, DB: x.db, Groups: h.Groups, Overview: h.Overview, Lookout: h.Lookout, Inventory: h.Inventory, Peering: h.Peering, Keeper: h.Keeper, Out: x, CertificateEnds: h.Yard.CertificateEnds,
 		Trail: h.Trail, Clock: x.clk, Hub: h.Hub, Log: h.Log, Every: time.Hour})
 	require.NoError(x.t, err)
 }
@@ -172,6 +174,14 @@ func TestWhatGoesWrongIsTold(t *testing.T) {
 	heard(t, ctx, recovery)
 	require.Equal(t, []string{"cleared link down Norhaven"}, east.look())
 
+	// A drill is due: the site tells that keeps the points.
+	north.due, east.due = east.clk.Now().Add(-time.Hour), east.clk.Now().Add(-time.Hour)
+	require.Equal(t, []string{"raised drill due Ticketing"}, east.look())
+	require.Contains(t, east.open1("drill due").Text, "No drill of it has passed yet")
+	require.Empty(t, north.look())
+	east.due = east.clk.Now().Add(time.Hour)
+	require.Equal(t, []string{"cleared drill due Ticketing"}, east.look())
+
 	// What concerns the site itself.
 	recovery.Yard.Set(nil, time.Now().Add(24*time.Hour))
 	east.fails = "desk"
@@ -185,7 +195,7 @@ func TestWhatGoesWrongIsTold(t *testing.T) {
 	require.Equal(t, []string{"cleared certificate ends Eastmole", "cleared not delivered the channel desk"}, east.look())
 	past, err := east.w.Cleared(ctx, nil, new(east.clk.Now().Add(time.Hour)), 0, nil)
 	require.NoError(t, err)
-	require.Len(t, past, 3)
+	require.Len(t, past, 4)
 	require.NotNil(t, past[0].ClearedAt)
 }
 

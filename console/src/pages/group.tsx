@@ -247,7 +247,8 @@ function PointsCard({ g, now }: { g: Group; now: number }) {
       aside={
         ps.length ? (
           <>
-            {ps.length} held{oldest && ` · back to ${when(oldest.captureAt)}`} · ◆ pinned ·{" "}
+            {ps.length} held{oldest && ` · back to ${when(oldest.captureAt)}`} · ◆ pinned · ▲ application-consistent · ✓
+            proved by a drill ·{" "}
             <Link to={`/points?group=${g.id}`} className="font-semibold text-link">
               list
             </Link>
