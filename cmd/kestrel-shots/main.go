@@ -73,6 +73,14 @@ func run(ctx context.Context, state, out, binary, only string) error {
 	for _, g := range groups {
 		id[g.Name] = g.ID
 	}
+	drills, err := fetch[[]api.Drill](home.URL+"/api/v1/drills", home.Token)
+	if err != nil {
+		return err
+	}
+	tried := ""
+	for _, d := range drills {
+		tried = d.ID
+	}
 	if err := os.MkdirAll(out, 0o755); err != nil {
 		return err
 	}
@@ -89,7 +97,7 @@ func run(ctx context.Context, state, out, binary, only string) error {
 		{name: "points", path: "/points?group=" + id["Vessel tracking"], await: "long-term", at: "eastmole"},
 		{name: "berth", path: "/groups/" + id["Vessel tracking"] + "/berth", await: "track-ingest-em"},
 		{name: "forecast", path: "/forecast", await: "were stepped through"},
-		{name: "file", path: "/file", await: "Settings as a file"},
+		{name: "drill", path: "/drills/" + tried, await: "What they showed"},
 		{name: "machines", path: "/machines", await: "that are to be"},
 		{name: "survey", path: "/surveys/" + survey, await: "What they would need"},
 		{name: "tiers", path: "/tiers", await: "Harbour-1"},
