@@ -120,18 +120,18 @@ func Paper(file []byte) ([]byte, error) {
 	p.Small(fmt.Sprintf("Machines of %s, home at %s, were started at %s in networks of their own, and removed again.", d.GroupName, d.Home, e.Site))
 	p.Bullets(append([]string{value(d.Summary)}, d.Why...)...)
 	length := func(n int64) string { return span.Format(time.Duration(n) * time.Second) }
-	promised := func(n int64) string {
+	target := func(of string, n int64) string {
 		if n == 0 {
-			return "none"
+			return "no " + of + " target is promised"
 		}
-		return length(n)
+		return fmt.Sprintf("the %s target is %s", of, length(n))
 	}
 	facts := [][2]string{
 		{"Result", e.Result},
 		{"Asked for by", d.StartedBy},
 		{"Began", exact(&d.StartedAt)},
 		{"Point", fmt.Sprintf("%d (%s), %s; captured %s, %s-consistent", d.PointNumber, d.Point, d.Chosen, exact(&d.CaptureAt), d.Consistency)},
-		{"Would have lost", fmt.Sprintf("%s, of an RPO target of %s", length(d.LosesSeconds), promised(e.Promised.RPO))},
+		{"Would have lost", length(d.LosesSeconds) + "; " + target("RPO", e.Promised.RPO)},
 	}
 	ran := "not all of it"
 	if d.TookSeconds != nil {
@@ -139,7 +139,7 @@ func Paper(file []byte) ([]byte, error) {
 	} else if e.Result == "passed" {
 		ran = "within a second"
 	}
-	facts = append(facts, [2]string{"All ran after", ran + ", of an RTO target of " + promised(e.Promised.RTO)}, [2]string{"All ran at", exact(d.OpenAt)}, [2]string{"Nothing was left at", exact(d.EndedAt)})
+	facts = append(facts, [2]string{"All ran after", ran + "; " + target("RTO", e.Promised.RTO)}, [2]string{"All ran at", exact(d.OpenAt)}, [2]string{"Nothing was left at", exact(d.EndedAt)})
 	if d.EndedBy != nil {
 		said := "and said nothing of it"
 		if d.Verdict != nil {
@@ -156,7 +156,7 @@ func Paper(file []byte) ([]byte, error) {
 	facts = append(facts, [2]string{"Home meanwhile", words.Upper(words.Count(d.PointsMeanwhile, "point")) + " arrived from " + d.Home + "."})
 	p.Section("What was tried", "")
 	p.Facts(facts)
-	p.Section("Machines", "By wave. Each was checked before the wave after it was started.")
+	p.Section("Machines", "By wave: the checks of a wave came before the start of the next.")
 	var rows [][]string
 	for _, m := range d.Machines {
 		took := "–"

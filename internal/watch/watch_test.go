@@ -17,7 +17,10 @@ import (
 	"kestrel/internal/clock"
 	"kestrel/internal/core/alert"
 	"kestrel/internal/core/health"
+	"kestrel/internal/cycle"
 	"kestrel/internal/directory"
+	"kestrel/internal/overview"
+	"kestrel/internal/platform"
 	"kestrel/internal/problem"
 	"kestrel/internal/records"
 	"kestrel/internal/support/pgcluster"
@@ -95,7 +98,9 @@ func (x *tower) open() {
 	x.t.Helper()
 	h := x.house
 	var err error
-	x.w, err = watch.Open(x.ctx, watch.Config{Drill: func(directory.Record) (last, due time.Time) { return time.Time{}, x.due }, Site: h.Name, DB: x.db, Groups: h.Groups, Overview: h.Overview, Lookout: h.Lookout, Inventory: h.Inventory, Peering: h.Peering, Keeper: h.Keeper, Out: x, CertificateEnds: h.Yard.CertificateEnds,
+	// What is shown of groups is of the same clock.
+	o := overview.New(overview.Config{Site: h.Name, Groups: h.Groups, Inventory: h.Inventory, Peering: h.Peering, Mover: h.Mover, Keeper: h.Keeper, History: h.History, Clock: x.clk, Leavers: h.Coverage.Leavers})
+	x.w, err = watch.Open(x.ctx, watch.Config{Drill: func(directory.Record) (last, due time.Time) { return time.Time{}, x.due }, Site: h.Name, DB: x.db, Groups: h.Groups, Overview: o, Lookout: h.Lookout, Inventory: h.Inventory, Peering: h.Peering, Keeper: h.Keeper, Out: x, CertificateEnds: h.Yard.CertificateEnds,
 		Trail: h.Trail, Clock: x.clk, Hub: h.Hub, Log: h.Log, Every: time.Hour})
 	require.NoError(x.t, err)
 }
@@ -182,6 +187,12 @@ func TestWhatGoesWrongIsTold(t *testing.T) {
 	east.due = east.clk.Now().Add(time.Hour)
 	require.Equal(t, []string{"cleared drill due Ticketing"}, east.look())
 
+	// The store has no room for what comes.
+	recovery.Store.SetFloor(1 << 41)
+	require.Equal(t, []string{"raised store full the point store"}, east.look())
+	recovery.Store.SetFloor(0)
+	require.Equal(t, []string{"cleared store full the point store"}, east.look())
+
 	// What concerns the site itself.
 	recovery.Yard.Set(nil, time.Now().Add(24*time.Hour))
 	east.fails = "desk"
@@ -195,8 +206,83 @@ func TestWhatGoesWrongIsTold(t *testing.T) {
 	require.Equal(t, []string{"cleared certificate ends Eastmole", "cleared not delivered the channel desk"}, east.look())
 	past, err := east.w.Cleared(ctx, nil, new(east.clk.Now().Add(time.Hour)), 0, nil)
 	require.NoError(t, err)
-	require.Len(t, past, 4)
+	require.Len(t, past, 5)
 	require.NotNil(t, past[0].ClearedAt)
+}
+
+// How a group fares is told as well: each once when it has been so for as long as its rule
+// says, and once when it is over.
+func TestHowGroupsFareIsTold(t *testing.T) {
+	ctx, home, _ := rooms.Paired(t)
+	home.Shed.Change(func(ms []platform.Machine) []platform.Machine { ms[0].Agent = platform.AgentAnswers; return ms })
+	home.Inventory.Refresh(ctx, home.PlatformID)
+	in := rooms.NewGroup()
+	in.Quiesce = &[]api.QuiesceOf{{Machine: "tick-db", Mode: "try"}}
+	g, err := home.Sealed(ctx, in)
+	require.NoError(t, err)
+	heard(t, ctx, home)
+	x := newTower(t, ctx, home)
+	require.Empty(t, x.look())
+	run := func() {
+		t.Helper()
+		before, err := home.Overview.Group(g.ID)
+		require.NoError(t, err)
+		r, err := home.Groups.Find(g.ID)
+		require.NoError(t, err)
+		require.NoError(t, home.Mover.Ask(r, false))
+		require.NoError(t, home.Until(ctx, func() bool {
+			v, err := home.Overview.Group(g.ID)
+			return err == nil && v.LastCycle.Number > before.LastCycle.Number && v.LastCycle.State == cycle.Sealed
+		}))
+	}
+	promise := func(seconds int64) {
+		t.Helper()
+		require.NoError(t, home.Protection.Update(ctx, rooms.Anna(), g.ID, api.GroupPatch{Promise: &api.PromisePatch{RpoTargetSeconds: &seconds}}, nil))
+	}
+
+	// A guest that is not brought to rest, for half an hour.
+	home.Shed.Restless("the agent does not answer")
+	run()
+	require.Empty(t, x.look(), "not yet")
+	x.clk.pass(30 * time.Minute)
+	require.Equal(t, []string{"raised not at rest Ticketing"}, x.look())
+	require.Contains(t, x.open1("not at rest").Text, "tick-db was not brought to rest at the last capture: The agent does not answer.")
+	home.Shed.Restless("")
+	run()
+	require.Equal(t, []string{"cleared not at rest Ticketing"}, x.look())
+
+	// Close to its target of two hours for a quarter of an hour, and then above it.
+	x.clk.pass(52 * time.Minute)
+	require.Empty(t, x.look(), "not yet")
+	x.clk.pass(8 * time.Minute)
+	require.Equal(t, []string{"raised tight Ticketing"}, x.look())
+	x.clk.pass(time.Hour)
+	require.Equal(t, []string{"cleared tight Ticketing", "raised over target Ticketing"}, x.look())
+	require.Contains(t, x.open1("over target").Text, "the target is 2 h")
+	promise(30 * 86400)
+	require.Equal(t, []string{"cleared over target Ticketing"}, x.look())
+
+	// A cycle that gets no further.
+	let := home.Shed.Hold()
+	r, err := home.Groups.Find(g.ID)
+	require.NoError(t, err)
+	require.NoError(t, home.Mover.Ask(r, false))
+	require.NoError(t, home.Until(ctx, func() bool { return home.Mover.Live(g.ID).Running != nil }))
+	x.clk.pass(10 * time.Minute)
+	require.Equal(t, []string{"raised stalled Ticketing"}, x.look())
+	let()
+	require.NoError(t, home.Until(ctx, func() bool { return home.Mover.Live(g.ID).Running == nil }))
+	require.Equal(t, []string{"cleared stalled Ticketing"}, x.look())
+
+	// A day that went worse than was foretold, told for a day.
+	require.NoError(t, x.db.AddGroup(ctx, records.Group{ID: g.ID, Name: g.Name, Direction: "out", HomeID: rooms.HomeID, HomeName: rooms.HomeName, RecoveryName: rooms.RecoveryName, Term: 1, Revision: 1, Settings: []byte("{}"), Anchor: time.Now(), CreatedAt: time.Now()}, records.Activity{}))
+	now := x.clk.Now()
+	require.NoError(t, x.db.PutForecast(ctx, records.Forecast{GroupID: g.ID, MadeAt: now.Add(-24 * time.Hour), Until: now, Within: 1, CameWorst: new(int64(9)), CameBytes: new(int64(9)), CameWithin: new(0.9)}))
+	x.clk.pass(2 * time.Minute) // it is asked for once a minute
+	require.Equal(t, []string{"raised forecast missed Ticketing"}, x.look())
+	require.Contains(t, x.open1("forecast missed").Text, "100.0 % of the time, and was for 90.0 %")
+	x.clk.pass(27 * time.Hour)
+	require.Equal(t, []string{"cleared forecast missed Ticketing"}, x.look())
 }
 
 // heard waits until both sites have heard of each other.

@@ -243,6 +243,7 @@ type Shed struct {
 	mu       sync.Mutex
 	machines []platform.Machine
 	fails    error
+	restless string
 	holds    chan struct{} // closed when cycles may go on; nil: at once
 }
 
@@ -275,6 +276,13 @@ func (s *Shed) Fail(err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.fails = err
+}
+
+// Restless says why its guests cannot be brought to rest from now on; empty lets them be.
+func (s *Shed) Restless(why string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.restless = why
 }
 
 // Hold keeps cycles from sealing until let is called.
@@ -333,7 +341,7 @@ func (s *Shed) Close() {}
 // pass is a cycle that copies nothing and seals over the real link.
 func (s *Shed) pass(ctx context.Context, _ platform.Driver, to cycle.Remote, clk clock.Clock, job cycle.Job, report func(cycle.Progress)) (*points.Seal, error) {
 	s.mu.Lock()
-	holds, fails := s.holds, s.fails
+	holds, fails, restless := s.holds, s.fails, s.restless
 	s.mu.Unlock()
 	if fails != nil {
 		return nil, fails
@@ -344,6 +352,9 @@ func (s *Shed) pass(ctx context.Context, _ platform.Driver, to cycle.Remote, clk
 		p.Kind = cycle.KindSeed
 	} else if job.Compare {
 		p.Kind = cycle.KindCompare
+	}
+	for _, q := range job.Quiesce {
+		p.Quiet = append(p.Quiet, platform.Quiet{Machine: q.Machine, Done: restless == "", Why: restless})
 	}
 	report(p)
 	if holds != nil {
