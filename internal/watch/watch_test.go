@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -21,6 +22,7 @@ import (
 	"kestrel/internal/directory"
 	"kestrel/internal/overview"
 	"kestrel/internal/platform"
+	"kestrel/internal/points"
 	"kestrel/internal/problem"
 	"kestrel/internal/records"
 	"kestrel/internal/support/pgcluster"
@@ -187,6 +189,28 @@ func TestWhatGoesWrongIsTold(t *testing.T) {
 	east.due = east.clk.Now().Add(time.Hour)
 	require.Equal(t, []string{"cleared drill due Ticketing"}, east.look())
 
+	// A point of which a block cannot be read, until that is there again.
+	mirrored, known := recovery.Groups.Get(g.ID)
+	require.True(t, known)
+	block := append([]byte{7}, make([]byte, points.BlockSize-1)...)
+	seal := func(blocks ...[]byte) {
+		t.Helper()
+		_, err := recovery.Seal(ctx, mirrored, uuid.NewString(), time.Now(), blocks...)
+		require.NoError(t, err)
+	}
+	seal(block)
+	for lost := false; !lost; {
+		require.True(t, recovery.Files.Rot(filepath.Join("store", "packs", "*")))
+		rep, err := recovery.Store.Verify(ctx, nil)
+		require.NoError(t, err)
+		lost = len(rep.Faults) > 0
+	}
+	seal()
+	require.Equal(t, []string{"raised not whole Ticketing"}, east.look())
+	seal(block)
+	seal()
+	require.Equal(t, []string{"cleared not whole Ticketing"}, east.look())
+
 	// The store has no room for what comes.
 	recovery.Store.SetFloor(1 << 41)
 	require.Equal(t, []string{"raised store full the point store"}, east.look())
@@ -206,7 +230,7 @@ func TestWhatGoesWrongIsTold(t *testing.T) {
 	require.Equal(t, []string{"cleared certificate ends Eastmole", "cleared not delivered the channel desk"}, east.look())
 	past, err := east.w.Cleared(ctx, nil, new(east.clk.Now().Add(time.Hour)), 0, nil)
 	require.NoError(t, err)
-	require.Len(t, past, 5)
+	require.Len(t, past, 6)
 	require.NotNil(t, past[0].ClearedAt)
 }
 
