@@ -70,7 +70,7 @@ func (o *Overview) Board(ctx context.Context, see func(r directory.Record) bool,
 		case health.Over, health.Stalled, health.CutOff:
 			b.Amiss++
 		}
-		if _, needy := w.Need(); needy {
+		if w.Needy() {
 			if b.NeedsTotal++; len(needs) < told {
 				w.Reasons = o.show(x).Reasons
 				n, _ := w.Need()

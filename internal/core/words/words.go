@@ -47,6 +47,9 @@ type Phrase struct {
 	Tone Tone
 }
 
+// named is how many groups are named in a sentence; the rest are counted.
+const named = 2
+
 // Headline says in a few sentences what matters now, worst thing first. Links is
 // how many sites this one is paired with.
 func Headline(groups []Group, links int, now time.Time) []Phrase {
@@ -74,17 +77,21 @@ func Headline(groups []Group, links int, now time.Time) []Phrase {
 	by := map[health.State][]string{}
 	kept := 0
 	var over []string
+	nover := 0
 	for _, g := range live {
 		by[g.State] = append(by[g.State], g.Name)
 		if g.Sealed && g.Exposure <= g.Target {
 			kept++
 		}
-		if g.State == health.Over {
+		if g.State != health.Over {
+			continue
+		}
+		if nover++; len(over) <= named { // of the others it is only told how many they are
 			over = append(over, fmt.Sprintf("%s is %s over its %s target", g.Name, span.Format(g.Exposure-g.Target), span.Format(g.Target)))
 		}
 	}
-	if len(over) > 0 {
-		say(Over, "%s.", Joined(over, 2))
+	if nover > 0 {
+		say(Over, "%s.", joined(over, named, nover))
 	}
 	for _, x := range []struct {
 		st        health.State
@@ -92,7 +99,7 @@ func Headline(groups []Group, links int, now time.Time) []Phrase {
 		one, many string
 	}{{health.Stalled, Over, "has stalled", "have stalled"}, {health.CutOff, Over, "is cut off", "are cut off"}, {health.Tight, Tight, "is close", "are close"}} {
 		if ns := by[x.st]; len(ns) > 0 {
-			say(x.tone, "%s %s.", Joined(ns, 2), either(len(ns), x.one, x.many))
+			say(x.tone, "%s %s.", Joined(ns, named), either(len(ns), x.one, x.many))
 		}
 	}
 	switch total := len(live); {
@@ -152,8 +159,9 @@ func Dark(site string, groups []Group) string {
 		return ""
 	}
 	held := 0
-	var out []Group
-	for _, g := range live {
+	var out []*Group
+	for i := range live {
+		g := &live[i]
 		held += g.Points
 		if g.Out && g.Sealed {
 			out = append(out, g)
@@ -162,7 +170,7 @@ func Dark(site string, groups []Group) string {
 	if len(out) == 0 {
 		return fmt.Sprintf("No group goes out from %s yet · %s", site, Count(held, "recovery point"))
 	}
-	slices.SortStableFunc(out, func(a, b Group) int { return cmp.Compare(b.Exposure, a.Exposure) })
+	slices.SortStableFunc(out, func(a, b *Group) int { return cmp.Compare(b.Exposure, a.Exposure) })
 	t := fmt.Sprintf("If %s went dark now: worst loss %s (%s)", site, span.Format(out[0].Exposure), out[0].Name)
 	if len(out) > 1 {
 		t += ", typical " + span.Format(out[len(out)/2].Exposure)
@@ -175,6 +183,11 @@ type Need struct {
 	Group       string // ID
 	State       health.State
 	Title, Text string
+}
+
+// Needy tells whether a group wants a hand.
+func (g Group) Needy() bool {
+	return !g.Ended && (g.LostPoints > 0 || g.State == health.Over || g.State == health.Stalled || g.State == health.CutOff || g.State == health.Tight)
 }
 
 // Need is what wants a hand with a group, and whether anything does. Its text is made of
@@ -204,12 +217,15 @@ func (g Group) Need() (Need, bool) {
 }
 
 // Joined lists names, and counts those beyond n.
-func Joined(xs []string, n int) string {
+func Joined(xs []string, n int) string { return joined(xs, n, len(xs)) }
+
+// joined is Joined of so many in all, of which xs are the first.
+func joined(xs []string, n, all int) string {
 	switch {
 	case len(xs) == 0:
 		return ""
-	case len(xs) > n+1:
-		return fmt.Sprintf("%s and %d more", strings.Join(xs[:n], ", "), len(xs)-n)
+	case all > n+1:
+		return fmt.Sprintf("%s and %d more", strings.Join(xs[:n], ", "), all-n)
 	case len(xs) == 1:
 		return xs[0]
 	}
