@@ -1820,6 +1820,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/drill-rounds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Drills that begin by themselves */
+        get: operations["listDrillRounds"];
+        put?: never;
+        /** Have drills begin by themselves, by calendar, one after the other */
+        post: operations["addDrillRound"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drill-rounds/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its ID or name */
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Have them begin no more */
+        delete: operations["removeDrillRound"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/evidence": {
         parameters: {
             query?: never;
@@ -4738,6 +4776,50 @@ export interface components {
         PowerSwitch: {
             /** @description on; off, at once, as if the plug was pulled; or shut-down, by its guest */
             to: string;
+        };
+        NewDrillRound: {
+            name: string;
+            /** @description When it begins, as recurring times: sun at 03:00 */
+            at: string;
+            /** @description Of these times; UTC if left out */
+            zone?: string;
+            /** @description Which point; the newest if left out */
+            choose?: string;
+            /**
+             * Format: int64
+             * @description For how long after its time drills begin; six hours if left out
+             */
+            hoursSeconds?: number;
+            /** @description Only this group (name or ID) */
+            group?: string;
+            /** @description Only groups that follow it */
+            tier?: string;
+            /** @description Only groups that have it */
+            tag?: string;
+        };
+        DrillRound: components["schemas"]["NewDrillRound"] & {
+            id: string;
+            /** @description When it begins */
+            words: string;
+            /** @description Names of those that it is of now */
+            groups: string[];
+            /** Format: date-time */
+            nextAt?: string;
+            /**
+             * Format: date-time
+             * @description The time that it began for last
+             */
+            begunFor?: string;
+            /** @description How many groups are still to be tried */
+            pending: number;
+            /** @description Drills of the last time that did not begin */
+            refused: components["schemas"]["DrillRefused"][];
+        };
+        DrillRefused: {
+            /** Format: date-time */
+            at: string;
+            group: string;
+            why: string;
         };
         /** @description A JSON Web Signature in its flattened form (RFC 7515, section 7.2.2) */
         EvidenceFile: {
@@ -8607,6 +8689,74 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Drill"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDrillRounds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DrillRound"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addDrillRound: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDrillRound"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DrillRound"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeDrillRound: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its ID or name */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

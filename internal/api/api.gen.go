@@ -1266,6 +1266,55 @@ type DrillPlanMachine struct {
 	Wave        int      `json:"wave"`
 }
 
+// DrillRefused defines model for DrillRefused.
+type DrillRefused struct {
+	At    time.Time `json:"at"`
+	Group string    `json:"group"`
+	Why   string    `json:"why"`
+}
+
+// DrillRound defines model for DrillRound.
+type DrillRound struct {
+	// At When it begins, as recurring times: sun at 03:00
+	At string `json:"at"`
+
+	// BegunFor The time that it began for last
+	BegunFor *time.Time `json:"begunFor,omitempty"`
+
+	// Choose Which point; the newest if left out
+	Choose *string `json:"choose,omitempty"`
+
+	// Group Only this group (name or ID)
+	Group *string `json:"group,omitempty"`
+
+	// Groups Names of those that it is of now
+	Groups []string `json:"groups"`
+
+	// HoursSeconds For how long after its time drills begin; six hours if left out
+	HoursSeconds *int64     `json:"hoursSeconds,omitempty"`
+	ID           string     `json:"id"`
+	Name         string     `json:"name"`
+	NextAt       *time.Time `json:"nextAt,omitempty"`
+
+	// Pending How many groups are still to be tried
+	Pending int `json:"pending"`
+
+	// Refused Drills of the last time that did not begin
+	Refused []DrillRefused `json:"refused"`
+
+	// Tag Only groups that have it
+	Tag *string `json:"tag,omitempty"`
+
+	// Tier Only groups that follow it
+	Tier *string `json:"tier,omitempty"`
+
+	// Words When it begins
+	Words string `json:"words"`
+
+	// Zone Of these times; UTC if left out
+	Zone *string `json:"zone,omitempty"`
+}
+
 // DrillStep defines model for DrillStep.
 type DrillStep struct {
 	At   time.Time `json:"at"`
@@ -2293,6 +2342,31 @@ type NewDrill struct {
 
 	// Point ID or number; it counts before how one is chosen
 	Point *string `json:"point,omitempty"`
+}
+
+// NewDrillRound defines model for NewDrillRound.
+type NewDrillRound struct {
+	// At When it begins, as recurring times: sun at 03:00
+	At string `json:"at"`
+
+	// Choose Which point; the newest if left out
+	Choose *string `json:"choose,omitempty"`
+
+	// Group Only this group (name or ID)
+	Group *string `json:"group,omitempty"`
+
+	// HoursSeconds For how long after its time drills begin; six hours if left out
+	HoursSeconds *int64 `json:"hoursSeconds,omitempty"`
+	Name         string `json:"name"`
+
+	// Tag Only groups that have it
+	Tag *string `json:"tag,omitempty"`
+
+	// Tier Only groups that follow it
+	Tier *string `json:"tier,omitempty"`
+
+	// Zone Of these times; UTC if left out
+	Zone *string `json:"zone,omitempty"`
 }
 
 // NewGroup defines model for NewGroup.
@@ -4103,6 +4177,9 @@ type SetChannelJSONRequestBody = WriteChannel
 // CarryCopyJSONRequestBody defines body for CarryCopy for application/json ContentType.
 type CarryCopyJSONRequestBody = NewCopy
 
+// AddDrillRoundJSONRequestBody defines body for AddDrillRound for application/json ContentType.
+type AddDrillRoundJSONRequestBody = NewDrillRound
+
 // EndDrillJSONRequestBody defines body for EndDrill for application/json ContentType.
 type EndDrillJSONRequestBody = DrillEnd
 
@@ -4491,6 +4568,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /coverage (the `GetCoverage` operationId).
 	GetCoverage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDrillRounds Drills that begin by themselves
+	//
+	// Corresponds with GET /drill-rounds (the `ListDrillRounds` operationId).
+	ListDrillRounds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddDrillRoundWithBody Have drills begin by themselves, by calendar, one after the other
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /drill-rounds (the `AddDrillRound` operationId).
+	AddDrillRoundWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddDrillRound Have drills begin by themselves, by calendar, one after the other
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /drill-rounds (the `AddDrillRound` operationId).
+	AddDrillRound(ctx context.Context, body AddDrillRoundJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveDrillRound Have them begin no more
+	//
+	// Corresponds with DELETE /drill-rounds/{id} (the `RemoveDrillRound` operationId).
+	RemoveDrillRound(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListDrills Drills at this site, newest first
 	//
@@ -6022,6 +6123,70 @@ func (c *Client) DeleteCopy(ctx context.Context, id string, reqEditors ...Reques
 // Corresponds with GET /coverage (the `GetCoverage` operationId).
 func (c *Client) GetCoverage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetCoverageRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDrillRounds Drills that begin by themselves
+//
+// Corresponds with GET /drill-rounds (the `ListDrillRounds` operationId).
+func (c *Client) ListDrillRounds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDrillRoundsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddDrillRoundWithBody Have drills begin by themselves, by calendar, one after the other
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /drill-rounds (the `AddDrillRound` operationId).
+func (c *Client) AddDrillRoundWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddDrillRoundRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddDrillRound Have drills begin by themselves, by calendar, one after the other
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /drill-rounds (the `AddDrillRound` operationId).
+func (c *Client) AddDrillRound(ctx context.Context, body AddDrillRoundJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddDrillRoundRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveDrillRound Have them begin no more
+//
+// Corresponds with DELETE /drill-rounds/{id} (the `RemoveDrillRound` operationId).
+func (c *Client) RemoveDrillRound(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveDrillRoundRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -9968,6 +10133,107 @@ func NewGetCoverageRequest(server string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListDrillRoundsRequest constructs an http.Request for the ListDrillRounds method
+func NewListDrillRoundsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drill-rounds")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddDrillRoundRequest calls the generic AddDrillRound builder with application/json body
+func NewAddDrillRoundRequest(server string, body AddDrillRoundJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddDrillRoundRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddDrillRoundRequestWithBody constructs an http.Request for the AddDrillRound method, with any body, and a specified content type
+func NewAddDrillRoundRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drill-rounds")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveDrillRoundRequest constructs an http.Request for the RemoveDrillRound method
+func NewRemoveDrillRoundRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drill-rounds/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -15818,6 +16084,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /coverage (the `GetCoverage` operationId).
 	GetCoverageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetCoverageResponse, error)
 
+	// ListDrillRoundsWithResponse Drills that begin by themselves
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /drill-rounds (the `ListDrillRounds` operationId).
+	ListDrillRoundsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDrillRoundsResponse, error)
+
+	// AddDrillRoundWithBodyWithResponse Have drills begin by themselves, by calendar, one after the other
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /drill-rounds (the `AddDrillRound` operationId).
+	AddDrillRoundWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddDrillRoundResponse, error)
+
+	// AddDrillRoundWithResponse Have drills begin by themselves, by calendar, one after the other
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /drill-rounds (the `AddDrillRound` operationId).
+	AddDrillRoundWithResponse(ctx context.Context, body AddDrillRoundJSONRequestBody, reqEditors ...RequestEditorFn) (*AddDrillRoundResponse, error)
+
+	// RemoveDrillRoundWithResponse Have them begin no more
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /drill-rounds/{id} (the `RemoveDrillRound` operationId).
+	RemoveDrillRoundWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*RemoveDrillRoundResponse, error)
+
 	// ListDrillsWithResponse Drills at this site, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -18169,6 +18463,143 @@ func (r GetCoverageResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetCoverageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDrillRoundsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]DrillRound
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDrillRoundsResponse) GetJSON200() *[]DrillRound {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDrillRoundsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDrillRoundsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDrillRoundsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDrillRoundsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDrillRoundsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddDrillRoundResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *DrillRound
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddDrillRoundResponse) GetJSON201() *DrillRound {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddDrillRoundResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddDrillRoundResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddDrillRoundResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddDrillRoundResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddDrillRoundResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveDrillRoundResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveDrillRoundResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveDrillRoundResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveDrillRoundResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveDrillRoundResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveDrillRoundResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -24671,6 +25102,58 @@ func (c *ClientWithResponses) GetCoverageWithResponse(ctx context.Context, reqEd
 	return ParseGetCoverageResponse(rsp)
 }
 
+// ListDrillRoundsWithResponse Drills that begin by themselves
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /drill-rounds (the `ListDrillRounds` operationId).
+func (c *ClientWithResponses) ListDrillRoundsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDrillRoundsResponse, error) {
+	rsp, err := c.ListDrillRounds(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDrillRoundsResponse(rsp)
+}
+
+// AddDrillRoundWithBodyWithResponse Have drills begin by themselves, by calendar, one after the other
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /drill-rounds (the `AddDrillRound` operationId).
+func (c *ClientWithResponses) AddDrillRoundWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddDrillRoundResponse, error) {
+	rsp, err := c.AddDrillRoundWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddDrillRoundResponse(rsp)
+}
+
+// AddDrillRoundWithResponse Have drills begin by themselves, by calendar, one after the other
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /drill-rounds (the `AddDrillRound` operationId).
+func (c *ClientWithResponses) AddDrillRoundWithResponse(ctx context.Context, body AddDrillRoundJSONRequestBody, reqEditors ...RequestEditorFn) (*AddDrillRoundResponse, error) {
+	rsp, err := c.AddDrillRound(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddDrillRoundResponse(rsp)
+}
+
+// RemoveDrillRoundWithResponse Have them begin no more
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /drill-rounds/{id} (the `RemoveDrillRound` operationId).
+func (c *ClientWithResponses) RemoveDrillRoundWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*RemoveDrillRoundResponse, error) {
+	rsp, err := c.RemoveDrillRound(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveDrillRoundResponse(rsp)
+}
+
 // ListDrillsWithResponse Drills at this site, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -27704,6 +28187,101 @@ func ParseGetCoverageResponse(rsp *http.Response) (*GetCoverageResponse, error) 
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListDrillRoundsResponse parses an HTTP response from a ListDrillRoundsWithResponse call
+func ParseListDrillRoundsResponse(rsp *http.Response) (*ListDrillRoundsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDrillRoundsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []DrillRound
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddDrillRoundResponse parses an HTTP response from a AddDrillRoundWithResponse call
+func ParseAddDrillRoundResponse(rsp *http.Response) (*AddDrillRoundResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddDrillRoundResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest DrillRound
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveDrillRoundResponse parses an HTTP response from a RemoveDrillRoundWithResponse call
+func ParseRemoveDrillRoundResponse(rsp *http.Response) (*RemoveDrillRoundResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveDrillRoundResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -32048,6 +32626,15 @@ type ServerInterface interface {
 	// GetCoverage What protects the machines of this site, what does not, and how that was
 	// (GET /coverage)
 	GetCoverage(ctx *echo.Context) error
+	// ListDrillRounds Drills that begin by themselves
+	// (GET /drill-rounds)
+	ListDrillRounds(ctx *echo.Context) error
+	// AddDrillRound Have drills begin by themselves, by calendar, one after the other
+	// (POST /drill-rounds)
+	AddDrillRound(ctx *echo.Context) error
+	// RemoveDrillRound Have them begin no more
+	// (DELETE /drill-rounds/{id})
+	RemoveDrillRound(ctx *echo.Context, id string) error
 	// ListDrills Drills at this site, newest first
 	// (GET /drills)
 	ListDrills(ctx *echo.Context, params ListDrillsParams) error
@@ -32909,6 +33496,40 @@ func (w *ServerInterfaceWrapper) GetCoverage(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetCoverage(ctx)
+	return err
+}
+
+// ListDrillRounds converts echo context to params.
+func (w *ServerInterfaceWrapper) ListDrillRounds(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListDrillRounds(ctx)
+	return err
+}
+
+// AddDrillRound converts echo context to params.
+func (w *ServerInterfaceWrapper) AddDrillRound(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddDrillRound(ctx)
+	return err
+}
+
+// RemoveDrillRound converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveDrillRound(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveDrillRound(ctx, id)
 	return err
 }
 
@@ -35191,6 +35812,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/drills", wrapper.ListDrills, options.OperationMiddlewares["listDrills"]...)
 	router.GET(options.BaseURL+"/drills/:id", wrapper.GetDrill, options.OperationMiddlewares["getDrill"]...)
 	router.POST(options.BaseURL+"/drills/:id/end", wrapper.EndDrill, options.OperationMiddlewares["endDrill"]...)
+	router.GET(options.BaseURL+"/drill-rounds", wrapper.ListDrillRounds, options.OperationMiddlewares["listDrillRounds"]...)
+	router.POST(options.BaseURL+"/drill-rounds", wrapper.AddDrillRound, options.OperationMiddlewares["addDrillRound"]...)
+	router.DELETE(options.BaseURL+"/drill-rounds/:id", wrapper.RemoveDrillRound, options.OperationMiddlewares["removeDrillRound"]...)
 	router.GET(options.BaseURL+"/evidence", wrapper.ListEvidence, options.OperationMiddlewares["listEvidence"]...)
 	router.GET(options.BaseURL+"/evidence/:id", wrapper.GetEvidence, options.OperationMiddlewares["getEvidence"]...)
 	router.GET(options.BaseURL+"/drills/:id/screens/:machine", wrapper.GetDrillScreen, options.OperationMiddlewares["getDrillScreen"]...)
@@ -36133,6 +36757,116 @@ type GetCoveragedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetCoveragedefaultApplicationProblemPlusJSONResponse) VisitGetCoverageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDrillRoundsRequestObject struct {
+}
+
+type ListDrillRoundsResponseObject interface {
+	VisitListDrillRoundsResponse(w http.ResponseWriter) error
+}
+
+type ListDrillRounds200JSONResponse []DrillRound
+
+func (response ListDrillRounds200JSONResponse) VisitListDrillRoundsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDrillRoundsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDrillRoundsdefaultApplicationProblemPlusJSONResponse) VisitListDrillRoundsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddDrillRoundRequestObject struct {
+	Body *AddDrillRoundJSONRequestBody
+}
+
+type AddDrillRoundResponseObject interface {
+	VisitAddDrillRoundResponse(w http.ResponseWriter) error
+}
+
+type AddDrillRound201JSONResponse DrillRound
+
+func (response AddDrillRound201JSONResponse) VisitAddDrillRoundResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddDrillRounddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddDrillRounddefaultApplicationProblemPlusJSONResponse) VisitAddDrillRoundResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveDrillRoundRequestObject struct {
+	ID string `json:"id"`
+}
+
+type RemoveDrillRoundResponseObject interface {
+	VisitRemoveDrillRoundResponse(w http.ResponseWriter) error
+}
+
+type RemoveDrillRound204Response struct {
+}
+
+func (response RemoveDrillRound204Response) VisitRemoveDrillRoundResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveDrillRounddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveDrillRounddefaultApplicationProblemPlusJSONResponse) VisitRemoveDrillRoundResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -41303,6 +42037,15 @@ type StrictServerInterface interface {
 	// GetCoverage What protects the machines of this site, what does not, and how that was
 	// (GET /coverage)
 	GetCoverage(ctx context.Context, request GetCoverageRequestObject) (GetCoverageResponseObject, error)
+	// ListDrillRounds Drills that begin by themselves
+	// (GET /drill-rounds)
+	ListDrillRounds(ctx context.Context, request ListDrillRoundsRequestObject) (ListDrillRoundsResponseObject, error)
+	// AddDrillRound Have drills begin by themselves, by calendar, one after the other
+	// (POST /drill-rounds)
+	AddDrillRound(ctx context.Context, request AddDrillRoundRequestObject) (AddDrillRoundResponseObject, error)
+	// RemoveDrillRound Have them begin no more
+	// (DELETE /drill-rounds/{id})
+	RemoveDrillRound(ctx context.Context, request RemoveDrillRoundRequestObject) (RemoveDrillRoundResponseObject, error)
 	// ListDrills Drills at this site, newest first
 	// (GET /drills)
 	ListDrills(ctx context.Context, request ListDrillsRequestObject) (ListDrillsResponseObject, error)
@@ -42447,6 +43190,100 @@ func (sh *strictHandler) GetCoverage(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(GetCoverageResponseObject); ok {
 		return validResponse.VisitGetCoverageResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListDrillRounds operation middleware
+func (sh *strictHandler) ListDrillRounds(ctx *echo.Context) error {
+	var request ListDrillRoundsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDrillRounds(ctx.Request().Context(), request.(ListDrillRoundsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDrillRounds")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListDrillRoundsResponseObject); ok {
+		return validResponse.VisitListDrillRoundsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddDrillRound operation middleware
+func (sh *strictHandler) AddDrillRound(ctx *echo.Context) error {
+	var request AddDrillRoundRequestObject
+
+	var body AddDrillRoundJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddDrillRound(ctx.Request().Context(), request.(AddDrillRoundRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddDrillRound")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddDrillRoundResponseObject); ok {
+		return validResponse.VisitAddDrillRoundResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveDrillRound operation middleware
+func (sh *strictHandler) RemoveDrillRound(ctx *echo.Context, id string) error {
+	var request RemoveDrillRoundRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveDrillRound(ctx.Request().Context(), request.(RemoveDrillRoundRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveDrillRound")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveDrillRoundResponseObject); ok {
+		return validResponse.VisitRemoveDrillRoundResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -28,7 +28,7 @@ func (a *app) drillCmd() *cobra.Command {
 			return a.emit(ds, func(w *tabwriter.Writer) { drillTable(w, ds) })
 		})}
 	list.Flags().StringVar(&of, "group", "", "of this group only")
-	c.AddCommand(a.drillStartCmd(), list,
+	c.AddCommand(a.drillStartCmd(), a.drillRoundCmd(), list,
 		&cobra.Command{Use: "show DRILL", Short: "One drill: its ID, or a group for its newest", Args: cobra.ExactArgs(1), Example: "  kestrel drill show Purser-desk",
 			RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
 				d, err := read[api.Drill](c.GetDrill(cmd.Context(), args[0]))
@@ -305,4 +305,80 @@ func drillPlan(w *tabwriter.Writer, p api.DrillPlan) {
 	}
 	row(w)
 	row(w, "Nothing was made.")
+}
+
+func (a *app) drillRoundCmd() *cobra.Command {
+	c := &cobra.Command{Use: "round", Short: "Drills that begin by themselves, by calendar, one after the other"}
+	var in api.NewDrillRound
+	var at, zone, choose, of, tier, tag, hours string
+	add := &cobra.Command{Use: "add NAME", Short: "Have drills begin by themselves", Args: cobra.ExactArgs(1),
+		Long: `Have drills begin by themselves: at these times, of these groups one after the other, each
+ended as soon as all is checked. What has not begun when the hours are over waits for the next
+time; what is refused is told of, in the list and in the trail.`,
+		Example: `  kestrel drill round add night --at "sun at 03:00" --zone Europe/Oslo --tag gold
+  kestrel drill round add till --at "1st of the month at 02:00" --group Purser-desk --choose application --hours 2h`,
+		RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
+			in = api.NewDrillRound{Name: args[0], At: at, Zone: strOr(zone), Choose: strOr(choose), Group: strOr(of), Tier: strOr(tier), Tag: strOr(tag)}
+			if hours != "" {
+				d, err := span.Parse(hours)
+				if err != nil {
+					return usage("--hours %s: %v", hours, err)
+				}
+				in.HoursSeconds = new(int64(d / time.Second))
+			}
+			v, err := read[api.DrillRound](c.AddDrillRound(cmd.Context(), in))
+			if err != nil {
+				return err
+			}
+			return a.emit(v, func(w *tabwriter.Writer) { roundTable(w, []api.DrillRound{v}) })
+		})}
+	f := add.Flags()
+	f.StringVar(&at, "at", "", `when it begins, such as "sun at 03:00"`)
+	f.StringVar(&zone, "zone", "", "time zone of --at, such as Europe/Oslo; UTC if left out")
+	f.StringVar(&choose, "choose", "", "newest (the default), application (-consistent), proved or calm")
+	f.StringVar(&of, "group", "", "only this group")
+	f.StringVar(&tier, "tier", "", "only groups that follow this tier")
+	f.StringVar(&tag, "tag", "", "only groups with this tag")
+	f.StringVar(&hours, "hours", "", "for how long after its time drills begin; 6h if left out")
+	add.MarkFlagsMutuallyExclusive("group", "tier", "tag")
+	_ = add.MarkFlagRequired("at")
+	c.AddCommand(add,
+		&cobra.Command{Use: "list", Short: "Which there are, when the next begins, and what could not be tried", Args: cobra.NoArgs, Example: "  kestrel drill round list",
+			RunE: a.with(func(cmd *cobra.Command, c *api.Client, _ []string) error {
+				all, err := read[[]api.DrillRound](c.ListDrillRounds(cmd.Context()))
+				if err != nil {
+					return err
+				}
+				return a.emit(all, func(w *tabwriter.Writer) {
+					if len(all) == 0 {
+						row(w, "None: no drill begins by itself. kestrel drill round add has some begin.")
+						return
+					}
+					roundTable(w, all)
+				})
+			})},
+		&cobra.Command{Use: "remove ROUND", Short: "Have them begin no more", Args: cobra.ExactArgs(1), Example: "  kestrel drill round remove night",
+			RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
+				if err := done(c.RemoveDrillRound(cmd.Context(), args[0])); err != nil {
+					return err
+				}
+				return a.did("The drills of %s begin no more.", args[0])
+			})})
+	return c
+}
+
+func roundTable(w *tabwriter.Writer, all []api.DrillRound) {
+	row(w, "ROUND", "BEGINS", "FROM", "OF", "NEXT", "LAST", "STILL TO TRY")
+	for _, x := range all {
+		from := "newest"
+		if x.Choose != nil {
+			from = *x.Choose
+		}
+		row(w, x.Name, x.Words, from, strings.Join(x.Groups, ", "), clockTime(x.NextAt), clockTime(x.BegunFor), x.Pending)
+	}
+	for _, x := range all {
+		for _, f := range x.Refused {
+			row(w, "▲ "+x.Name, clockTime(&f.At), f.Group+" was not tried: "+f.Why)
+		}
+	}
 }

@@ -57,3 +57,17 @@ func (h *handlers) GetEvidence(ctx context.Context, request api.GetEvidenceReque
 	pdf, err := recovery.Paper(e.File)
 	return api.GetEvidence200ApplicationPdfResponse{Body: bytes.NewReader(pdf), ContentLength: int64(len(pdf))}, err
 }
+
+func (h *handlers) ListDrillRounds(ctx context.Context, _ api.ListDrillRoundsRequestObject) (api.ListDrillRoundsResponseObject, error) {
+	v, err := h.Recovery.Rounds(ctx)
+	return api.ListDrillRounds200JSONResponse(v), err
+}
+
+func (h *handlers) AddDrillRound(ctx context.Context, request api.AddDrillRoundRequestObject) (api.AddDrillRoundResponseObject, error) {
+	v, err := h.Recovery.AddRound(ctx, who(ctx), *request.Body)
+	return api.AddDrillRound201JSONResponse(v), err
+}
+
+func (h *handlers) RemoveDrillRound(ctx context.Context, request api.RemoveDrillRoundRequestObject) (api.RemoveDrillRoundResponseObject, error) {
+	return api.RemoveDrillRound204Response{}, h.Recovery.RemoveRound(ctx, who(ctx), request.ID)
+}

@@ -301,6 +301,9 @@ type Recovery interface {
 	GroupOf(id string) (string, error)
 	List(group string, see func(id string) bool) ([]api.Drill, error)
 	Screen(ctx context.Context, id, machine string) ([]byte, error)
+	Rounds(ctx context.Context) ([]api.DrillRound, error)
+	AddRound(ctx context.Context, who actor.Actor, in api.NewDrillRound) (api.DrillRound, error)
+	RemoveRound(ctx context.Context, who actor.Actor, id string) error
 	Register(ctx context.Context, see func(id string) bool) (api.EvidenceRegister, error)
 	Evidence(ctx context.Context, id string) (records.Evidence, error)
 }

@@ -45,6 +45,11 @@ type Records interface {
 	AddEvidence(ctx context.Context, e records.Evidence) error
 	AllEvidence(ctx context.Context) ([]records.Evidence, error)
 	EvidenceNumber(ctx context.Context, number int64) (records.Evidence, error)
+	DrillRounds(ctx context.Context) ([]records.DrillRound, error)
+	AddDrillRound(ctx context.Context, r records.DrillRound) error
+	BeginDrillRound(ctx context.Context, r records.DrillRound) error
+	SaveDrillRound(ctx context.Context, r records.DrillRound) error
+	DeleteDrillRound(ctx context.Context, id string) error
 }
 
 // Landings is by whom machines are made; *landing.Landings is it.
@@ -103,6 +108,7 @@ type detail struct {
 	NotWhole bool          `json:"notWhole,omitempty"`
 	Until    *time.Time    `json:"until,omitempty"`
 	Alone    bool          `json:"alone,omitempty"`
+	Round    string        `json:"round,omitempty"`  // that began it; its ID
 	Reason   string        `json:"reason,omitempty"` // why in networks that are not isolated
 	Open     []string      `json:"open,omitempty"`   // why those are not
 	RTO      time.Duration `json:"rto,omitempty"`

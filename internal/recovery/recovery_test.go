@@ -130,6 +130,7 @@ func (s *site) open() {
 	ctx, cancel := context.WithCancel(context.Background())
 	var wg sync.WaitGroup
 	wg.Go(func() { s.Operations.Run(ctx) })
+	wg.Go(func() { s.recovery.Run(ctx) })
 	require.NoError(s.t, s.recovery.Resume(ctx))
 	s.stop = func() { cancel(); wg.Wait() }
 }
@@ -270,5 +271,74 @@ func TestADrillThatGoesWrong(t *testing.T) {
 		none, err := s.recovery.List("", func(string) bool { return false })
 		require.NoError(t, err)
 		require.Empty(t, none)
+	})
+}
+
+// Drills of a round begin by themselves at their time, one after the other, over restarts; what
+// is refused is told and holds up no other, and nothing begins when the hours are over.
+func TestDrillsByThemselves(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		time.Sleep(2 * 366 * 24 * time.Hour) // calendars begin in 2001, and the clock of a test before that
+		s := newSite(t)
+		defer func() { s.stop() }()
+		other := rooms.Record(uuid.NewString(), rooms.Spec("Empty")) // it has no point
+		other.Term, other.Revision, other.CreatedAt = 1, 1, time.Now()
+		require.NoError(t, s.Mirror(t.Context(), other))
+		add := func(in api.NewDrillRound) error {
+			_, err := s.recovery.AddRound(t.Context(), rooms.Anna(), in)
+			return err
+		}
+		for field, in := range map[string]api.NewDrillRound{"name": {Name: "", At: "sun at 03:00"}, "at": {Name: "night", At: "now and then"}, "choose": {Name: "night", At: "sun at 03:00", Choose: new("before")}, "hoursSeconds": {Name: "night", At: "sun at 03:00", HoursSeconds: new(int64(5))}} {
+			p, ok := problem.Of(add(in))
+			require.True(t, ok)
+			require.Equal(t, field, p.Errors[0].Field)
+		}
+		for _, in := range []api.NewDrillRound{{Name: "night", At: "03:00", Group: new("Nobody")}, {Name: "night", At: "03:00", Group: new("Gates"), Tag: new("gold")}, {Name: "night", At: "03:00", Zone: new("Nowhere/Land")}} {
+			require.Error(t, add(in))
+		}
+		now := time.Now().UTC()
+		soon := now.Add(time.Hour)
+		require.NoError(t, add(api.NewDrillRound{Name: "night", At: fmt.Sprintf("daily at %02d:%02d", soon.Hour(), soon.Minute()), HoursSeconds: new(int64(7200))}))
+		require.ErrorContains(t, add(api.NewDrillRound{Name: "Night", At: "sun at 03:00"}), "already")
+		drills := func() []api.Drill {
+			t.Helper()
+			synctest.Wait()
+			all, err := s.recovery.List("", func(string) bool { return true })
+			require.NoError(t, err)
+			return all
+		}
+		time.Sleep(30 * time.Minute)
+		require.Empty(t, drills(), "it is not time yet")
+		time.Sleep(31 * time.Minute)
+		s.stop()
+		require.NoError(t, s.Open(t.Context()))
+		s.open()
+		time.Sleep(time.Minute)
+		synctest.Wait()
+		s.up(false)
+		time.Sleep(time.Minute)
+		all := drills()
+		require.Len(t, all, 1, "the other was refused")
+		require.Equal(t, []string{"over", "passed", "Gates"}, []string{all[0].State, *all[0].Result, all[0].GroupName})
+		rounds, err := s.recovery.Rounds(t.Context())
+		require.NoError(t, err)
+		require.Len(t, rounds, 1)
+		require.Zero(t, rounds[0].Pending)
+		require.Len(t, rounds[0].Refused, 1)
+		require.Equal(t, "Empty", rounds[0].Refused[0].Group)
+		require.Contains(t, rounds[0].Refused[0].Why, "There is no point of Empty")
+		require.Equal(t, []string{"Empty", "Gates"}, rounds[0].Groups)
+
+		// The service is down at its time and for longer than its hours: nothing begins by day.
+		s.stop()
+		time.Sleep(26 * time.Hour)
+		require.NoError(t, s.Open(t.Context()))
+		s.open()
+		time.Sleep(10 * time.Minute)
+		require.Len(t, drills(), 1)
+		require.NoError(t, s.recovery.RemoveRound(t.Context(), rooms.Anna(), "NIGHT"))
+		time.Sleep(48 * time.Hour)
+		require.Len(t, drills(), 1)
+		require.Error(t, s.recovery.RemoveRound(t.Context(), rooms.Anna(), "night"))
 	})
 }

@@ -230,10 +230,16 @@ func (r *Recovery) Plan(ctx context.Context, who actor.Actor, id string, in api.
 
 // Start begins a drill.
 func (r *Recovery) Start(ctx context.Context, who actor.Actor, id string, in api.NewDrill) (api.Drill, error) {
+	return r.begin(ctx, who, id, in, "")
+}
+
+// begin is Start, of a round if one is given.
+func (r *Recovery) begin(ctx context.Context, who actor.Actor, id string, in api.NewDrill, round string) (api.Drill, error) {
 	x, err := r.prepare(ctx, who, id, in)
 	if err != nil {
 		return api.Drill{}, err
 	}
+	x.detail.Round = round
 	x.detail.Steps = []step{{x.record.StartedAt, fmt.Sprintf("%s began it, from point %d, %s.", who, x.detail.PointNumber, x.detail.Chosen)}}
 	if x.record.Detail, err = json.Marshal(x.detail); err != nil {
 		return api.Drill{}, err

@@ -7,6 +7,7 @@ import { asks, useMay } from "../asks";
 import { FormDialog } from "../dialog";
 import { count, span, when } from "../format";
 import { Button, Card, Empty, Fault, Field, Heads, inputLook, Page, State, td, When } from "../ui";
+import { Rounds } from "./drillrounds";
 
 type Drill = Schemas["Drill"];
 
@@ -80,6 +81,7 @@ export function DrillsPage() {
           )
         )}
       </Card>
+      <Rounds />
     </Page>
   );
 }

@@ -228,7 +228,7 @@ func TestADrillInTheConsole(t *testing.T) {
 	do(t, tab, "end it", browser.Press("End it…"), browser.See("What no check sees"), browser.Choose("What you say of it", "passed"), browser.Fill("Note", "a ticket was sold"), browser.Press("End it"), browser.See("It passed: 2 machines ran after"), browser.See("nothing; it was looked for"), browser.See("Evidence (PDF)"))
 	axe(t, tab, "a drill that is over")
 	require.Zero(t, mole.landed())
-	do(t, tab, "the list", chromedp.Navigate(w.recovery.url+"/drills"), browser.See("Passed"))
+	do(t, tab, "the list", chromedp.Navigate(w.recovery.url+"/drills"), browser.See("Passed"), browser.Press("Have drills begin by themselves…"), browser.Fill("Name", "night"), browser.Fill("Begins", "when it suits"), browser.Press("Have them begin"), browser.See("✕"), browser.Fill("Begins", "sun at 03:00"), browser.Press("Have them begin"), browser.See("from the newest point"))
 	axe(t, tab, "drills")
 	res := w.recovery.raw(http.MethodGet, "/evidence/1?format=pdf", w.recovery.token, nil)
 	pdf, err := io.ReadAll(res.Body)

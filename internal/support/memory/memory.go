@@ -45,6 +45,7 @@ type DB struct {
 	samples      []records.SurveySample
 	recoveries   map[string]records.Recovery
 	evidence     []records.Evidence
+	rounds       map[string]records.DrillRound
 	screens      map[string][]byte // by recovery/machine
 
 	// Before, if set, is called before each write of a group with the method's name;
@@ -59,7 +60,7 @@ type DB struct {
 func New() *DB {
 	return &DB{groups: map[string]records.Group{}, machines: map[string]string{}, targets: map[string][]records.Target{}, points: map[string]map[string]records.Point{}, groupOf: map[string]string{}, arrivals: map[string][]records.Arrival{},
 		cycles: map[string][]records.Cycle{}, replications: map[string]records.Replication{}, operations: map[string]records.Operation{},
-		links: map[string]records.Link{}, invitations: map[string]records.Invitation{}, farewells: map[string]string{}, platforms: map[string]records.Platform{}, served: map[string]records.Served{}, landings: map[string]records.Landing{}, deletions: map[string]records.Deletion{}, left: map[string]records.LeftOut{}, surveys: map[string]records.Survey{}, tiers: map[string]records.Tier{}, berths: map[string]records.Berth{}, recoveries: map[string]records.Recovery{}, screens: map[string][]byte{}}
+		links: map[string]records.Link{}, invitations: map[string]records.Invitation{}, farewells: map[string]string{}, platforms: map[string]records.Platform{}, served: map[string]records.Served{}, landings: map[string]records.Landing{}, deletions: map[string]records.Deletion{}, left: map[string]records.LeftOut{}, surveys: map[string]records.Survey{}, tiers: map[string]records.Tier{}, berths: map[string]records.Berth{}, recoveries: map[string]records.Recovery{}, rounds: map[string]records.DrillRound{}, screens: map[string][]byte{}}
 }
 
 func (db *DB) before(method string) error {

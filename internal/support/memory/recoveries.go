@@ -3,6 +3,7 @@ package memory
 import (
 	"context"
 	"slices"
+	"strings"
 	"time"
 
 	"kestrel/internal/records"
@@ -96,4 +97,48 @@ func (db *DB) EvidenceNumber(_ context.Context, number int64) (records.Evidence,
 		return records.Evidence{}, missing("evidence")
 	}
 	return db.evidence[number-1], nil
+}
+
+// DrillRounds implements recovery.Records.
+func (db *DB) DrillRounds(context.Context) ([]records.DrillRound, error) { return all(db, db.rounds) }
+
+// AddDrillRound implements recovery.Records.
+func (db *DB) AddDrillRound(_ context.Context, r records.DrillRound) error {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	for _, o := range db.rounds {
+		if strings.EqualFold(o.Name, r.Name) {
+			return &records.TakenError{Constraint: records.DrillRoundName}
+		}
+	}
+	r.BegunFor, r.Pending, r.Refused = nil, []byte("[]"), []byte("[]")
+	db.rounds[r.ID] = r
+	return nil
+}
+
+// BeginDrillRound implements recovery.Records.
+func (db *DB) BeginDrillRound(_ context.Context, r records.DrillRound) error {
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	was, ok := db.rounds[r.ID]
+	if !ok || was.BegunFor != nil && !was.BegunFor.Before(*r.BegunFor) {
+		return records.ErrStale
+	}
+	was.BegunFor, was.Pending, was.Refused = new(*r.BegunFor), r.Pending, []byte("[]")
+	db.rounds[r.ID] = was
+	return nil
+}
+
+// SaveDrillRound implements recovery.Records.
+func (db *DB) SaveDrillRound(_ context.Context, r records.DrillRound) error {
+	return db.set(func() {
+		was := db.rounds[r.ID]
+		was.Pending, was.Refused = r.Pending, r.Refused
+		db.rounds[r.ID] = was
+	})
+}
+
+// DeleteDrillRound implements recovery.Records.
+func (db *DB) DeleteDrillRound(_ context.Context, id string) error {
+	return db.set(func() { delete(db.rounds, id) })
 }
