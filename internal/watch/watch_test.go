@@ -186,7 +186,7 @@ func TestWhatGoesWrongIsTold(t *testing.T) {
 	require.Equal(t, []string{"raised drill due Ticketing"}, east.look())
 	require.Contains(t, east.open1("drill due").Text, "No drill of it has passed yet")
 	require.Empty(t, north.look())
-	east.due = east.clk.Now().Add(time.Hour)
+	east.due = east.clk.Now().Add(100 * time.Hour)
 	require.Equal(t, []string{"cleared drill due Ticketing"}, east.look())
 
 	// A point of which a block cannot be read, until that is there again.
@@ -217,6 +217,29 @@ func TestWhatGoesWrongIsTold(t *testing.T) {
 	recovery.Store.SetFloor(0)
 	require.Equal(t, []string{"cleared store full the point store"}, east.look())
 
+	// It fills: at its pace since two hours ago there are some days left. And by then that
+	// site's clock is two hours ahead, which both sites tell.
+	recovery.Clock.Set(2 * time.Hour)
+	require.NoError(t, home.Until(ctx, func() bool {
+		return home.Peering.All()[0].Ahead > time.Hour && recovery.Peering.All()[0].Ahead < -time.Hour
+	}))
+	u := recovery.Store.Usage()
+	recovery.Store.SetFloor(u.FreeBytes - 10*u.PackBytes)
+	require.Empty(t, east.look(), "not yet")
+	east.clk.pass(time.Hour)
+	require.Equal(t, []string{"raised clock Norhaven", "raised store filling the point store"}, east.look())
+	require.Contains(t, east.open1("clock").Text, "differ by 2 h")
+	require.Empty(t, north.look())
+	north.clk.pass(5 * time.Minute)
+	require.Equal(t, []string{"raised clock Eastmole"}, north.look())
+	recovery.Clock.Set(0)
+	recovery.Store.SetFloor(0)
+	require.NoError(t, home.Until(ctx, func() bool {
+		return home.Peering.All()[0].Ahead.Abs() < time.Second && recovery.Peering.All()[0].Ahead.Abs() < time.Second
+	}))
+	require.Equal(t, []string{"cleared clock Norhaven", "cleared store filling the point store"}, east.look())
+	require.Equal(t, []string{"cleared clock Eastmole"}, north.look())
+
 	// What concerns the site itself.
 	recovery.Yard.Set(nil, time.Now().Add(24*time.Hour))
 	east.fails = "desk"
@@ -230,7 +253,7 @@ func TestWhatGoesWrongIsTold(t *testing.T) {
 	require.Equal(t, []string{"cleared certificate ends Eastmole", "cleared not delivered the channel desk"}, east.look())
 	past, err := east.w.Cleared(ctx, nil, new(east.clk.Now().Add(time.Hour)), 0, nil)
 	require.NoError(t, err)
-	require.Len(t, past, 6)
+	require.Len(t, past, 8)
 	require.NotNil(t, past[0].ClearedAt)
 }
 
@@ -297,6 +320,18 @@ func TestHowGroupsFareIsTold(t *testing.T) {
 	let()
 	require.NoError(t, home.Until(ctx, func() bool { return home.Mover.Live(g.ID).Running == nil }))
 	require.Equal(t, []string{"cleared stalled Ticketing"}, x.look())
+
+	// Changes that are not as usual, told for a day: the newest point before them is named.
+	home.Shed.Strange("200 MiB that changed cannot be compressed.")
+	run()
+	home.Shed.Strange("")
+	run()
+	require.Equal(t, []string{"raised unusual change Ticketing"}, x.look())
+	require.Contains(t, x.open1("unusual change").Text, "200 MiB that changed cannot be compressed.")
+	x.open()
+	require.Empty(t, x.look(), "a restart tells nothing again")
+	x.clk.pass(24 * time.Hour)
+	require.Equal(t, []string{"cleared unusual change Ticketing"}, x.look())
 
 	// A day that went worse than was foretold, told for a day.
 	require.NoError(t, x.db.AddGroup(ctx, records.Group{ID: g.ID, Name: g.Name, Direction: "out", HomeID: rooms.HomeID, HomeName: rooms.HomeName, RecoveryName: rooms.RecoveryName, Term: 1, Revision: 1, Settings: []byte("{}"), Anchor: time.Now(), CreatedAt: time.Now()}, records.Activity{}))

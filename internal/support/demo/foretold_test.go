@@ -39,7 +39,7 @@ next:
 
 // What is foretold of the demo's groups comes: the real engine copies the labs' machines for
 // hours on a fast clock. Mean exposure, and worst exposure where no hiccup of the machine
-// makes it, are within 15 %, bytes of all groups together within 10 %.
+// makes it, are within 15 % (or a fifth of a second of this machine), bytes of all groups together within 10 %.
 func TestWhatIsForetoldOfTheLabsComes(t *testing.T) {
 	dir, err := os.MkdirTemp("/var/tmp", "kestrel-foretold")
 	require.NoError(t, err)
@@ -64,7 +64,7 @@ func TestWhatIsForetoldOfTheLabsComes(t *testing.T) {
 	const learned, ahead = 3 * time.Hour, 2 * time.Hour
 	// Slower than the demo's past: what this machine stands still for is that much longer
 	// there, and the labs' machines write less where they are hurried.
-	const speed, stall = 150, 110 * time.Second
+	const speed, stall, blink = 150, 110 * time.Second, 30 * time.Second
 	var foretold, came float64
 	compared := 0
 	err = d.rehearse(t.Context(), time.Now().Add(-12*time.Hour), func(ctx context.Context, clk *clock.Fast, sites map[string]*site.Site) error {
@@ -129,7 +129,7 @@ func TestWhatIsForetoldOfTheLabsComes(t *testing.T) {
 			compared++
 			require.Empty(t, x.f.Unknown, x.f.Name)
 			foretold, came = foretold+float64(x.f.Bytes), came+float64(bytes)
-			require.InEpsilon(t, float64(x.f.MeanSeconds), mean(e), 0.15, "mean of %s", x.f.Name)
+			require.InDelta(t, float64(x.f.MeanSeconds), mean(e), max(0.15*float64(x.f.MeanSeconds), blink.Seconds()), "mean of %s", x.f.Name)
 			if x.f.WorstSeconds >= 600 { // of shorter cadences one hiccup of this machine makes the worst
 				require.InDelta(t, float64(x.f.WorstSeconds), float64(e.WorstSeconds), max(0.15*float64(x.f.WorstSeconds), stall.Seconds()), "worst of %s", x.f.Name)
 			}

@@ -107,7 +107,7 @@ func newHouse(ctx context.Context, id, name, dir string) (*House, error) {
 		return nil, err
 	}
 	self := records.Site{ID: id, Name: name}
-	if h.Peering, err = peering.Open(ctx, peering.Config{Site: self, Identity: h.id, DB: s.DB, Groups: s.Groups, Keeper: s.Keeper, Trail: s.Trail, Clock: clock.Wall{}, Hub: s.Hub, Log: s.Log, BeatEvery: time.Second, Address: h.to.Addr().String(),
+	if h.Peering, err = peering.Open(ctx, peering.Config{Site: self, Identity: h.id, DB: s.DB, Groups: s.Groups, Keeper: s.Keeper, Trail: s.Trail, Clock: s.Clock, Hub: s.Hub, Log: s.Log, BeatEvery: time.Second, Address: h.to.Addr().String(),
 		Platforms: func() (int, int) { return 1, len(h.Shed.machines) }, Coverage: func() scope.Counts { return h.Coverage.Lately() }, Live: func(id string) link.Live { return h.Mover.Live(id) },
 		Act: func(ctx context.Context, who actor.Actor, id, action string, body []byte) error {
 			return h.Protection.Act(ctx, who, id, action, body)
@@ -244,6 +244,7 @@ type Shed struct {
 	machines []platform.Machine
 	fails    error
 	restless string
+	strange  string
 	holds    chan struct{} // closed when cycles may go on; nil: at once
 }
 
@@ -283,6 +284,13 @@ func (s *Shed) Restless(why string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.restless = why
+}
+
+// Strange says what is unusual of what cycles find from now on; empty: nothing is.
+func (s *Shed) Strange(what string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.strange = what
 }
 
 // Hold keeps cycles from sealing until let is called.
@@ -341,7 +349,7 @@ func (s *Shed) Close() {}
 // pass is a cycle that copies nothing and seals over the real link.
 func (s *Shed) pass(ctx context.Context, _ platform.Driver, to cycle.Remote, clk clock.Clock, job cycle.Job, report func(cycle.Progress)) (*points.Seal, error) {
 	s.mu.Lock()
-	holds, fails, restless := s.holds, s.fails, s.restless
+	holds, fails, restless, strange := s.holds, s.fails, s.restless, s.strange
 	s.mu.Unlock()
 	if fails != nil {
 		return nil, fails
@@ -365,7 +373,7 @@ func (s *Shed) pass(ctx context.Context, _ platform.Driver, to cycle.Remote, clk
 		}
 	}
 	open := cycle.OpenRequest{ID: job.ID, Group: job.Group, BasePoint: job.BasePoint}
-	x := points.Seal{CaptureAt: at, Consistency: "crash", Checkpoint: job.Checkpoint}
+	x := points.Seal{CaptureAt: at, Consistency: "crash", Checkpoint: job.Checkpoint, Unusual: strange}
 	for _, m := range job.Machines {
 		open.Disks = append(open.Disks, cycle.OpenRequestDisk{Machine: m, Key: "d", Size: points.BlockSize, UseBase: job.BasePoint != ""})
 		x.Machines = append(x.Machines, points.SealMachine{ID: m, Name: m[len("m-"):], Config: s.config(m), Disks: []points.SealDisk{{Key: "d", Size: points.BlockSize}}})

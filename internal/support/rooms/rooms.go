@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"math/rand/v2"
+	"sync/atomic"
 	"time"
 
 	"kestrel/internal/audit"
@@ -42,6 +43,18 @@ func Anna() actor.Actor {
 	return actor.Actor{Kind: actor.Person, Name: "anna", Role: actor.Administrator, From: "192.0.2.7"}
 }
 
+// Drift is the wall clock, and as far from it as it is set to be.
+type Drift struct {
+	clock.Wall
+	by atomic.Int64
+}
+
+// Set sets how far ahead of the wall clock it is.
+func (d *Drift) Set(by time.Duration) { d.by.Store(int64(by)) }
+
+// Now implements clock.Clock.
+func (d *Drift) Now() time.Time { return time.Now().Add(time.Duration(d.by.Load())) }
+
 // Side is one site. Open replaces its rooms, as a restart does; what they stand on
 // (DB, Files, Store) stays.
 type Side struct {
@@ -50,6 +63,7 @@ type Side struct {
 	Files    *faulty.FS
 	Store    *points.Store
 	LongTerm *points.Store // nil: there is none
+	Clock    *Drift
 	Hub      *events.Hub
 	Log      *slog.Logger
 	// Wait and Least are how slowly is done what another site wants destroyed; nothing
@@ -67,7 +81,7 @@ type Side struct {
 // New makes a site with nothing on it; the seed is of its file system's faults, of
 // which there are none until they are asked for.
 func New(id, name string, seed uint64) (*Side, error) {
-	s := &Side{ID: id, Name: name, DB: memory.New(), Files: faulty.New(rand.New(rand.NewPCG(seed, 7))), Log: slog.New(slog.DiscardHandler)}
+	s := &Side{ID: id, Name: name, DB: memory.New(), Clock: &Drift{}, Files: faulty.New(rand.New(rand.NewPCG(seed, 7))), Log: slog.New(slog.DiscardHandler)}
 	s.Files.SetCapacity(1 << 40)
 	s.Files.CutAfter(-1)
 	var err error
@@ -99,7 +113,7 @@ func (s *Side) LosePoints(ctx context.Context) (err error) {
 
 // Open makes the rooms from what is recorded.
 func (s *Side) Open(ctx context.Context) (err error) {
-	clk := clock.Wall{}
+	clk := s.Clock
 	s.Hub = events.NewHub()
 	s.Trail = audit.New(s.DB, clk, s.Hub, s.Log)
 	if s.Groups, err = directory.Open(ctx, s.DB, s.Trail, clk, s.Hub); err != nil {
