@@ -138,7 +138,8 @@ func (r *Recovery) advance(ctx context.Context, rec records.DrillRound) error {
 	}
 	switch {
 	case !known || !x.fits(g): // it has left meanwhile
-	case rec.BegunFor != nil && now.Sub(*rec.BegunFor) > x.Hours:
+	case r.drilled(rec, id): // the service was killed before that was noted
+	case now.Sub(*rec.BegunFor) > x.Hours:
 		refuse("the hours of the round were over")
 	default:
 		if _, err := r.begin(ctx, actor.System(), id, api.NewDrill{Choose: &x.Choose, Once: new(true)}, rec.ID); err != nil {
@@ -195,6 +196,18 @@ func (r *Recovery) drilling(round string) bool {
 	defer r.mu.Unlock()
 	for _, s := range r.byID {
 		if s.detail.Round == round && drill.State(s.rec.State) != drill.Over {
+			return true
+		}
+	}
+	return false
+}
+
+// drilled tells whether a round began a drill of a group since it last began.
+func (r *Recovery) drilled(rec records.DrillRound, group string) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, s := range r.byID {
+		if s.detail.Round == rec.ID && s.rec.GroupID == group && !s.rec.StartedAt.Before(*rec.BegunFor) {
 			return true
 		}
 	}

@@ -74,10 +74,7 @@ export function DrillDialog({ g, onClose }: { g: Group; onClose: () => void }) {
             <Field label="From" faults={refusal?.at("choose")}>
               {(id) => (
                 <select id={id} className={inputLook} {...form.register("choose")}>
-                  <option value="newest">the newest point</option>
-                  <option value="application">the newest application-consistent</option>
-                  <option value="proved">the newest that a drill proved</option>
-                  <option value="calm">the newest before unusual change</option>
+                  <ChoiceOptions />
                   <option value="before">the newest before a time</option>
                 </select>
               )}
@@ -160,4 +157,21 @@ function Plan({ p }: { p: Schemas["DrillPlan"] }) {
       </div>
     </div>
   );
+}
+
+/** choices are the points that a drill can be told to start from, in words. */
+export const choices: Record<string, string> = {
+  newest: "the newest point",
+  application: "the newest application-consistent",
+  proved: "the newest that a drill proved",
+  calm: "the newest before unusual change",
+};
+
+/** ChoiceOptions are choices to select from. */
+export function ChoiceOptions() {
+  return Object.entries(choices).map(([k, text]) => (
+    <option key={k} value={k}>
+      {text}
+    </option>
+  ));
 }

@@ -6,6 +6,7 @@ import { asks, useMay } from "../asks";
 import { FormDialog } from "../dialog";
 import { count, when } from "../format";
 import { Button, Card, Empty, Fault, Field, Heads, inputLook, td, When } from "../ui";
+import { ChoiceOptions, choices } from "./drilldialog";
 
 /** Rounds are the drills that begin by themselves. */
 export function Rounds() {
@@ -38,7 +39,7 @@ export function Rounds() {
                 <tr key={x.id} className="border-line border-t">
                   <td className={td}>
                     <span className="font-semibold">{x.name}</span>
-                    <div className="text-muted text-xs">from the {x.choose ?? "newest"} point</div>
+                    <div className="text-muted text-xs">from {choices[x.choose ?? "newest"]}</div>
                   </td>
                   <td className={td}>{x.words}</td>
                   <td className={td}>
@@ -156,10 +157,7 @@ function RoundDialog({ onClose }: { onClose: () => void }) {
           <Field label="From" faults={refusal?.at("choose")}>
             {(id) => (
               <select id={id} className={inputLook} {...form.register("choose")}>
-                <option value="newest">the newest point</option>
-                <option value="application">the newest application-consistent</option>
-                <option value="calm">the newest before unusual change</option>
-                <option value="proved">the newest that a drill proved</option>
+                <ChoiceOptions />
               </select>
             )}
           </Field>
