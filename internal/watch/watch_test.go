@@ -2,6 +2,7 @@ package watch_test
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"os"
 	"path/filepath"
@@ -251,9 +252,18 @@ func TestWhatGoesWrongIsTold(t *testing.T) {
 	recovery.Yard.Set(nil, time.Time{})
 	east.fails = ""
 	require.Equal(t, []string{"cleared certificate ends Eastmole", "cleared not delivered the channel desk"}, east.look())
+
+	// Machines can arrive again.
+	p, err := recovery.Inventory.Create(ctx, rooms.Anna(), api.NewPlatform{Name: "dock", Kind: "lab", Address: "http://127.0.0.1:2"})
+	require.NoError(t, err)
+	_, err = recovery.Berths.Write(ctx, rooms.Anna(), g.ID, 0, json.RawMessage(`{"platform":"dock","name":"{name}-em"}`))
+	require.NoError(t, err)
+	recovery.Inventory.Refresh(ctx, p.ID)
+	recovery.Lookout.Look()
+	require.Equal(t, []string{"cleared not ready Ticketing"}, east.look())
 	past, err := east.w.Cleared(ctx, nil, new(east.clk.Now().Add(time.Hour)), 0, nil)
 	require.NoError(t, err)
-	require.Len(t, past, 8)
+	require.Len(t, past, 9)
 	require.NotNil(t, past[0].ClearedAt)
 }
 

@@ -239,6 +239,7 @@ func (h *House) Until(ctx context.Context, holds func() bool) error {
 // Shed is a platform whose machines hold nothing: cycles copy no blocks, and seal.
 type Shed struct {
 	platform.Driver
+	platform.Lander // machines could be started on it; nobody does
 
 	mu       sync.Mutex
 	machines []platform.Machine
