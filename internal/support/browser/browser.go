@@ -32,6 +32,8 @@ func Open(ctx context.Context, width, height int) (context.Context, func(), erro
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.UserDataDir(dir), chromedp.NoSandbox, chromedp.DisableGPU,
 		chromedp.WindowSize(width, height), chromedp.WSURLReadTimeout(60*time.Second),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
+		// A page that was left is not kept alive, so that nothing is read from it.
+		chromedp.Flag("disable-features", "Translate,BlinkGenPropertyTrees,BackForwardCache"),
 		chromedp.Flag("disable-sync", true), chromedp.Flag("lang", "en-GB"), chromedp.Env("LANG=en_GB.UTF-8"))
 	alloc, stopAlloc := chromedp.NewExecAllocator(ctx, opts...)
 	tab, stopTab := chromedp.NewContext(alloc)
