@@ -181,13 +181,8 @@ func (x round) due(rec records.DrillRound, now time.Time) (at time.Time, ok bool
 	if rec.BegunFor != nil {
 		from = *rec.BegunFor
 	}
-	for {
-		s, is, err := x.At.After(from)
-		if err != nil || !is || s.At.After(now) {
-			return at, ok && now.Sub(at) <= x.Hours, err
-		}
-		at, ok, from = s.At, true, s.At
-	}
+	at, ok, err = x.At.Last(from, now)
+	return at, ok && now.Sub(at) <= x.Hours, err
 }
 
 // drilling tells whether a drill of a round is under way.

@@ -161,13 +161,7 @@ func (p plan) due(rec records.ReportPlan, now time.Time) (at time.Time, ok bool,
 	if rec.SentFor != nil {
 		from = *rec.SentFor
 	}
-	for {
-		s, is, err := p.At.After(from)
-		if err != nil || !is || s.At.After(now) {
-			return at, ok, err
-		}
-		at, ok, from = s.At, true, s.At
-	}
+	return p.At.Last(from, now)
 }
 
 // messages tell a plan's channels of the report for a time.

@@ -223,6 +223,18 @@ func (c Calendar) After(t time.Time) (Start, bool, error) {
 	return Start{}, false, nil
 }
 
+// Last is the last start that is later than an instant and not later than another; false if
+// there is none. It is what is due now of what was done for an instant before.
+func (c Calendar) Last(after, until time.Time) (at time.Time, ok bool, err error) {
+	for {
+		s, is, err := c.After(after)
+		if err != nil || !is || s.At.After(until) {
+			return at, ok, err
+		}
+		at, ok, after = s.At, true, s.At
+	}
+}
+
 func first(all []Start) Start {
 	if len(all) == 0 {
 		return Start{}

@@ -143,3 +143,22 @@ func TestDailyComesOnceADay(t *testing.T) {
 		require.Equal(t, all[at+1].At.UTC(), next.At.UTC())
 	})
 }
+
+func TestTheLastStartThatIsDue(t *testing.T) {
+	c, err := calendar.Parse("sun at 03:00", "Europe/Oslo")
+	require.NoError(t, err)
+	for name, x := range map[string]struct{ after, until, want string }{
+		"none yet":             {"2026-11-26 00:00", "2026-11-29 01:59", ""},
+		"at its instant":       {"2026-11-26 00:00", "2026-11-29 02:00", "2026-11-29 02:00"},
+		"done for it":          {"2026-11-29 02:00", "2026-11-29 09:00", ""},
+		"the last of several":  {"2026-11-26 00:00", "2026-12-20 00:00", "2026-12-13 02:00"},
+		"a clock that went by": {"2026-11-29 02:00", "2026-11-20 00:00", ""},
+	} {
+		at, ok, err := c.Last(utc(x.after), utc(x.until))
+		require.NoError(t, err, name)
+		require.Equal(t, x.want != "", ok, name)
+		if ok {
+			require.Equal(t, utc(x.want), at.UTC(), name)
+		}
+	}
+}
