@@ -31,6 +31,7 @@ type Records interface {
 	PutForecast(ctx context.Context, f records.Forecast) error
 	DueForecasts(ctx context.Context, now time.Time) ([]records.Forecast, error)
 	Forecasts(ctx context.Context, group string, limit int) ([]records.Forecast, error)
+	NewestForecasts(ctx context.Context) (map[string]time.Time, error)
 	TrimForecasts(ctx context.Context, before time.Time) error
 	ChangedByHour(ctx context.Context, since time.Time) ([]records.ChangedInHour, error)
 	ShippedBetween(ctx context.Context, group string, from, to time.Time) (int64, error)
@@ -64,6 +65,8 @@ type Foresight struct {
 	mu      sync.Mutex
 	weeks   map[string][]change.Hour // by group
 	weeksAt time.Time
+
+	tried map[string]time.Time // of Run alone: when a forecast to remember was last tried, by group
 }
 
 // New makes one.

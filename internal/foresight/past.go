@@ -18,17 +18,19 @@ const (
 	rememberFor = 90 * span.Day
 	// ahead is for how long it is foretold what is remembered.
 	ahead = span.Day
+	// again is how long after it nothing was known of a group it is looked at again: it takes
+	// a forecast of the whole site.
+	again = 10 * time.Minute
 )
 
 // Run foretells once a day, and judges what was foretold when its time is over, until ctx
 // ends.
 func (f *Foresight) Run(ctx context.Context) {
-	for {
-		if err := errors.Join(f.judge(ctx), f.remember(ctx)); err != nil && ctx.Err() == nil {
+	// Not at once: when a service starts, people wait for what it shows.
+	for clock.Sleep(ctx, f.Clock, f.Every) == nil {
+		_, err := f.busy(ctx, f.Clock.Now()) // by which cycles are begun as well
+		if err := errors.Join(err, f.judge(ctx), f.remember(ctx)); err != nil && ctx.Err() == nil {
 			f.Log.Warn("remember forecasts", "err", err)
-		}
-		if clock.Sleep(ctx, f.Clock, f.Every) != nil {
-			return
 		}
 	}
 }
@@ -37,16 +39,16 @@ func (f *Foresight) Run(ctx context.Context) {
 // known it would be worth nothing.
 func (f *Foresight) remember(ctx context.Context) error {
 	now := f.Clock.Now().UTC().Truncate(time.Second)
+	newest, err := f.DB.NewestForecasts(ctx)
+	if err != nil {
+		return err
+	}
 	due := map[string]bool{}
 	for _, r := range f.Groups.All() {
 		if r.Direction != directory.Out || r.Spec.PausedAt(now) {
 			continue
 		}
-		newest, err := f.DB.Forecasts(ctx, r.ID, 1)
-		if err != nil {
-			return err
-		}
-		if len(newest) == 0 || !newest[0].MadeAt.Add(ahead).After(now) {
+		if made, is := newest[r.ID]; (!is || !made.Add(ahead).After(now)) && now.Sub(f.tried[r.ID]).Abs() >= again {
 			due[r.ID] = true
 		}
 	}
@@ -58,6 +60,10 @@ func (f *Foresight) remember(ctx context.Context) error {
 		return err
 	}
 	out := forecast.Run(s.in)
+	f.tried = map[string]time.Time{}
+	for id := range due {
+		f.tried[id] = now
+	}
 	for i, o := range out.Groups {
 		if !due[o.ID] || o.Unknown || s.from[i] == fromNone && !s.in.Groups[i].Captured.IsZero() {
 			continue

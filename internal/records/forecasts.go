@@ -38,6 +38,20 @@ func (db *DB) Forecasts(ctx context.Context, group string, limit int) ([]Forecas
 	return list[Forecast](ctx, db, "forecasts", `SELECT * FROM forecasts WHERE group_id = $1 ORDER BY made_at DESC LIMIT $2`, group, limit)
 }
 
+// NewestForecasts tells when the newest of each group was made, by group.
+func (db *DB) NewestForecasts(ctx context.Context) (map[string]time.Time, error) {
+	type made struct {
+		GroupID string    `db:"group_id"`
+		At      time.Time `db:"at"`
+	}
+	all, err := list[made](ctx, db, "forecasts", `SELECT group_id, max(made_at) AS at FROM forecasts GROUP BY group_id`)
+	out := map[string]time.Time{}
+	for _, m := range all {
+		out[m.GroupID] = m.At
+	}
+	return out, err
+}
+
 // ForecastsMissed lists the newest of each group that is known to have come out, of those
 // that ended since an instant and kept its target for less of the time than was foretold, by
 // more than two in a hundred.

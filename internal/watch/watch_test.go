@@ -347,6 +347,9 @@ func TestHowGroupsFareIsTold(t *testing.T) {
 	require.NoError(t, x.db.AddGroup(ctx, records.Group{ID: g.ID, Name: g.Name, Direction: "out", HomeID: rooms.HomeID, HomeName: rooms.HomeName, RecoveryName: rooms.RecoveryName, Term: 1, Revision: 1, Settings: []byte("{}"), Anchor: time.Now(), CreatedAt: time.Now()}, records.Activity{}))
 	now := x.clk.Now()
 	require.NoError(t, x.db.PutForecast(ctx, records.Forecast{GroupID: g.ID, MadeAt: now.Add(-24 * time.Hour), Until: now, Within: 1, CameWorst: new(int64(9)), CameBytes: new(int64(9)), CameWithin: new(0.9)}))
+	made, err := x.db.NewestForecasts(ctx)
+	require.NoError(t, err)
+	require.WithinDuration(t, now.Add(-24*time.Hour), made[g.ID], time.Millisecond)
 	x.clk.pass(2 * time.Minute) // it is asked for once a minute
 	require.Equal(t, []string{"raised forecast missed Ticketing"}, x.look())
 	require.Contains(t, x.open1("forecast missed").Text, "100.0 % of the time, and was for 90.0 %")
