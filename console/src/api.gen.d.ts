@@ -1858,6 +1858,197 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/groups/{id}/failovers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Run a group here, at the site that keeps its points; everything is checked first */
+        post: operations["startFailover"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/groups/{id}/failovers/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a failover would do, and what is known of home; changes nothing */
+        post: operations["planFailover"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/groups/{id}/former-machines/shut-down": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Shut down the machines that a group has here still, while it runs at the other site */
+        post: operations["shutDownFormer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/failovers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Failovers to this site, newest first */
+        get: operations["listFailovers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/failovers/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its ID; or a group, for its newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** One failover */
+        get: operations["getFailover"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/failovers/{id}/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let the group stay: this site becomes its home when all disks are local */
+        post: operations["acceptFailover"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/failovers/{id}/back-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Remove what was started here, with all that was written since, and give the group back */
+        post: operations["backOutFailover"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/failovers/{id}/point": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start the machines anew, from another point; what they have written is lost */
+        post: operations["repointFailover"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/failovers/{id}/steer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop it where it is, let it go on, switch home off, or wait for a check no longer */
+        post: operations["steerFailover"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/failovers/{id}/screens/{machine}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                /** @description Its name here */
+                machine: string;
+            };
+            cookie?: never;
+        };
+        /** What a machine showed when it had started */
+        get: operations["getFailoverScreen"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/evidence": {
         parameters: {
             query?: never;
@@ -1880,7 +2071,7 @@ export interface paths {
             query?: never;
             header?: never;
             path: {
-                /** @description Its number, or the ID of a drill */
+                /** @description Its number, or the ID of a drill or failover */
                 id: string;
             };
             cookie?: never;
@@ -3967,6 +4158,13 @@ export interface components {
             /** Format: int64 */
             rtoTargetSeconds: number;
             /**
+             * @description That its machines run elsewhere than at home since a failover that is not accepted: held here; given back, and home has yet to hear of it; ceded or away: at the other site
+             * @enum {string}
+             */
+            turned?: "held" | "returned" | "ceded" | "away";
+            /** @description Machines that it has here still, and that run, while it runs at the other site */
+            runsHere?: string[];
+            /**
              * Format: date-time
              * @description When a drill of it passed last, at its recovery site
              */
@@ -4836,7 +5034,8 @@ export interface components {
         EvidenceItem: {
             /** Format: int64 */
             number: number;
-            drill: string;
+            /** @description ID of the drill or failover */
+            recovery: string;
             group: string;
             groupName: string;
             kind: string;
@@ -4996,6 +5195,207 @@ export interface components {
             nothingLeft: boolean;
             /** @description What holds it up */
             error?: string;
+        };
+        NewFailover: {
+            /** @description Last changes first, and home shut down: nothing is lost. Left out, nothing is asked of home */
+            planned?: boolean;
+            /** @description ID or number; it counts before how one is chosen. Of one that is not planned */
+            point?: string;
+            /** @description newest (the default), the newest that is application-consistent, that a drill has proved, that is before unusual change, or before a time. Of one that is not planned */
+            choose?: string;
+            /** Format: date-time */
+            before?: string;
+            /** @description Allow machines whose disks cannot be read whole */
+            notWhole?: boolean;
+            /** @description Switch off machines at home that are not down after the time that they have; without it, it waits for somebody */
+            force?: boolean;
+            /**
+             * Format: int64
+             * @description How long machines at home have to shut down; five minutes if left out
+             */
+            downSeconds?: number;
+            /** @description The group's name, as it is */
+            confirm?: string;
+            /** @description Why it is not planned although home answers; the record keeps it */
+            reason?: string;
+        };
+        FailoverPlan: {
+            group: string;
+            groupName: string;
+            home: string;
+            planned: boolean;
+            /** @description The newest now; a planned one is from the point that is made last */
+            point: string;
+            /** Format: int64 */
+            pointNumber: number;
+            /** Format: date-time */
+            captureAt: string;
+            consistency: string;
+            /** @description How the point was, in words */
+            chosen: string;
+            /**
+             * Format: int64
+             * @description What would be lost in time; 0 of a planned one
+             */
+            losesSeconds: number;
+            /**
+             * Format: int64
+             * @description What would be lost in bytes, as home last said; left out if it is not known
+             */
+            losesBytes?: number;
+            /** @description By wave */
+            machines: components["schemas"]["DrillPlanMachine"][];
+            /**
+             * Format: int64
+             * @description 0 is none
+             */
+            rtoTargetSeconds: number;
+            /**
+             * Format: int64
+             * @description How long the last drill or failover took until all ran
+             */
+            lastTookSeconds?: number;
+            /** @description What is known of home, in sentences, the gravest first */
+            known: string[];
+            homeAnswers: boolean;
+            /** @description Machines that run there as far as is known */
+            runsAtHome: string[];
+            /** @description What it costs, in sentences */
+            costs: string[];
+        };
+        FailoverAccept: {
+            /** @description The group's name, as it is */
+            confirm: string;
+            /** @description Copy it nowhere for now; an alert says so until it is resumed */
+            unprotected?: boolean;
+        };
+        FailoverBackOut: {
+            /** @description The group's name, as it is */
+            confirm: string;
+            reason?: string;
+        };
+        FailoverPoint: {
+            /** @description The group's name, as it is */
+            confirm: string;
+            /** @description ID or number; it counts before how one is chosen */
+            point?: string;
+            choose?: string;
+            /** Format: date-time */
+            before?: string;
+            notWhole?: boolean;
+        };
+        FailoverSteer: {
+            /** @description stop: no further for now. go-on: further again. switch-off: home machines that do not shut down. skip: wait for the check of a machine no longer */
+            action: string;
+            /** @description Its name here, of skip */
+            machine?: string;
+            /** @description Why, of skip; the record keeps it */
+            reason?: string;
+        };
+        ShutDownFormer: {
+            /** @description As if the plug was pulled; else their guests are asked to end */
+            atOnce?: boolean;
+        };
+        Failover: {
+            id: string;
+            group: string;
+            groupName: string;
+            /** @description The site that was home */
+            home: string;
+            planned: boolean;
+            /** @description draining, stopping, sealing, turning, starting, open, replacing, accepting, clearing, returning or over */
+            state: string;
+            /** @description What happens now, in a sentence */
+            says?: string;
+            /** @description That it goes no further for now */
+            stopped: boolean;
+            /** @description accepted or backed out; left out while it is not known */
+            result?: string;
+            summary?: string;
+            /** @description Of a planned one the newest so far, until it has turned */
+            point: string;
+            /** Format: int64 */
+            pointNumber: number;
+            /** Format: date-time */
+            captureAt: string;
+            consistency: string;
+            chosen: string;
+            /**
+             * Format: int64
+             * @description What is lost in time
+             */
+            losesSeconds: number;
+            /**
+             * Format: int64
+             * @description What is lost in bytes, as home last said
+             */
+            losesBytes?: number;
+            /** Format: date-time */
+            startedAt: string;
+            startedBy: string;
+            /**
+             * Format: date-time
+             * @description Since when the group is home here
+             */
+            turnedAt?: string;
+            /**
+             * Format: date-time
+             * @description When all had started and was checked
+             */
+            openAt?: string;
+            /** Format: date-time */
+            endedAt?: string;
+            acceptedBy?: string;
+            unprotected?: boolean;
+            backedOutBy?: string;
+            /** @description Why it was not planned although home answered, or why it was backed out */
+            reason?: string;
+            /**
+             * Format: int64
+             * @description 0 is none
+             */
+            rtoTargetSeconds: number;
+            /**
+             * Format: int64
+             * @description From when its machines began to be made until all ran and was checked
+             */
+            tookSeconds?: number;
+            /**
+             * Format: int64
+             * @description How long that took the last time
+             */
+            expectedSeconds?: number;
+            /**
+             * Format: int64
+             * @description Of its disks that are local
+             */
+            localBytes?: number;
+            /** Format: int64 */
+            totalBytes?: number;
+            machines: components["schemas"]["DrillMachine"][];
+            /** @description What it goes through, in order */
+            stages: components["schemas"]["FailoverStage"][];
+            steps: components["schemas"]["DrillStep"][];
+            /** @description What was known of home when it began */
+            known: string[];
+            /** @description What accepting costs, in sentences; empty if it cannot be accepted now */
+            acceptCosts: string[];
+            /** @description What backing out costs, in sentences; empty if it cannot be backed out now */
+            backOutCosts: string[];
+            /** @description What holds it up */
+            error?: string;
+        };
+        FailoverStage: {
+            /** @description The state */
+            name: string;
+            text: string;
+            /**
+             * Format: date-time
+             * @description Left out if it has not come to it
+             */
+            beganAt?: string;
+            /** Format: date-time */
+            endedAt?: string;
         };
         DrillMachine: {
             /** @description Its name at home */
@@ -8761,6 +9161,266 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    startFailover: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewFailover"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Failover"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    planFailover: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewFailover"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FailoverPlan"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    shutDownFormer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShutDownFormer"];
+            };
+        };
+        responses: {
+            /** @description They were told */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listFailovers: {
+        parameters: {
+            query?: {
+                /** @description Name or ID of a group; all if left out */
+                group?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Failover"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFailover: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its ID; or a group, for its newest */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Failover"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    acceptFailover: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FailoverAccept"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Failover"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    backOutFailover: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FailoverBackOut"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Failover"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    repointFailover: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FailoverPoint"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Failover"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    steerFailover: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FailoverSteer"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Failover"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFailoverScreen: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                /** @description Its name here */
+                machine: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A picture */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listEvidence: {
         parameters: {
             query?: never;
@@ -8790,7 +9450,7 @@ export interface operations {
             };
             header?: never;
             path: {
-                /** @description Its number, or the ID of a drill */
+                /** @description Its number, or the ID of a drill or failover */
                 id: string;
             };
             cookie?: never;

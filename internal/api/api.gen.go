@@ -82,6 +82,30 @@ func (e GroupDirection) Valid() bool {
 	}
 }
 
+// Defines values for GroupTurned.
+const (
+	Away     GroupTurned = "away"
+	Ceded    GroupTurned = "ceded"
+	Held     GroupTurned = "held"
+	Returned GroupTurned = "returned"
+)
+
+// Valid indicates whether the value is a known member of the GroupTurned enum.
+func (e GroupTurned) Valid() bool {
+	switch e {
+	case Away:
+		return true
+	case Ceded:
+		return true
+	case Held:
+		return true
+	case Returned:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for HappenedLineTone.
 const (
 	HappenedLineToneGood  HappenedLineTone = "good"
@@ -1372,7 +1396,6 @@ type EvidenceFile struct {
 
 // EvidenceItem defines model for EvidenceItem.
 type EvidenceItem struct {
-	Drill     string `json:"drill"`
 	Group     string `json:"group"`
 	GroupName string `json:"groupName"`
 
@@ -1381,7 +1404,10 @@ type EvidenceItem struct {
 	Kind   string    `json:"kind"`
 	MadeAt time.Time `json:"madeAt"`
 	Number int64     `json:"number"`
-	Result string    `json:"result"`
+
+	// Recovery ID of the drill or failover
+	Recovery string `json:"recovery"`
+	Result   string `json:"result"`
 }
 
 // EvidenceRegister defines model for EvidenceRegister.
@@ -1416,6 +1442,181 @@ type Exposure struct {
 	Vertices     []Vertex      `json:"vertices"`
 	WorstAt      *time.Time    `json:"worstAt,omitempty"`
 	WorstSeconds int64         `json:"worstSeconds"`
+}
+
+// Failover defines model for Failover.
+type Failover struct {
+	// AcceptCosts What accepting costs, in sentences; empty if it cannot be accepted now
+	AcceptCosts []string `json:"acceptCosts"`
+	AcceptedBy  *string  `json:"acceptedBy,omitempty"`
+
+	// BackOutCosts What backing out costs, in sentences; empty if it cannot be backed out now
+	BackOutCosts []string   `json:"backOutCosts"`
+	BackedOutBy  *string    `json:"backedOutBy,omitempty"`
+	CaptureAt    time.Time  `json:"captureAt"`
+	Chosen       string     `json:"chosen"`
+	Consistency  string     `json:"consistency"`
+	EndedAt      *time.Time `json:"endedAt,omitempty"`
+
+	// Error What holds it up
+	Error *string `json:"error,omitempty"`
+
+	// ExpectedSeconds How long that took the last time
+	ExpectedSeconds *int64 `json:"expectedSeconds,omitempty"`
+	Group           string `json:"group"`
+	GroupName       string `json:"groupName"`
+
+	// Home The site that was home
+	Home string `json:"home"`
+	ID   string `json:"id"`
+
+	// Known What was known of home when it began
+	Known []string `json:"known"`
+
+	// LocalBytes Of its disks that are local
+	LocalBytes *int64 `json:"localBytes,omitempty"`
+
+	// LosesBytes What is lost in bytes, as home last said
+	LosesBytes *int64 `json:"losesBytes,omitempty"`
+
+	// LosesSeconds What is lost in time
+	LosesSeconds int64          `json:"losesSeconds"`
+	Machines     []DrillMachine `json:"machines"`
+
+	// OpenAt When all had started and was checked
+	OpenAt  *time.Time `json:"openAt,omitempty"`
+	Planned bool       `json:"planned"`
+
+	// Point Of a planned one the newest so far, until it has turned
+	Point       string `json:"point"`
+	PointNumber int64  `json:"pointNumber"`
+
+	// Reason Why it was not planned although home answered, or why it was backed out
+	Reason *string `json:"reason,omitempty"`
+
+	// Result accepted or backed out; left out while it is not known
+	Result *string `json:"result,omitempty"`
+
+	// RtoTargetSeconds 0 is none
+	RtoTargetSeconds int64 `json:"rtoTargetSeconds"`
+
+	// Says What happens now, in a sentence
+	Says *string `json:"says,omitempty"`
+
+	// Stages What it goes through, in order
+	Stages    []FailoverStage `json:"stages"`
+	StartedAt time.Time       `json:"startedAt"`
+	StartedBy string          `json:"startedBy"`
+
+	// State draining, stopping, sealing, turning, starting, open, replacing, accepting, clearing, returning or over
+	State string      `json:"state"`
+	Steps []DrillStep `json:"steps"`
+
+	// Stopped That it goes no further for now
+	Stopped bool    `json:"stopped"`
+	Summary *string `json:"summary,omitempty"`
+
+	// TookSeconds From when its machines began to be made until all ran and was checked
+	TookSeconds *int64 `json:"tookSeconds,omitempty"`
+	TotalBytes  *int64 `json:"totalBytes,omitempty"`
+
+	// TurnedAt Since when the group is home here
+	TurnedAt    *time.Time `json:"turnedAt,omitempty"`
+	Unprotected *bool      `json:"unprotected,omitempty"`
+}
+
+// FailoverAccept defines model for FailoverAccept.
+type FailoverAccept struct {
+	// Confirm The group's name, as it is
+	Confirm string `json:"confirm"`
+
+	// Unprotected Copy it nowhere for now; an alert says so until it is resumed
+	Unprotected *bool `json:"unprotected,omitempty"`
+}
+
+// FailoverBackOut defines model for FailoverBackOut.
+type FailoverBackOut struct {
+	// Confirm The group's name, as it is
+	Confirm string  `json:"confirm"`
+	Reason  *string `json:"reason,omitempty"`
+}
+
+// FailoverPlan defines model for FailoverPlan.
+type FailoverPlan struct {
+	CaptureAt time.Time `json:"captureAt"`
+
+	// Chosen How the point was, in words
+	Chosen      string `json:"chosen"`
+	Consistency string `json:"consistency"`
+
+	// Costs What it costs, in sentences
+	Costs       []string `json:"costs"`
+	Group       string   `json:"group"`
+	GroupName   string   `json:"groupName"`
+	Home        string   `json:"home"`
+	HomeAnswers bool     `json:"homeAnswers"`
+
+	// Known What is known of home, in sentences, the gravest first
+	Known []string `json:"known"`
+
+	// LastTookSeconds How long the last drill or failover took until all ran
+	LastTookSeconds *int64 `json:"lastTookSeconds,omitempty"`
+
+	// LosesBytes What would be lost in bytes, as home last said; left out if it is not known
+	LosesBytes *int64 `json:"losesBytes,omitempty"`
+
+	// LosesSeconds What would be lost in time; 0 of a planned one
+	LosesSeconds int64 `json:"losesSeconds"`
+
+	// Machines By wave
+	Machines []DrillPlanMachine `json:"machines"`
+	Planned  bool               `json:"planned"`
+
+	// Point The newest now; a planned one is from the point that is made last
+	Point       string `json:"point"`
+	PointNumber int64  `json:"pointNumber"`
+
+	// RtoTargetSeconds 0 is none
+	RtoTargetSeconds int64 `json:"rtoTargetSeconds"`
+
+	// RunsAtHome Machines that run there as far as is known
+	RunsAtHome []string `json:"runsAtHome"`
+}
+
+// FailoverPoint defines model for FailoverPoint.
+type FailoverPoint struct {
+	Before *time.Time `json:"before,omitempty"`
+	Choose *string    `json:"choose,omitempty"`
+
+	// Confirm The group's name, as it is
+	Confirm  string `json:"confirm"`
+	NotWhole *bool  `json:"notWhole,omitempty"`
+
+	// Point ID or number; it counts before how one is chosen
+	Point *string `json:"point,omitempty"`
+}
+
+// FailoverStage defines model for FailoverStage.
+type FailoverStage struct {
+	// BeganAt Left out if it has not come to it
+	BeganAt *time.Time `json:"beganAt,omitempty"`
+	EndedAt *time.Time `json:"endedAt,omitempty"`
+
+	// Name The state
+	Name string `json:"name"`
+	Text string `json:"text"`
+}
+
+// FailoverSteer defines model for FailoverSteer.
+type FailoverSteer struct {
+	// Action stop: no further for now. go-on: further again. switch-off: home machines that do not shut down. skip: wait for the check of a machine no longer
+	Action string `json:"action"`
+
+	// Machine Its name here, of skip
+	Machine *string `json:"machine,omitempty"`
+
+	// Reason Why, of skip; the record keeps it
+	Reason *string `json:"reason,omitempty"`
 }
 
 // FieldError defines model for FieldError.
@@ -1620,6 +1821,9 @@ type Group struct {
 	Rule             *MemberRule `json:"rule,omitempty"`
 	Running          *Progress   `json:"running,omitempty"`
 
+	// RunsHere Machines that it has here still, and that run, while it runs at the other site
+	RunsHere *[]string `json:"runsHere,omitempty"`
+
 	// Since Since when its health has been so; left out where that is not known
 	Since *time.Time `json:"since,omitempty"`
 
@@ -1630,12 +1834,18 @@ type Group struct {
 	Tier     *FollowedTier `json:"tier,omitempty"`
 	Together bool          `json:"together"`
 
+	// Turned That its machines run elsewhere than at home since a failover that is not accepted: held here; given back, and home has yet to hear of it; ceded or away: at the other site
+	Turned *GroupTurned `json:"turned,omitempty"`
+
 	// Waiting Why a cycle is due and does not begin, in words; left out if that is not so
 	Waiting *string `json:"waiting,omitempty"`
 }
 
 // GroupDirection defines model for Group.Direction.
 type GroupDirection string
+
+// GroupTurned That its machines run elsewhere than at home since a failover that is not accepted: held here; given back, and home has yet to hear of it; ceded or away: at the other site
+type GroupTurned string
 
 // GroupDisk defines model for GroupDisk.
 type GroupDisk struct {
@@ -2367,6 +2577,35 @@ type NewDrillRound struct {
 
 	// Zone Of these times; UTC if left out
 	Zone *string `json:"zone,omitempty"`
+}
+
+// NewFailover defines model for NewFailover.
+type NewFailover struct {
+	Before *time.Time `json:"before,omitempty"`
+
+	// Choose newest (the default), the newest that is application-consistent, that a drill has proved, that is before unusual change, or before a time. Of one that is not planned
+	Choose *string `json:"choose,omitempty"`
+
+	// Confirm The group's name, as it is
+	Confirm *string `json:"confirm,omitempty"`
+
+	// DownSeconds How long machines at home have to shut down; five minutes if left out
+	DownSeconds *int64 `json:"downSeconds,omitempty"`
+
+	// Force Switch off machines at home that are not down after the time that they have; without it, it waits for somebody
+	Force *bool `json:"force,omitempty"`
+
+	// NotWhole Allow machines whose disks cannot be read whole
+	NotWhole *bool `json:"notWhole,omitempty"`
+
+	// Planned Last changes first, and home shut down: nothing is lost. Left out, nothing is asked of home
+	Planned *bool `json:"planned,omitempty"`
+
+	// Point ID or number; it counts before how one is chosen. Of one that is not planned
+	Point *string `json:"point,omitempty"`
+
+	// Reason Why it is not planned although home answers; the record keeps it
+	Reason *string `json:"reason,omitempty"`
 }
 
 // NewGroup defines model for NewGroup.
@@ -3356,6 +3595,12 @@ type Session struct {
 	Origin *string `json:"origin,omitempty"`
 }
 
+// ShutDownFormer defines model for ShutDownFormer.
+type ShutDownFormer struct {
+	// AtOnce As if the plug was pulled; else their guests are asked to end
+	AtOnce *bool `json:"atOnce,omitempty"`
+}
+
 // SignIn defines model for SignIn.
 type SignIn struct {
 	// Code Of one's authenticator or a recovery code; a 401 that names this field asks for it
@@ -3942,6 +4187,12 @@ type GetEvidenceParams struct {
 	Format *string `form:"format,omitempty" json:"format,omitempty"`
 }
 
+// ListFailoversParams defines parameters for ListFailovers.
+type ListFailoversParams struct {
+	// Group Name or ID of a group; all if left out
+	Group *string `form:"group,omitempty" json:"group,omitempty"`
+}
+
 // GetFiguresParams defines parameters for GetFigures.
 type GetFiguresParams struct {
 	// By What rows are by: tier (if left out), tag, site: the other one, or way: out or in
@@ -4186,6 +4437,18 @@ type EndDrillJSONRequestBody = DrillEnd
 // ApplyEstateJSONRequestBody defines body for ApplyEstate for application/json ContentType.
 type ApplyEstateJSONRequestBody = ApplyRequest
 
+// AcceptFailoverJSONRequestBody defines body for AcceptFailover for application/json ContentType.
+type AcceptFailoverJSONRequestBody = FailoverAccept
+
+// BackOutFailoverJSONRequestBody defines body for BackOutFailover for application/json ContentType.
+type BackOutFailoverJSONRequestBody = FailoverBackOut
+
+// RepointFailoverJSONRequestBody defines body for RepointFailover for application/json ContentType.
+type RepointFailoverJSONRequestBody = FailoverPoint
+
+// SteerFailoverJSONRequestBody defines body for SteerFailover for application/json ContentType.
+type SteerFailoverJSONRequestBody = FailoverSteer
+
 // ForecastJSONRequestBody defines body for Forecast for application/json ContentType.
 type ForecastJSONRequestBody = ForecastRequest
 
@@ -4209,6 +4472,15 @@ type StartDrillJSONRequestBody = NewDrill
 
 // PlanDrillJSONRequestBody defines body for PlanDrill for application/json ContentType.
 type PlanDrillJSONRequestBody = NewDrill
+
+// StartFailoverJSONRequestBody defines body for StartFailover for application/json ContentType.
+type StartFailoverJSONRequestBody = NewFailover
+
+// PlanFailoverJSONRequestBody defines body for PlanFailover for application/json ContentType.
+type PlanFailoverJSONRequestBody = NewFailover
+
+// ShutDownFormerJSONRequestBody defines body for ShutDownFormer for application/json ContentType.
+type ShutDownFormerJSONRequestBody = ShutDownFormer
 
 // PauseGroupJSONRequestBody defines body for PauseGroup for application/json ContentType.
 type PauseGroupJSONRequestBody = PauseRequest
@@ -4661,6 +4933,77 @@ type ClientInterface interface {
 	// Corresponds with GET /evidence/{id} (the `GetEvidence` operationId).
 	GetEvidence(ctx context.Context, id string, params *GetEvidenceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListFailovers Failovers to this site, newest first
+	//
+	// Corresponds with GET /failovers (the `ListFailovers` operationId).
+	ListFailovers(ctx context.Context, params *ListFailoversParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetFailover One failover
+	//
+	// Corresponds with GET /failovers/{id} (the `GetFailover` operationId).
+	GetFailover(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcceptFailoverWithBody Let the group stay: this site becomes its home when all disks are local
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /failovers/{id}/accept (the `AcceptFailover` operationId).
+	AcceptFailoverWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcceptFailover Let the group stay: this site becomes its home when all disks are local
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /failovers/{id}/accept (the `AcceptFailover` operationId).
+	AcceptFailover(ctx context.Context, id string, body AcceptFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BackOutFailoverWithBody Remove what was started here, with all that was written since, and give the group back
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /failovers/{id}/back-out (the `BackOutFailover` operationId).
+	BackOutFailoverWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BackOutFailover Remove what was started here, with all that was written since, and give the group back
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /failovers/{id}/back-out (the `BackOutFailover` operationId).
+	BackOutFailover(ctx context.Context, id string, body BackOutFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RepointFailoverWithBody Start the machines anew, from another point; what they have written is lost
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /failovers/{id}/point (the `RepointFailover` operationId).
+	RepointFailoverWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RepointFailover Start the machines anew, from another point; what they have written is lost
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /failovers/{id}/point (the `RepointFailover` operationId).
+	RepointFailover(ctx context.Context, id string, body RepointFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetFailoverScreen What a machine showed when it had started
+	//
+	// Corresponds with GET /failovers/{id}/screens/{machine} (the `GetFailoverScreen` operationId).
+	GetFailoverScreen(ctx context.Context, id string, machine string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SteerFailoverWithBody Stop it where it is, let it go on, switch home off, or wait for a check no longer
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /failovers/{id}/steer (the `SteerFailover` operationId).
+	SteerFailoverWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SteerFailover Stop it where it is, let it go on, switch home off, or wait for a check no longer
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /failovers/{id}/steer (the `SteerFailover` operationId).
+	SteerFailover(ctx context.Context, id string, body SteerFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetFigures How groups are in figures, all together and by tier, tag, other site or way
 	//
 	// Corresponds with GET /figures (the `GetFigures` operationId).
@@ -4828,10 +5171,52 @@ type ClientInterface interface {
 	// Corresponds with GET /groups/{id}/exposure (the `GetExposure` operationId).
 	GetExposure(ctx context.Context, id string, params *GetExposureParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// StartFailoverWithBody Run a group here, at the site that keeps its points; everything is checked first
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /groups/{id}/failovers (the `StartFailover` operationId).
+	StartFailoverWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartFailover Run a group here, at the site that keeps its points; everything is checked first
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /groups/{id}/failovers (the `StartFailover` operationId).
+	StartFailover(ctx context.Context, id string, body StartFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanFailoverWithBody What a failover would do, and what is known of home; changes nothing
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /groups/{id}/failovers/plan (the `PlanFailover` operationId).
+	PlanFailoverWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanFailover What a failover would do, and what is known of home; changes nothing
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /groups/{id}/failovers/plan (the `PlanFailover` operationId).
+	PlanFailover(ctx context.Context, id string, body PlanFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListForecasts What was foretold of a group day by day, and what came of it, newest first
 	//
 	// Corresponds with GET /groups/{id}/forecasts (the `ListForecasts` operationId).
 	ListForecasts(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ShutDownFormerWithBody Shut down the machines that a group has here still, while it runs at the other site
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /groups/{id}/former-machines/shut-down (the `ShutDownFormer` operationId).
+	ShutDownFormerWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ShutDownFormer Shut down the machines that a group has here still, while it runs at the other site
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /groups/{id}/former-machines/shut-down (the `ShutDownFormer` operationId).
+	ShutDownFormer(ctx context.Context, id string, body ShutDownFormerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetGroupMeasures How backlog, change, what was sent and lengths of cycles of a group went
 	//
@@ -6385,6 +6770,187 @@ func (c *Client) GetEvidence(ctx context.Context, id string, params *GetEvidence
 	return c.Client.Do(req)
 }
 
+// ListFailovers Failovers to this site, newest first
+//
+// Corresponds with GET /failovers (the `ListFailovers` operationId).
+func (c *Client) ListFailovers(ctx context.Context, params *ListFailoversParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListFailoversRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetFailover One failover
+//
+// Corresponds with GET /failovers/{id} (the `GetFailover` operationId).
+func (c *Client) GetFailover(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFailoverRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcceptFailoverWithBody Let the group stay: this site becomes its home when all disks are local
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /failovers/{id}/accept (the `AcceptFailover` operationId).
+func (c *Client) AcceptFailoverWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcceptFailoverRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcceptFailover Let the group stay: this site becomes its home when all disks are local
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /failovers/{id}/accept (the `AcceptFailover` operationId).
+func (c *Client) AcceptFailover(ctx context.Context, id string, body AcceptFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcceptFailoverRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BackOutFailoverWithBody Remove what was started here, with all that was written since, and give the group back
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /failovers/{id}/back-out (the `BackOutFailover` operationId).
+func (c *Client) BackOutFailoverWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBackOutFailoverRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BackOutFailover Remove what was started here, with all that was written since, and give the group back
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /failovers/{id}/back-out (the `BackOutFailover` operationId).
+func (c *Client) BackOutFailover(ctx context.Context, id string, body BackOutFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBackOutFailoverRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RepointFailoverWithBody Start the machines anew, from another point; what they have written is lost
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /failovers/{id}/point (the `RepointFailover` operationId).
+func (c *Client) RepointFailoverWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRepointFailoverRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RepointFailover Start the machines anew, from another point; what they have written is lost
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /failovers/{id}/point (the `RepointFailover` operationId).
+func (c *Client) RepointFailover(ctx context.Context, id string, body RepointFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRepointFailoverRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetFailoverScreen What a machine showed when it had started
+//
+// Corresponds with GET /failovers/{id}/screens/{machine} (the `GetFailoverScreen` operationId).
+func (c *Client) GetFailoverScreen(ctx context.Context, id string, machine string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFailoverScreenRequest(c.Server, id, machine)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SteerFailoverWithBody Stop it where it is, let it go on, switch home off, or wait for a check no longer
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /failovers/{id}/steer (the `SteerFailover` operationId).
+func (c *Client) SteerFailoverWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSteerFailoverRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SteerFailover Stop it where it is, let it go on, switch home off, or wait for a check no longer
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /failovers/{id}/steer (the `SteerFailover` operationId).
+func (c *Client) SteerFailover(ctx context.Context, id string, body SteerFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSteerFailoverRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetFigures How groups are in figures, all together and by tier, tag, other site or way
 //
 // Corresponds with GET /figures (the `GetFigures` operationId).
@@ -6822,11 +7388,113 @@ func (c *Client) GetExposure(ctx context.Context, id string, params *GetExposure
 	return c.Client.Do(req)
 }
 
+// StartFailoverWithBody Run a group here, at the site that keeps its points; everything is checked first
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /groups/{id}/failovers (the `StartFailover` operationId).
+func (c *Client) StartFailoverWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartFailoverRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartFailover Run a group here, at the site that keeps its points; everything is checked first
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /groups/{id}/failovers (the `StartFailover` operationId).
+func (c *Client) StartFailover(ctx context.Context, id string, body StartFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartFailoverRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanFailoverWithBody What a failover would do, and what is known of home; changes nothing
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /groups/{id}/failovers/plan (the `PlanFailover` operationId).
+func (c *Client) PlanFailoverWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanFailoverRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanFailover What a failover would do, and what is known of home; changes nothing
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /groups/{id}/failovers/plan (the `PlanFailover` operationId).
+func (c *Client) PlanFailover(ctx context.Context, id string, body PlanFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanFailoverRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListForecasts What was foretold of a group day by day, and what came of it, newest first
 //
 // Corresponds with GET /groups/{id}/forecasts (the `ListForecasts` operationId).
 func (c *Client) ListForecasts(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListForecastsRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ShutDownFormerWithBody Shut down the machines that a group has here still, while it runs at the other site
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /groups/{id}/former-machines/shut-down (the `ShutDownFormer` operationId).
+func (c *Client) ShutDownFormerWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewShutDownFormerRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ShutDownFormer Shut down the machines that a group has here still, while it runs at the other site
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /groups/{id}/former-machines/shut-down (the `ShutDownFormer` operationId).
+func (c *Client) ShutDownFormer(ctx context.Context, id string, body ShutDownFormerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewShutDownFormerRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -10653,6 +11321,323 @@ func NewGetEvidenceRequest(server string, id string, params *GetEvidenceParams) 
 	return req, nil
 }
 
+// NewListFailoversRequest constructs an http.Request for the ListFailovers method
+func NewListFailoversRequest(server string, params *ListFailoversParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/failovers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Group != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "group", *params.Group, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetFailoverRequest constructs an http.Request for the GetFailover method
+func NewGetFailoverRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/failovers/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAcceptFailoverRequest calls the generic AcceptFailover builder with application/json body
+func NewAcceptFailoverRequest(server string, id string, body AcceptFailoverJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAcceptFailoverRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewAcceptFailoverRequestWithBody constructs an http.Request for the AcceptFailover method, with any body, and a specified content type
+func NewAcceptFailoverRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/failovers/%s/accept", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewBackOutFailoverRequest calls the generic BackOutFailover builder with application/json body
+func NewBackOutFailoverRequest(server string, id string, body BackOutFailoverJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBackOutFailoverRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewBackOutFailoverRequestWithBody constructs an http.Request for the BackOutFailover method, with any body, and a specified content type
+func NewBackOutFailoverRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/failovers/%s/back-out", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRepointFailoverRequest calls the generic RepointFailover builder with application/json body
+func NewRepointFailoverRequest(server string, id string, body RepointFailoverJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRepointFailoverRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewRepointFailoverRequestWithBody constructs an http.Request for the RepointFailover method, with any body, and a specified content type
+func NewRepointFailoverRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/failovers/%s/point", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetFailoverScreenRequest constructs an http.Request for the GetFailoverScreen method
+func NewGetFailoverScreenRequest(server string, id string, machine string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "machine", machine, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/failovers/%s/screens/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSteerFailoverRequest calls the generic SteerFailover builder with application/json body
+func NewSteerFailoverRequest(server string, id string, body SteerFailoverJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSteerFailoverRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSteerFailoverRequestWithBody constructs an http.Request for the SteerFailover method, with any body, and a specified content type
+func NewSteerFailoverRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/failovers/%s/steer", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetFiguresRequest constructs an http.Request for the GetFigures method
 func NewGetFiguresRequest(server string, params *GetFiguresParams) (*http.Request, error) {
 	var err error
@@ -11658,6 +12643,100 @@ func NewGetExposureRequest(server string, id string, params *GetExposureParams) 
 	return req, nil
 }
 
+// NewStartFailoverRequest calls the generic StartFailover builder with application/json body
+func NewStartFailoverRequest(server string, id string, body StartFailoverJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStartFailoverRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewStartFailoverRequestWithBody constructs an http.Request for the StartFailover method, with any body, and a specified content type
+func NewStartFailoverRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups/%s/failovers", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPlanFailoverRequest calls the generic PlanFailover builder with application/json body
+func NewPlanFailoverRequest(server string, id string, body PlanFailoverJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPlanFailoverRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewPlanFailoverRequestWithBody constructs an http.Request for the PlanFailover method, with any body, and a specified content type
+func NewPlanFailoverRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups/%s/failovers/plan", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListForecastsRequest constructs an http.Request for the ListForecasts method
 func NewListForecastsRequest(server string, id string) (*http.Request, error) {
 	var err error
@@ -11688,6 +12767,53 @@ func NewListForecastsRequest(server string, id string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewShutDownFormerRequest calls the generic ShutDownFormer builder with application/json body
+func NewShutDownFormerRequest(server string, id string, body ShutDownFormerJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewShutDownFormerRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewShutDownFormerRequestWithBody constructs an http.Request for the ShutDownFormer method, with any body, and a specified content type
+func NewShutDownFormerRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups/%s/former-machines/shut-down", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -16196,6 +17322,83 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /evidence/{id} (the `GetEvidence` operationId).
 	GetEvidenceWithResponse(ctx context.Context, id string, params *GetEvidenceParams, reqEditors ...RequestEditorFn) (*GetEvidenceResponse, error)
 
+	// ListFailoversWithResponse Failovers to this site, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /failovers (the `ListFailovers` operationId).
+	ListFailoversWithResponse(ctx context.Context, params *ListFailoversParams, reqEditors ...RequestEditorFn) (*ListFailoversResponse, error)
+
+	// GetFailoverWithResponse One failover
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /failovers/{id} (the `GetFailover` operationId).
+	GetFailoverWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetFailoverResponse, error)
+
+	// AcceptFailoverWithBodyWithResponse Let the group stay: this site becomes its home when all disks are local
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /failovers/{id}/accept (the `AcceptFailover` operationId).
+	AcceptFailoverWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcceptFailoverResponse, error)
+
+	// AcceptFailoverWithResponse Let the group stay: this site becomes its home when all disks are local
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /failovers/{id}/accept (the `AcceptFailover` operationId).
+	AcceptFailoverWithResponse(ctx context.Context, id string, body AcceptFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*AcceptFailoverResponse, error)
+
+	// BackOutFailoverWithBodyWithResponse Remove what was started here, with all that was written since, and give the group back
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /failovers/{id}/back-out (the `BackOutFailover` operationId).
+	BackOutFailoverWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BackOutFailoverResponse, error)
+
+	// BackOutFailoverWithResponse Remove what was started here, with all that was written since, and give the group back
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /failovers/{id}/back-out (the `BackOutFailover` operationId).
+	BackOutFailoverWithResponse(ctx context.Context, id string, body BackOutFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*BackOutFailoverResponse, error)
+
+	// RepointFailoverWithBodyWithResponse Start the machines anew, from another point; what they have written is lost
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /failovers/{id}/point (the `RepointFailover` operationId).
+	RepointFailoverWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RepointFailoverResponse, error)
+
+	// RepointFailoverWithResponse Start the machines anew, from another point; what they have written is lost
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /failovers/{id}/point (the `RepointFailover` operationId).
+	RepointFailoverWithResponse(ctx context.Context, id string, body RepointFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*RepointFailoverResponse, error)
+
+	// GetFailoverScreenWithResponse What a machine showed when it had started
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /failovers/{id}/screens/{machine} (the `GetFailoverScreen` operationId).
+	GetFailoverScreenWithResponse(ctx context.Context, id string, machine string, reqEditors ...RequestEditorFn) (*GetFailoverScreenResponse, error)
+
+	// SteerFailoverWithBodyWithResponse Stop it where it is, let it go on, switch home off, or wait for a check no longer
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /failovers/{id}/steer (the `SteerFailover` operationId).
+	SteerFailoverWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SteerFailoverResponse, error)
+
+	// SteerFailoverWithResponse Stop it where it is, let it go on, switch home off, or wait for a check no longer
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /failovers/{id}/steer (the `SteerFailover` operationId).
+	SteerFailoverWithResponse(ctx context.Context, id string, body SteerFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*SteerFailoverResponse, error)
+
 	// GetFiguresWithResponse How groups are in figures, all together and by tier, tag, other site or way
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -16385,12 +17588,54 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /groups/{id}/exposure (the `GetExposure` operationId).
 	GetExposureWithResponse(ctx context.Context, id string, params *GetExposureParams, reqEditors ...RequestEditorFn) (*GetExposureResponse, error)
 
+	// StartFailoverWithBodyWithResponse Run a group here, at the site that keeps its points; everything is checked first
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /groups/{id}/failovers (the `StartFailover` operationId).
+	StartFailoverWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartFailoverResponse, error)
+
+	// StartFailoverWithResponse Run a group here, at the site that keeps its points; everything is checked first
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /groups/{id}/failovers (the `StartFailover` operationId).
+	StartFailoverWithResponse(ctx context.Context, id string, body StartFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*StartFailoverResponse, error)
+
+	// PlanFailoverWithBodyWithResponse What a failover would do, and what is known of home; changes nothing
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /groups/{id}/failovers/plan (the `PlanFailover` operationId).
+	PlanFailoverWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanFailoverResponse, error)
+
+	// PlanFailoverWithResponse What a failover would do, and what is known of home; changes nothing
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /groups/{id}/failovers/plan (the `PlanFailover` operationId).
+	PlanFailoverWithResponse(ctx context.Context, id string, body PlanFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanFailoverResponse, error)
+
 	// ListForecastsWithResponse What was foretold of a group day by day, and what came of it, newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /groups/{id}/forecasts (the `ListForecasts` operationId).
 	ListForecastsWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*ListForecastsResponse, error)
+
+	// ShutDownFormerWithBodyWithResponse Shut down the machines that a group has here still, while it runs at the other site
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /groups/{id}/former-machines/shut-down (the `ShutDownFormer` operationId).
+	ShutDownFormerWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ShutDownFormerResponse, error)
+
+	// ShutDownFormerWithResponse Shut down the machines that a group has here still, while it runs at the other site
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /groups/{id}/former-machines/shut-down (the `ShutDownFormer` operationId).
+	ShutDownFormerWithResponse(ctx context.Context, id string, body ShutDownFormerJSONRequestBody, reqEditors ...RequestEditorFn) (*ShutDownFormerResponse, error)
 
 	// GetGroupMeasuresWithResponse How backlog, change, what was sent and lengths of cycles of a group went
 	//
@@ -19072,6 +20317,335 @@ func (r GetEvidenceResponse) ContentType() string {
 	return ""
 }
 
+type ListFailoversResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Failover
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListFailoversResponse) GetJSON200() *[]Failover {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListFailoversResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListFailoversResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListFailoversResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListFailoversResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListFailoversResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetFailoverResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Failover
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFailoverResponse) GetJSON200() *Failover {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFailoverResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFailoverResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFailoverResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFailoverResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFailoverResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AcceptFailoverResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Failover
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AcceptFailoverResponse) GetJSON200() *Failover {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AcceptFailoverResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AcceptFailoverResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AcceptFailoverResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AcceptFailoverResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AcceptFailoverResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BackOutFailoverResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Failover
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r BackOutFailoverResponse) GetJSON200() *Failover {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BackOutFailoverResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BackOutFailoverResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BackOutFailoverResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BackOutFailoverResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BackOutFailoverResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RepointFailoverResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Failover
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RepointFailoverResponse) GetJSON200() *Failover {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RepointFailoverResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RepointFailoverResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RepointFailoverResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RepointFailoverResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RepointFailoverResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetFailoverScreenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFailoverScreenResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFailoverScreenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFailoverScreenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFailoverScreenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFailoverScreenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SteerFailoverResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Failover
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SteerFailoverResponse) GetJSON200() *Failover {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SteerFailoverResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SteerFailoverResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SteerFailoverResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SteerFailoverResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SteerFailoverResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetFiguresResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -19998,6 +21572,102 @@ func (r GetExposureResponse) ContentType() string {
 	return ""
 }
 
+type StartFailoverResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Failover
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r StartFailoverResponse) GetJSON201() *Failover {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartFailoverResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartFailoverResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartFailoverResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartFailoverResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartFailoverResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PlanFailoverResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FailoverPlan
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PlanFailoverResponse) GetJSON200() *FailoverPlan {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PlanFailoverResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PlanFailoverResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PlanFailoverResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PlanFailoverResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PlanFailoverResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListForecastsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -20040,6 +21710,47 @@ func (r ListForecastsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListForecastsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ShutDownFormerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ShutDownFormerResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ShutDownFormerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ShutDownFormerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ShutDownFormerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ShutDownFormerResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -25310,6 +27021,149 @@ func (c *ClientWithResponses) GetEvidenceWithResponse(ctx context.Context, id st
 	return ParseGetEvidenceResponse(rsp)
 }
 
+// ListFailoversWithResponse Failovers to this site, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /failovers (the `ListFailovers` operationId).
+func (c *ClientWithResponses) ListFailoversWithResponse(ctx context.Context, params *ListFailoversParams, reqEditors ...RequestEditorFn) (*ListFailoversResponse, error) {
+	rsp, err := c.ListFailovers(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListFailoversResponse(rsp)
+}
+
+// GetFailoverWithResponse One failover
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /failovers/{id} (the `GetFailover` operationId).
+func (c *ClientWithResponses) GetFailoverWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetFailoverResponse, error) {
+	rsp, err := c.GetFailover(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFailoverResponse(rsp)
+}
+
+// AcceptFailoverWithBodyWithResponse Let the group stay: this site becomes its home when all disks are local
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /failovers/{id}/accept (the `AcceptFailover` operationId).
+func (c *ClientWithResponses) AcceptFailoverWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcceptFailoverResponse, error) {
+	rsp, err := c.AcceptFailoverWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcceptFailoverResponse(rsp)
+}
+
+// AcceptFailoverWithResponse Let the group stay: this site becomes its home when all disks are local
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /failovers/{id}/accept (the `AcceptFailover` operationId).
+func (c *ClientWithResponses) AcceptFailoverWithResponse(ctx context.Context, id string, body AcceptFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*AcceptFailoverResponse, error) {
+	rsp, err := c.AcceptFailover(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcceptFailoverResponse(rsp)
+}
+
+// BackOutFailoverWithBodyWithResponse Remove what was started here, with all that was written since, and give the group back
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /failovers/{id}/back-out (the `BackOutFailover` operationId).
+func (c *ClientWithResponses) BackOutFailoverWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BackOutFailoverResponse, error) {
+	rsp, err := c.BackOutFailoverWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBackOutFailoverResponse(rsp)
+}
+
+// BackOutFailoverWithResponse Remove what was started here, with all that was written since, and give the group back
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /failovers/{id}/back-out (the `BackOutFailover` operationId).
+func (c *ClientWithResponses) BackOutFailoverWithResponse(ctx context.Context, id string, body BackOutFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*BackOutFailoverResponse, error) {
+	rsp, err := c.BackOutFailover(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBackOutFailoverResponse(rsp)
+}
+
+// RepointFailoverWithBodyWithResponse Start the machines anew, from another point; what they have written is lost
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /failovers/{id}/point (the `RepointFailover` operationId).
+func (c *ClientWithResponses) RepointFailoverWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RepointFailoverResponse, error) {
+	rsp, err := c.RepointFailoverWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRepointFailoverResponse(rsp)
+}
+
+// RepointFailoverWithResponse Start the machines anew, from another point; what they have written is lost
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /failovers/{id}/point (the `RepointFailover` operationId).
+func (c *ClientWithResponses) RepointFailoverWithResponse(ctx context.Context, id string, body RepointFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*RepointFailoverResponse, error) {
+	rsp, err := c.RepointFailover(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRepointFailoverResponse(rsp)
+}
+
+// GetFailoverScreenWithResponse What a machine showed when it had started
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /failovers/{id}/screens/{machine} (the `GetFailoverScreen` operationId).
+func (c *ClientWithResponses) GetFailoverScreenWithResponse(ctx context.Context, id string, machine string, reqEditors ...RequestEditorFn) (*GetFailoverScreenResponse, error) {
+	rsp, err := c.GetFailoverScreen(ctx, id, machine, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFailoverScreenResponse(rsp)
+}
+
+// SteerFailoverWithBodyWithResponse Stop it where it is, let it go on, switch home off, or wait for a check no longer
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /failovers/{id}/steer (the `SteerFailover` operationId).
+func (c *ClientWithResponses) SteerFailoverWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SteerFailoverResponse, error) {
+	rsp, err := c.SteerFailoverWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSteerFailoverResponse(rsp)
+}
+
+// SteerFailoverWithResponse Stop it where it is, let it go on, switch home off, or wait for a check no longer
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /failovers/{id}/steer (the `SteerFailover` operationId).
+func (c *ClientWithResponses) SteerFailoverWithResponse(ctx context.Context, id string, body SteerFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*SteerFailoverResponse, error) {
+	rsp, err := c.SteerFailover(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSteerFailoverResponse(rsp)
+}
+
 // GetFiguresWithResponse How groups are in figures, all together and by tier, tag, other site or way
 //
 // Returns a wrapper object for the known response body format(s).
@@ -25661,6 +27515,58 @@ func (c *ClientWithResponses) GetExposureWithResponse(ctx context.Context, id st
 	return ParseGetExposureResponse(rsp)
 }
 
+// StartFailoverWithBodyWithResponse Run a group here, at the site that keeps its points; everything is checked first
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /groups/{id}/failovers (the `StartFailover` operationId).
+func (c *ClientWithResponses) StartFailoverWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartFailoverResponse, error) {
+	rsp, err := c.StartFailoverWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartFailoverResponse(rsp)
+}
+
+// StartFailoverWithResponse Run a group here, at the site that keeps its points; everything is checked first
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /groups/{id}/failovers (the `StartFailover` operationId).
+func (c *ClientWithResponses) StartFailoverWithResponse(ctx context.Context, id string, body StartFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*StartFailoverResponse, error) {
+	rsp, err := c.StartFailover(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartFailoverResponse(rsp)
+}
+
+// PlanFailoverWithBodyWithResponse What a failover would do, and what is known of home; changes nothing
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /groups/{id}/failovers/plan (the `PlanFailover` operationId).
+func (c *ClientWithResponses) PlanFailoverWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanFailoverResponse, error) {
+	rsp, err := c.PlanFailoverWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanFailoverResponse(rsp)
+}
+
+// PlanFailoverWithResponse What a failover would do, and what is known of home; changes nothing
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /groups/{id}/failovers/plan (the `PlanFailover` operationId).
+func (c *ClientWithResponses) PlanFailoverWithResponse(ctx context.Context, id string, body PlanFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanFailoverResponse, error) {
+	rsp, err := c.PlanFailover(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanFailoverResponse(rsp)
+}
+
 // ListForecastsWithResponse What was foretold of a group day by day, and what came of it, newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -25672,6 +27578,32 @@ func (c *ClientWithResponses) ListForecastsWithResponse(ctx context.Context, id 
 		return nil, err
 	}
 	return ParseListForecastsResponse(rsp)
+}
+
+// ShutDownFormerWithBodyWithResponse Shut down the machines that a group has here still, while it runs at the other site
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /groups/{id}/former-machines/shut-down (the `ShutDownFormer` operationId).
+func (c *ClientWithResponses) ShutDownFormerWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ShutDownFormerResponse, error) {
+	rsp, err := c.ShutDownFormerWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseShutDownFormerResponse(rsp)
+}
+
+// ShutDownFormerWithResponse Shut down the machines that a group has here still, while it runs at the other site
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /groups/{id}/former-machines/shut-down (the `ShutDownFormer` operationId).
+func (c *ClientWithResponses) ShutDownFormerWithResponse(ctx context.Context, id string, body ShutDownFormerJSONRequestBody, reqEditors ...RequestEditorFn) (*ShutDownFormerResponse, error) {
+	rsp, err := c.ShutDownFormer(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseShutDownFormerResponse(rsp)
 }
 
 // GetGroupMeasuresWithResponse How backlog, change, what was sent and lengths of cycles of a group went
@@ -28614,6 +30546,230 @@ func ParseGetEvidenceResponse(rsp *http.Response) (*GetEvidenceResponse, error) 
 	return response, nil
 }
 
+// ParseListFailoversResponse parses an HTTP response from a ListFailoversWithResponse call
+func ParseListFailoversResponse(rsp *http.Response) (*ListFailoversResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListFailoversResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Failover
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetFailoverResponse parses an HTTP response from a GetFailoverWithResponse call
+func ParseGetFailoverResponse(rsp *http.Response) (*GetFailoverResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFailoverResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Failover
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAcceptFailoverResponse parses an HTTP response from a AcceptFailoverWithResponse call
+func ParseAcceptFailoverResponse(rsp *http.Response) (*AcceptFailoverResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AcceptFailoverResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Failover
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBackOutFailoverResponse parses an HTTP response from a BackOutFailoverWithResponse call
+func ParseBackOutFailoverResponse(rsp *http.Response) (*BackOutFailoverResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BackOutFailoverResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Failover
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRepointFailoverResponse parses an HTTP response from a RepointFailoverWithResponse call
+func ParseRepointFailoverResponse(rsp *http.Response) (*RepointFailoverResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RepointFailoverResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Failover
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetFailoverScreenResponse parses an HTTP response from a GetFailoverScreenWithResponse call
+func ParseGetFailoverScreenResponse(rsp *http.Response) (*GetFailoverScreenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFailoverScreenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSteerFailoverResponse parses an HTTP response from a SteerFailoverWithResponse call
+func ParseSteerFailoverResponse(rsp *http.Response) (*SteerFailoverResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SteerFailoverResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Failover
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetFiguresResponse parses an HTTP response from a GetFiguresWithResponse call
 func ParseGetFiguresResponse(rsp *http.Response) (*GetFiguresResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -29276,6 +31432,72 @@ func ParseGetExposureResponse(rsp *http.Response) (*GetExposureResponse, error) 
 	return response, nil
 }
 
+// ParseStartFailoverResponse parses an HTTP response from a StartFailoverWithResponse call
+func ParseStartFailoverResponse(rsp *http.Response) (*StartFailoverResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartFailoverResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Failover
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePlanFailoverResponse parses an HTTP response from a PlanFailoverWithResponse call
+func ParsePlanFailoverResponse(rsp *http.Response) (*PlanFailoverResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PlanFailoverResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FailoverPlan
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListForecastsResponse parses an HTTP response from a ListForecastsWithResponse call
 func ParseListForecastsResponse(rsp *http.Response) (*ListForecastsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -29296,6 +31518,35 @@ func ParseListForecastsResponse(rsp *http.Response) (*ListForecastsResponse, err
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseShutDownFormerResponse parses an HTTP response from a ShutDownFormerWithResponse call
+func ParseShutDownFormerResponse(rsp *http.Response) (*ShutDownFormerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ShutDownFormerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -32665,6 +34916,27 @@ type ServerInterface interface {
 	// GetEvidence Evidence as the signed file that counts, or as a document
 	// (GET /evidence/{id})
 	GetEvidence(ctx *echo.Context, id string, params GetEvidenceParams) error
+	// ListFailovers Failovers to this site, newest first
+	// (GET /failovers)
+	ListFailovers(ctx *echo.Context, params ListFailoversParams) error
+	// GetFailover One failover
+	// (GET /failovers/{id})
+	GetFailover(ctx *echo.Context, id string) error
+	// AcceptFailover Let the group stay: this site becomes its home when all disks are local
+	// (POST /failovers/{id}/accept)
+	AcceptFailover(ctx *echo.Context, id string) error
+	// BackOutFailover Remove what was started here, with all that was written since, and give the group back
+	// (POST /failovers/{id}/back-out)
+	BackOutFailover(ctx *echo.Context, id string) error
+	// RepointFailover Start the machines anew, from another point; what they have written is lost
+	// (POST /failovers/{id}/point)
+	RepointFailover(ctx *echo.Context, id string) error
+	// GetFailoverScreen What a machine showed when it had started
+	// (GET /failovers/{id}/screens/{machine})
+	GetFailoverScreen(ctx *echo.Context, id string, machine string) error
+	// SteerFailover Stop it where it is, let it go on, switch home off, or wait for a check no longer
+	// (POST /failovers/{id}/steer)
+	SteerFailover(ctx *echo.Context, id string) error
 	// GetFigures How groups are in figures, all together and by tier, tag, other site or way
 	// (GET /figures)
 	GetFigures(ctx *echo.Context, params GetFiguresParams) error
@@ -32722,9 +34994,18 @@ type ServerInterface interface {
 	// GetExposure The sawtooth over a stretch of time
 	// (GET /groups/{id}/exposure)
 	GetExposure(ctx *echo.Context, id string, params GetExposureParams) error
+	// StartFailover Run a group here, at the site that keeps its points; everything is checked first
+	// (POST /groups/{id}/failovers)
+	StartFailover(ctx *echo.Context, id string) error
+	// PlanFailover What a failover would do, and what is known of home; changes nothing
+	// (POST /groups/{id}/failovers/plan)
+	PlanFailover(ctx *echo.Context, id string) error
 	// ListForecasts What was foretold of a group day by day, and what came of it, newest first
 	// (GET /groups/{id}/forecasts)
 	ListForecasts(ctx *echo.Context, id string) error
+	// ShutDownFormer Shut down the machines that a group has here still, while it runs at the other site
+	// (POST /groups/{id}/former-machines/shut-down)
+	ShutDownFormer(ctx *echo.Context, id string) error
 	// GetGroupMeasures How backlog, change, what was sent and lengths of cycles of a group went
 	// (GET /groups/{id}/measures)
 	GetGroupMeasures(ctx *echo.Context, id string, params GetGroupMeasuresParams) error
@@ -33686,6 +35967,128 @@ func (w *ServerInterfaceWrapper) GetEvidence(ctx *echo.Context) error {
 	return err
 }
 
+// ListFailovers converts echo context to params.
+func (w *ServerInterfaceWrapper) ListFailovers(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListFailoversParams
+	// ------------- Optional query parameter "group" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "group", ctx.QueryParams(), &params.Group, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter group: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListFailovers(ctx, params)
+	return err
+}
+
+// GetFailover converts echo context to params.
+func (w *ServerInterfaceWrapper) GetFailover(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetFailover(ctx, id)
+	return err
+}
+
+// AcceptFailover converts echo context to params.
+func (w *ServerInterfaceWrapper) AcceptFailover(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AcceptFailover(ctx, id)
+	return err
+}
+
+// BackOutFailover converts echo context to params.
+func (w *ServerInterfaceWrapper) BackOutFailover(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.BackOutFailover(ctx, id)
+	return err
+}
+
+// RepointFailover converts echo context to params.
+func (w *ServerInterfaceWrapper) RepointFailover(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RepointFailover(ctx, id)
+	return err
+}
+
+// GetFailoverScreen converts echo context to params.
+func (w *ServerInterfaceWrapper) GetFailoverScreen(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// ------------- Path parameter "machine" -------------
+	var machine string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "machine", ctx.Param("machine"), &machine, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter machine: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetFailoverScreen(ctx, id, machine)
+	return err
+}
+
+// SteerFailover converts echo context to params.
+func (w *ServerInterfaceWrapper) SteerFailover(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SteerFailover(ctx, id)
+	return err
+}
+
 // GetFigures converts echo context to params.
 func (w *ServerInterfaceWrapper) GetFigures(ctx *echo.Context) error {
 	var err error
@@ -34092,6 +36495,38 @@ func (w *ServerInterfaceWrapper) GetExposure(ctx *echo.Context) error {
 	return err
 }
 
+// StartFailover converts echo context to params.
+func (w *ServerInterfaceWrapper) StartFailover(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StartFailover(ctx, id)
+	return err
+}
+
+// PlanFailover converts echo context to params.
+func (w *ServerInterfaceWrapper) PlanFailover(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PlanFailover(ctx, id)
+	return err
+}
+
 // ListForecasts converts echo context to params.
 func (w *ServerInterfaceWrapper) ListForecasts(ctx *echo.Context) error {
 	var err error
@@ -34105,6 +36540,22 @@ func (w *ServerInterfaceWrapper) ListForecasts(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListForecasts(ctx, id)
+	return err
+}
+
+// ShutDownFormer converts echo context to params.
+func (w *ServerInterfaceWrapper) ShutDownFormer(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ShutDownFormer(ctx, id)
 	return err
 }
 
@@ -35815,6 +38266,16 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/drill-rounds", wrapper.ListDrillRounds, options.OperationMiddlewares["listDrillRounds"]...)
 	router.POST(options.BaseURL+"/drill-rounds", wrapper.AddDrillRound, options.OperationMiddlewares["addDrillRound"]...)
 	router.DELETE(options.BaseURL+"/drill-rounds/:id", wrapper.RemoveDrillRound, options.OperationMiddlewares["removeDrillRound"]...)
+	router.POST(options.BaseURL+"/groups/:id/failovers", wrapper.StartFailover, options.OperationMiddlewares["startFailover"]...)
+	router.POST(options.BaseURL+"/groups/:id/failovers/plan", wrapper.PlanFailover, options.OperationMiddlewares["planFailover"]...)
+	router.POST(options.BaseURL+"/groups/:id/former-machines/shut-down", wrapper.ShutDownFormer, options.OperationMiddlewares["shutDownFormer"]...)
+	router.GET(options.BaseURL+"/failovers", wrapper.ListFailovers, options.OperationMiddlewares["listFailovers"]...)
+	router.GET(options.BaseURL+"/failovers/:id", wrapper.GetFailover, options.OperationMiddlewares["getFailover"]...)
+	router.POST(options.BaseURL+"/failovers/:id/accept", wrapper.AcceptFailover, options.OperationMiddlewares["acceptFailover"]...)
+	router.POST(options.BaseURL+"/failovers/:id/back-out", wrapper.BackOutFailover, options.OperationMiddlewares["backOutFailover"]...)
+	router.POST(options.BaseURL+"/failovers/:id/point", wrapper.RepointFailover, options.OperationMiddlewares["repointFailover"]...)
+	router.POST(options.BaseURL+"/failovers/:id/steer", wrapper.SteerFailover, options.OperationMiddlewares["steerFailover"]...)
+	router.GET(options.BaseURL+"/failovers/:id/screens/:machine", wrapper.GetFailoverScreen, options.OperationMiddlewares["getFailoverScreen"]...)
 	router.GET(options.BaseURL+"/evidence", wrapper.ListEvidence, options.OperationMiddlewares["listEvidence"]...)
 	router.GET(options.BaseURL+"/evidence/:id", wrapper.GetEvidence, options.OperationMiddlewares["getEvidence"]...)
 	router.GET(options.BaseURL+"/drills/:id/screens/:machine", wrapper.GetDrillScreen, options.OperationMiddlewares["getDrillScreen"]...)
@@ -37323,6 +39784,290 @@ func (response GetEvidencedefaultApplicationProblemPlusJSONResponse) VisitGetEvi
 	return err
 }
 
+type ListFailoversRequestObject struct {
+	Params ListFailoversParams
+}
+
+type ListFailoversResponseObject interface {
+	VisitListFailoversResponse(w http.ResponseWriter) error
+}
+
+type ListFailovers200JSONResponse []Failover
+
+func (response ListFailovers200JSONResponse) VisitListFailoversResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFailoversdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListFailoversdefaultApplicationProblemPlusJSONResponse) VisitListFailoversResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFailoverRequestObject struct {
+	ID string `json:"id"`
+}
+
+type GetFailoverResponseObject interface {
+	VisitGetFailoverResponse(w http.ResponseWriter) error
+}
+
+type GetFailover200JSONResponse Failover
+
+func (response GetFailover200JSONResponse) VisitGetFailoverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFailoverdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetFailoverdefaultApplicationProblemPlusJSONResponse) VisitGetFailoverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AcceptFailoverRequestObject struct {
+	ID   string `json:"id"`
+	Body *AcceptFailoverJSONRequestBody
+}
+
+type AcceptFailoverResponseObject interface {
+	VisitAcceptFailoverResponse(w http.ResponseWriter) error
+}
+
+type AcceptFailover200JSONResponse Failover
+
+func (response AcceptFailover200JSONResponse) VisitAcceptFailoverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AcceptFailoverdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AcceptFailoverdefaultApplicationProblemPlusJSONResponse) VisitAcceptFailoverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BackOutFailoverRequestObject struct {
+	ID   string `json:"id"`
+	Body *BackOutFailoverJSONRequestBody
+}
+
+type BackOutFailoverResponseObject interface {
+	VisitBackOutFailoverResponse(w http.ResponseWriter) error
+}
+
+type BackOutFailover200JSONResponse Failover
+
+func (response BackOutFailover200JSONResponse) VisitBackOutFailoverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BackOutFailoverdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BackOutFailoverdefaultApplicationProblemPlusJSONResponse) VisitBackOutFailoverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RepointFailoverRequestObject struct {
+	ID   string `json:"id"`
+	Body *RepointFailoverJSONRequestBody
+}
+
+type RepointFailoverResponseObject interface {
+	VisitRepointFailoverResponse(w http.ResponseWriter) error
+}
+
+type RepointFailover200JSONResponse Failover
+
+func (response RepointFailover200JSONResponse) VisitRepointFailoverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RepointFailoverdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RepointFailoverdefaultApplicationProblemPlusJSONResponse) VisitRepointFailoverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFailoverScreenRequestObject struct {
+	ID      string `json:"id"`
+	Machine string `json:"machine"`
+}
+
+type GetFailoverScreenResponseObject interface {
+	VisitGetFailoverScreenResponse(w http.ResponseWriter) error
+}
+
+type GetFailoverScreen200ImagePngResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetFailoverScreen200ImagePngResponse) VisitGetFailoverScreenResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "image/png")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetFailoverScreendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetFailoverScreendefaultApplicationProblemPlusJSONResponse) VisitGetFailoverScreenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SteerFailoverRequestObject struct {
+	ID   string `json:"id"`
+	Body *SteerFailoverJSONRequestBody
+}
+
+type SteerFailoverResponseObject interface {
+	VisitSteerFailoverResponse(w http.ResponseWriter) error
+}
+
+type SteerFailover200JSONResponse Failover
+
+func (response SteerFailover200JSONResponse) VisitSteerFailoverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SteerFailoverdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SteerFailoverdefaultApplicationProblemPlusJSONResponse) VisitSteerFailoverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetFiguresRequestObject struct {
 	Params GetFiguresParams
 }
@@ -38097,6 +40842,86 @@ func (response GetExposuredefaultApplicationProblemPlusJSONResponse) VisitGetExp
 	return err
 }
 
+type StartFailoverRequestObject struct {
+	ID   string `json:"id"`
+	Body *StartFailoverJSONRequestBody
+}
+
+type StartFailoverResponseObject interface {
+	VisitStartFailoverResponse(w http.ResponseWriter) error
+}
+
+type StartFailover201JSONResponse Failover
+
+func (response StartFailover201JSONResponse) VisitStartFailoverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartFailoverdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StartFailoverdefaultApplicationProblemPlusJSONResponse) VisitStartFailoverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanFailoverRequestObject struct {
+	ID   string `json:"id"`
+	Body *PlanFailoverJSONRequestBody
+}
+
+type PlanFailoverResponseObject interface {
+	VisitPlanFailoverResponse(w http.ResponseWriter) error
+}
+
+type PlanFailover200JSONResponse FailoverPlan
+
+func (response PlanFailover200JSONResponse) VisitPlanFailoverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanFailoverdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PlanFailoverdefaultApplicationProblemPlusJSONResponse) VisitPlanFailoverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListForecastsRequestObject struct {
 	ID string `json:"id"`
 }
@@ -38125,6 +40950,40 @@ type ListForecastsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListForecastsdefaultApplicationProblemPlusJSONResponse) VisitListForecastsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ShutDownFormerRequestObject struct {
+	ID   string `json:"id"`
+	Body *ShutDownFormerJSONRequestBody
+}
+
+type ShutDownFormerResponseObject interface {
+	VisitShutDownFormerResponse(w http.ResponseWriter) error
+}
+
+type ShutDownFormer204Response struct {
+}
+
+func (response ShutDownFormer204Response) VisitShutDownFormerResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ShutDownFormerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ShutDownFormerdefaultApplicationProblemPlusJSONResponse) VisitShutDownFormerResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -42076,6 +44935,27 @@ type StrictServerInterface interface {
 	// GetEvidence Evidence as the signed file that counts, or as a document
 	// (GET /evidence/{id})
 	GetEvidence(ctx context.Context, request GetEvidenceRequestObject) (GetEvidenceResponseObject, error)
+	// ListFailovers Failovers to this site, newest first
+	// (GET /failovers)
+	ListFailovers(ctx context.Context, request ListFailoversRequestObject) (ListFailoversResponseObject, error)
+	// GetFailover One failover
+	// (GET /failovers/{id})
+	GetFailover(ctx context.Context, request GetFailoverRequestObject) (GetFailoverResponseObject, error)
+	// AcceptFailover Let the group stay: this site becomes its home when all disks are local
+	// (POST /failovers/{id}/accept)
+	AcceptFailover(ctx context.Context, request AcceptFailoverRequestObject) (AcceptFailoverResponseObject, error)
+	// BackOutFailover Remove what was started here, with all that was written since, and give the group back
+	// (POST /failovers/{id}/back-out)
+	BackOutFailover(ctx context.Context, request BackOutFailoverRequestObject) (BackOutFailoverResponseObject, error)
+	// RepointFailover Start the machines anew, from another point; what they have written is lost
+	// (POST /failovers/{id}/point)
+	RepointFailover(ctx context.Context, request RepointFailoverRequestObject) (RepointFailoverResponseObject, error)
+	// GetFailoverScreen What a machine showed when it had started
+	// (GET /failovers/{id}/screens/{machine})
+	GetFailoverScreen(ctx context.Context, request GetFailoverScreenRequestObject) (GetFailoverScreenResponseObject, error)
+	// SteerFailover Stop it where it is, let it go on, switch home off, or wait for a check no longer
+	// (POST /failovers/{id}/steer)
+	SteerFailover(ctx context.Context, request SteerFailoverRequestObject) (SteerFailoverResponseObject, error)
 	// GetFigures How groups are in figures, all together and by tier, tag, other site or way
 	// (GET /figures)
 	GetFigures(ctx context.Context, request GetFiguresRequestObject) (GetFiguresResponseObject, error)
@@ -42133,9 +45013,18 @@ type StrictServerInterface interface {
 	// GetExposure The sawtooth over a stretch of time
 	// (GET /groups/{id}/exposure)
 	GetExposure(ctx context.Context, request GetExposureRequestObject) (GetExposureResponseObject, error)
+	// StartFailover Run a group here, at the site that keeps its points; everything is checked first
+	// (POST /groups/{id}/failovers)
+	StartFailover(ctx context.Context, request StartFailoverRequestObject) (StartFailoverResponseObject, error)
+	// PlanFailover What a failover would do, and what is known of home; changes nothing
+	// (POST /groups/{id}/failovers/plan)
+	PlanFailover(ctx context.Context, request PlanFailoverRequestObject) (PlanFailoverResponseObject, error)
 	// ListForecasts What was foretold of a group day by day, and what came of it, newest first
 	// (GET /groups/{id}/forecasts)
 	ListForecasts(ctx context.Context, request ListForecastsRequestObject) (ListForecastsResponseObject, error)
+	// ShutDownFormer Shut down the machines that a group has here still, while it runs at the other site
+	// (POST /groups/{id}/former-machines/shut-down)
+	ShutDownFormer(ctx context.Context, request ShutDownFormerRequestObject) (ShutDownFormerResponseObject, error)
 	// GetGroupMeasures How backlog, change, what was sent and lengths of cycles of a group went
 	// (GET /groups/{id}/measures)
 	GetGroupMeasures(ctx context.Context, request GetGroupMeasuresRequestObject) (GetGroupMeasuresResponseObject, error)
@@ -43580,6 +46469,274 @@ func (sh *strictHandler) GetEvidence(ctx *echo.Context, id string, params GetEvi
 	return nil
 }
 
+// ListFailovers operation middleware
+func (sh *strictHandler) ListFailovers(ctx *echo.Context, params ListFailoversParams) error {
+	var request ListFailoversRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListFailovers(ctx.Request().Context(), request.(ListFailoversRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListFailovers")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListFailoversResponseObject); ok {
+		return validResponse.VisitListFailoversResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetFailover operation middleware
+func (sh *strictHandler) GetFailover(ctx *echo.Context, id string) error {
+	var request GetFailoverRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetFailover(ctx.Request().Context(), request.(GetFailoverRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetFailover")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetFailoverResponseObject); ok {
+		return validResponse.VisitGetFailoverResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AcceptFailover operation middleware
+func (sh *strictHandler) AcceptFailover(ctx *echo.Context, id string) error {
+	var request AcceptFailoverRequestObject
+
+	request.ID = id
+
+	var body AcceptFailoverJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AcceptFailover(ctx.Request().Context(), request.(AcceptFailoverRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AcceptFailover")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AcceptFailoverResponseObject); ok {
+		return validResponse.VisitAcceptFailoverResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// BackOutFailover operation middleware
+func (sh *strictHandler) BackOutFailover(ctx *echo.Context, id string) error {
+	var request BackOutFailoverRequestObject
+
+	request.ID = id
+
+	var body BackOutFailoverJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BackOutFailover(ctx.Request().Context(), request.(BackOutFailoverRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BackOutFailover")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(BackOutFailoverResponseObject); ok {
+		return validResponse.VisitBackOutFailoverResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RepointFailover operation middleware
+func (sh *strictHandler) RepointFailover(ctx *echo.Context, id string) error {
+	var request RepointFailoverRequestObject
+
+	request.ID = id
+
+	var body RepointFailoverJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RepointFailover(ctx.Request().Context(), request.(RepointFailoverRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RepointFailover")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RepointFailoverResponseObject); ok {
+		return validResponse.VisitRepointFailoverResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetFailoverScreen operation middleware
+func (sh *strictHandler) GetFailoverScreen(ctx *echo.Context, id string, machine string) error {
+	var request GetFailoverScreenRequestObject
+
+	request.ID = id
+	request.Machine = machine
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetFailoverScreen(ctx.Request().Context(), request.(GetFailoverScreenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetFailoverScreen")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetFailoverScreenResponseObject); ok {
+		return validResponse.VisitGetFailoverScreenResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SteerFailover operation middleware
+func (sh *strictHandler) SteerFailover(ctx *echo.Context, id string) error {
+	var request SteerFailoverRequestObject
+
+	request.ID = id
+
+	var body SteerFailoverJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SteerFailover(ctx.Request().Context(), request.(SteerFailoverRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SteerFailover")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SteerFailoverResponseObject); ok {
+		return validResponse.VisitSteerFailoverResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetFigures operation middleware
 func (sh *strictHandler) GetFigures(ctx *echo.Context, params GetFiguresParams) error {
 	var request GetFiguresRequestObject
@@ -44236,6 +47393,102 @@ func (sh *strictHandler) GetExposure(ctx *echo.Context, id string, params GetExp
 	return nil
 }
 
+// StartFailover operation middleware
+func (sh *strictHandler) StartFailover(ctx *echo.Context, id string) error {
+	var request StartFailoverRequestObject
+
+	request.ID = id
+
+	var body StartFailoverJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StartFailover(ctx.Request().Context(), request.(StartFailoverRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StartFailover")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StartFailoverResponseObject); ok {
+		return validResponse.VisitStartFailoverResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PlanFailover operation middleware
+func (sh *strictHandler) PlanFailover(ctx *echo.Context, id string) error {
+	var request PlanFailoverRequestObject
+
+	request.ID = id
+
+	var body PlanFailoverJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PlanFailover(ctx.Request().Context(), request.(PlanFailoverRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PlanFailover")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PlanFailoverResponseObject); ok {
+		return validResponse.VisitPlanFailoverResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListForecasts operation middleware
 func (sh *strictHandler) ListForecasts(ctx *echo.Context, id string) error {
 	var request ListForecastsRequestObject
@@ -44255,6 +47508,54 @@ func (sh *strictHandler) ListForecasts(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(ListForecastsResponseObject); ok {
 		return validResponse.VisitListForecastsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ShutDownFormer operation middleware
+func (sh *strictHandler) ShutDownFormer(ctx *echo.Context, id string) error {
+	var request ShutDownFormerRequestObject
+
+	request.ID = id
+
+	var body ShutDownFormerJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ShutDownFormer(ctx.Request().Context(), request.(ShutDownFormerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ShutDownFormer")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ShutDownFormerResponseObject); ok {
+		return validResponse.VisitShutDownFormerResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -7,6 +7,7 @@ package directory
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -39,6 +40,17 @@ const (
 	Ended Direction = "ended" // only points are left
 )
 
+// Turned says that a group was turned to the other site, or given back.
+type Turned string
+
+// What a group can be turned to.
+const (
+	Held     Turned = "held"     // its machines run here since a failover that is not accepted yet
+	Returned Turned = "returned" // it was held here, and home has yet to hear that it is home again
+	Ceded    Turned = "ceded"    // it was home here, and was given to the other site
+	Away     Turned = "away"     // it was home here, and the other site holds it
+)
+
 // Record is a group at one moment. It is a value; it never changes.
 type Record struct {
 	ID           string
@@ -48,10 +60,33 @@ type Record struct {
 	HomeName     string
 	RecoveryName string
 	Term         int64
-	Revision     int64
-	Spec         group.Spec
-	Anchor       time.Time // of the cadence's grid
-	CreatedAt    time.Time
+	Turned       Turned
+	// Former are the machines that it had here before it became home elsewhere: they may run
+	// still.
+	Former    []Former
+	Revision  int64
+	Spec      group.Spec
+	Anchor    time.Time // of the cadence's grid
+	CreatedAt time.Time
+}
+
+// Former is a machine that was of a group when that was home here.
+type Former struct {
+	Platform string `json:"platform"` // ID
+	ID       string `json:"id"`       // on the platform
+	Name     string `json:"name"`
+}
+
+// FormerHome lists the machines that a group has here, or had, where it runs elsewhere.
+func (r Record) FormerHome() []Former {
+	if r.Direction != Out {
+		return r.Former
+	}
+	var out []Former
+	for _, m := range r.Spec.Machines {
+		out = append(out, Former{r.Spec.Platform, m.ID, m.Name})
+	}
+	return out
 }
 
 // Other is the name of the site that this one shares the group with.
@@ -62,17 +97,28 @@ func (r Record) Other() string {
 	return r.RecoveryName
 }
 
+// Home tells whether the group is home here, and copied from here.
+func (r Record) Home() bool { return r.Direction == Out && r.Turned == "" }
+
+// Away tells whether the group was home here, and runs at the other site since a failover that
+// is not accepted yet.
+func (r Record) Away() bool { return r.Direction == Out && r.Turned != "" }
+
+// Held tells whether the group's machines run here since a failover that is not accepted yet.
+func (r Record) Held() bool { return r.Turned == Held }
+
 // Role is what this site is to the group.
 func (r Record) Role() term.State {
-	switch r.Direction {
-	case Out:
-		return term.State{Role: term.Home, Term: r.Term}
-	case In:
-		return term.State{Role: term.Recovery, Term: r.Term}
-	case Ended:
-		return term.State{Role: term.Ended, Term: r.Term}
+	role := map[Direction]term.Role{Out: term.Home, In: term.Recovery, Ended: term.Ended}[r.Direction]
+	switch r.Turned {
+	case Held:
+		role = term.Home
+	case Ceded:
+		role = term.Ceded
+	case Away:
+		role = term.Recovery
 	}
-	return term.State{}
+	return term.State{Role: role, Term: r.Term}
 }
 
 // Store is where records are kept; *records.DB is one.
@@ -80,6 +126,7 @@ type Store interface {
 	Groups(ctx context.Context) ([]records.Group, error)
 	AddGroup(ctx context.Context, g records.Group, a records.Activity) error
 	SwapGroup(ctx context.Context, g records.Group, from int64, a records.Activity) error
+	TurnGroup(ctx context.Context, g, was records.Group, a records.Activity) error
 	MirrorGroup(ctx context.Context, g records.Group, at time.Time, a records.Activity) (bool, error)
 	DeleteGroup(ctx context.Context, id string, a records.Activity) error
 	Edits(ctx context.Context, object string, after int64) ([]records.Activity, error)
@@ -125,16 +172,24 @@ func read(g records.Group) (Record, error) {
 	if err != nil {
 		return Record{}, err
 	}
-	r := Record{ID: g.ID, Direction: Direction(g.Direction), HomeID: g.HomeID, HomeName: g.HomeName, RecoveryName: g.RecoveryName, Term: g.Term, Revision: g.Revision, Spec: s, Anchor: g.Anchor, CreatedAt: g.CreatedAt}
+	r := Record{ID: g.ID, Direction: Direction(g.Direction), HomeID: g.HomeID, HomeName: g.HomeName, RecoveryName: g.RecoveryName, Term: g.Term, Turned: Turned(g.Turned), Revision: g.Revision, Spec: s, Anchor: g.Anchor, CreatedAt: g.CreatedAt}
 	if g.Link != nil {
 		r.Link = *g.Link
+	}
+	if len(g.Former) > 0 {
+		if err := json.Unmarshal(g.Former, &r.Former); err != nil {
+			return Record{}, fmt.Errorf("former machines of %s: %w", g.Name, err)
+		}
 	}
 	return r, nil
 }
 
 func write(r Record) records.Group {
-	g := records.Group{ID: r.ID, Name: r.Spec.Name, Direction: string(r.Direction), HomeID: r.HomeID, HomeName: r.HomeName, RecoveryName: r.RecoveryName, Term: r.Term, Revision: r.Revision,
+	g := records.Group{ID: r.ID, Name: r.Spec.Name, Direction: string(r.Direction), HomeID: r.HomeID, HomeName: r.HomeName, RecoveryName: r.RecoveryName, Term: r.Term, Turned: string(r.Turned), Revision: r.Revision,
 		Settings: Encode(r.Spec), Anchor: r.Anchor, CreatedAt: r.CreatedAt, Target: seconds(r.Spec.Promise.Target), Platform: r.Spec.Platform}
+	if len(r.Former) > 0 {
+		g.Former, _ = json.Marshal(r.Former) // plain structs always marshal
+	}
 	if r.Link != "" {
 		g.Link = &r.Link
 	}
@@ -376,6 +431,9 @@ func (d *Directory) Update(ctx context.Context, who actor.Actor, id string, p gr
 		if was.Direction != Out {
 			return Record{}, nil, problem.Conflict("The group %s is not home here.", was.Spec.Name)
 		}
+		if was.Away() {
+			return Record{}, nil, problem.Conflict("The group %s runs at %s since a failover. What is decided about it can be changed when that was accepted or backed out.", was.Spec.Name, was.RecoveryName)
+		}
 		next := was
 		next.Spec = p.Apply(was.Spec)
 		if clash := group.Clash(first.Spec, was.Spec, p.Apply(first.Spec)); len(clash) > 0 {
@@ -465,13 +523,15 @@ func (d *Directory) Mirror(ctx context.Context, from actor.Actor, r Record) (fre
 	case known && was.Direction == Out && !slices.ContainsFunc(was.Spec.Destinations, func(x group.Destination) bool { return x.SiteID == r.HomeID }),
 		known && was.Direction != Out && was.HomeID != r.HomeID:
 		return false, problem.Conflict("Group %s is home elsewhere.", r.Spec.Name)
+	case outcome == term.Refused && was.Held():
+		return false, problem.Conflict("Group %s runs here since a failover, in term %d; %s has to stand down.", r.Spec.Name, was.Term, r.HomeName)
 	case outcome == term.Refused && was.Direction == Out:
 		return false, problem.Conflict("Group %s is home here, in term %d; %s has to stand down.", r.Spec.Name, was.Term, r.HomeName)
 	case outcome == term.Refused:
 		return false, problem.Conflict("Group %s has a higher term here; %s has to stand down.", r.Spec.Name, r.HomeName)
 	}
-	r.Direction = In
-	if known && was.Direction == In && was.Term == r.Term && was.Revision >= r.Revision && was.Link == r.Link && (was.Revision > r.Revision || len(group.Diff(was.Spec, r.Spec)) == 0) {
+	r.Direction, r.Former = In, was.FormerHome()
+	if known && was.Direction == In && was.Turned == "" && was.Term == r.Term && was.Revision >= r.Revision && was.Link == r.Link && (was.Revision > r.Revision || len(group.Diff(was.Spec, r.Spec)) == 0) {
 		return false, nil
 	}
 	var line records.Activity
@@ -489,6 +549,36 @@ func (d *Directory) Mirror(ctx context.Context, from actor.Actor, r Record) (fre
 		}
 	}
 	return !known, nil
+}
+
+// Turn changes at which site a group is home, or which it is held at. Change is given the
+// group as it is and makes of it what it is to be; its error ends it, and changes nothing.
+func (d *Directory) Turn(ctx context.Context, who actor.Actor, id string, change func(r *Record) (text string, err error)) (Record, error) {
+	for range tries {
+		was, ok := d.Get(id)
+		if !ok {
+			return Record{}, problem.NotFound("group", id)
+		}
+		next := was
+		next.Spec = was.Spec.Clone()
+		text, err := change(&next)
+		if err != nil || text == "" {
+			return was, err
+		}
+		err = d.store.TurnGroup(ctx, write(next), write(was), d.trail.Line(who, object(next), 0, nil, text))
+		if err == nil {
+			d.keep(next)
+			d.trail.Written()
+			return next, nil
+		}
+		if !errors.Is(err, records.ErrStale) {
+			return was, taken(err, next.Spec.Name)
+		}
+		if _, err := d.reload(ctx, id); err != nil {
+			return was, err
+		}
+	}
+	return Record{}, problem.Conflict("The group is being changed all the time; try again.")
 }
 
 // End leaves a group's points without the group. Recovery is the site that holds
@@ -560,7 +650,7 @@ func (d *Directory) ResumeDue(ctx context.Context) error {
 	now := d.clk.Now()
 	var errs []error
 	for _, r := range d.All() {
-		if r.Direction != Out || r.Spec.Pause == nil || r.Spec.PausedAt(now) {
+		if !r.Home() || r.Spec.Pause == nil || r.Spec.PausedAt(now) {
 			continue
 		}
 		_, _, err := d.Update(ctx, actor.System(), r.ID, group.Patch{Resume: true}, &r.Revision, func(Record, []group.Change) string {

@@ -32,11 +32,11 @@ type Document struct {
 	SiteID   string    `json:"siteId"`
 	Site     string    `json:"site"`
 	MadeAt   time.Time `json:"madeAt"`
-	Kind     string    `json:"kind"` // drill
+	Kind     string    `json:"kind"` // drill or failover
 	Group    string    `json:"group"`
 	Result   string    `json:"result"`
 	// Promised is what was promised of the group then; Record is all that is known of the
-	// recovery, in the form of the contract's Drill.
+	// recovery, in the form of the contract's Drill or Failover.
 	Promised Promised        `json:"promised"`
 	Record   json.RawMessage `json:"record"`
 	// Screens are what machines showed, as PNGs, by their names.

@@ -292,8 +292,19 @@ type Landings interface {
 	Remove(ctx context.Context, who actor.Actor, id string) error
 }
 
-// Recovery is drills.
+// Recovery is drills and failovers.
 type Recovery interface {
+	PlanFailover(ctx context.Context, who actor.Actor, group string, in api.NewFailover) (api.FailoverPlan, error)
+	StartFailover(ctx context.Context, who actor.Actor, group string, in api.NewFailover) (api.Failover, error)
+	AcceptFailover(ctx context.Context, who actor.Actor, id string, in api.FailoverAccept) (api.Failover, error)
+	BackOutFailover(ctx context.Context, who actor.Actor, id string, in api.FailoverBackOut) (api.Failover, error)
+	RepointFailover(ctx context.Context, who actor.Actor, id string, in api.FailoverPoint) (api.Failover, error)
+	SteerFailover(ctx context.Context, who actor.Actor, id string, in api.FailoverSteer) (api.Failover, error)
+	GetFailover(id string) (api.Failover, error)
+	FailoverGroup(id string) (string, error)
+	ListFailovers(group string, see func(id string) bool) ([]api.Failover, error)
+	FailoverScreen(ctx context.Context, id, machine string) ([]byte, error)
+	ShutDownFormer(ctx context.Context, who actor.Actor, group string, atOnce bool) error
 	Plan(ctx context.Context, who actor.Actor, group string, in api.NewDrill) (api.DrillPlan, error)
 	Start(ctx context.Context, who actor.Actor, group string, in api.NewDrill) (api.Drill, error)
 	End(ctx context.Context, who actor.Actor, id string, in api.DrillEnd) (api.Drill, error)

@@ -66,6 +66,12 @@ func onDrill[T any](role actor.Role, id func(T) string) rule {
 	}}
 }
 
+func onFailover[T any](role actor.Role, id func(T) string) rule {
+	return rule{role: role, subject: func(h *handlers, _ context.Context, request any) (string, error) {
+		return h.Recovery.FailoverGroup(id(request.(T)))
+	}}
+}
+
 // rules lists what every endpoint needs, by its name in the contract. One that is
 // not listed is allowed to nobody.
 func rules() map[string]rule {
@@ -112,22 +118,32 @@ func rules() map[string]rule {
 		"GetCarried":       onGroup(v, func(r api.GetCarriedRequestObject) string { return r.ID }),
 		"GetGroupMeasures": onGroup(v, func(r api.GetGroupMeasuresRequestObject) string { return r.ID }),
 		"GetLinkMeasures":  site(v), "GetStoreMeasures": site(v), "GetStoreSpace": site(v),
-		"ListPoints":      site(v),
-		"GetPoint":        onPoint(v, func(r api.GetPointRequestObject) string { return r.ID }),
-		"UpdatePoint":     onPoint(o, func(r api.UpdatePointRequestObject) string { return r.ID }),
-		"DeletePoint":     onPoint(a, func(r api.DeletePointRequestObject) string { return r.ID }),
-		"LockPoint":       onPoint(a, func(r api.LockPointRequestObject) string { return r.ID }),
-		"ExportPoint":     onPoint(o, func(r api.ExportPointRequestObject) string { return r.ID }),
-		"ListServed":      site(v),
-		"ServePoint":      onPoint(o, func(r api.ServePointRequestObject) string { return r.Body.Point }),
-		"StopServing":     onServed(o, func(r api.StopServingRequestObject) string { return r.ID }),
-		"PlanDrill":       onGroup(o, func(r api.PlanDrillRequestObject) string { return r.ID }),
-		"StartDrill":      onGroup(o, func(r api.StartDrillRequestObject) string { return r.ID }),
-		"ListDrills":      site(v),
-		"GetDrill":        onDrill(v, func(r api.GetDrillRequestObject) string { return r.ID }),
-		"EndDrill":        onDrill(o, func(r api.EndDrillRequestObject) string { return r.ID }),
-		"GetDrillScreen":  onDrill(o, func(r api.GetDrillScreenRequestObject) string { return r.ID }),
-		"ListDrillRounds": site(o), "AddDrillRound": site(a), "RemoveDrillRound": site(a),
+		"ListPoints":        site(v),
+		"GetPoint":          onPoint(v, func(r api.GetPointRequestObject) string { return r.ID }),
+		"UpdatePoint":       onPoint(o, func(r api.UpdatePointRequestObject) string { return r.ID }),
+		"DeletePoint":       onPoint(a, func(r api.DeletePointRequestObject) string { return r.ID }),
+		"LockPoint":         onPoint(a, func(r api.LockPointRequestObject) string { return r.ID }),
+		"ExportPoint":       onPoint(o, func(r api.ExportPointRequestObject) string { return r.ID }),
+		"ListServed":        site(v),
+		"ServePoint":        onPoint(o, func(r api.ServePointRequestObject) string { return r.Body.Point }),
+		"StopServing":       onServed(o, func(r api.StopServingRequestObject) string { return r.ID }),
+		"PlanDrill":         onGroup(o, func(r api.PlanDrillRequestObject) string { return r.ID }),
+		"StartDrill":        onGroup(o, func(r api.StartDrillRequestObject) string { return r.ID }),
+		"ListDrills":        site(v),
+		"GetDrill":          onDrill(v, func(r api.GetDrillRequestObject) string { return r.ID }),
+		"EndDrill":          onDrill(o, func(r api.EndDrillRequestObject) string { return r.ID }),
+		"GetDrillScreen":    onDrill(o, func(r api.GetDrillScreenRequestObject) string { return r.ID }),
+		"PlanFailover":      onGroup(o, func(r api.PlanFailoverRequestObject) string { return r.ID }),
+		"StartFailover":     onGroup(o, func(r api.StartFailoverRequestObject) string { return r.ID }),
+		"ShutDownFormer":    onGroup(o, func(r api.ShutDownFormerRequestObject) string { return r.ID }),
+		"ListFailovers":     site(v),
+		"GetFailover":       onFailover(v, func(r api.GetFailoverRequestObject) string { return r.ID }),
+		"AcceptFailover":    onFailover(o, func(r api.AcceptFailoverRequestObject) string { return r.ID }),
+		"BackOutFailover":   onFailover(o, func(r api.BackOutFailoverRequestObject) string { return r.ID }),
+		"RepointFailover":   onFailover(o, func(r api.RepointFailoverRequestObject) string { return r.ID }),
+		"SteerFailover":     onFailover(o, func(r api.SteerFailoverRequestObject) string { return r.ID }),
+		"GetFailoverScreen": onFailover(o, func(r api.GetFailoverScreenRequestObject) string { return r.ID }),
+		"ListDrillRounds":   site(o), "AddDrillRound": site(a), "RemoveDrillRound": site(a),
 		"ListEvidence": site(v),
 		"GetEvidence": {role: v, subject: func(h *handlers, ctx context.Context, request any) (string, error) {
 			e, err := h.Recovery.Evidence(ctx, request.(api.GetEvidenceRequestObject).ID)

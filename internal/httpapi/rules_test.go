@@ -61,7 +61,9 @@ func (drillsOf) Evidence(_ context.Context, id string) (records.Evidence, error)
 	return records.Evidence{GroupID: id}, nil
 }
 func (drillsOf) GroupOf(id string) (string, error) { return id, nil }
-func (watchOf) GroupOf(id string) (string, error)  { return id, nil }
+
+func (drillsOf) FailoverGroup(id string) (string, error) { return id, nil }
+func (watchOf) GroupOf(id string) (string, error)        { return id, nil }
 
 // wanted says what every endpoint is to need: v, o or a for a viewer, operator or
 // administrator; with + it is on one group.
@@ -71,7 +73,7 @@ const wanted = `
 	ListPeople a, InvitePerson a, EditPerson a, ResetPassword a, DeletePerson a,
 	ListPlatforms v, GetInventory v, ListMachines v, GetCoverage v, GetCalendar v, LeaveOutMachines a, TakeBackMachines a, PreviewRule a, ListTiers v, GetTier o, CreateTier a, UpdateTier a, PreviewTier o, DeleteTier a, ExportEstate o, ApplyEstate a, GetEstateSchema v, ForecastSite v, ListForecasts +v, ListReadiness v, GetReadiness +v, GetBerth +v, GetBerthBack +v, PreviewBerth +v, SetBerth +a, GetBerthDefault o, PreviewBerthDefault o, SetBerthDefault a, ListSurveys o, GetSurvey o, StartSurvey a, StopSurvey a, DeleteSurvey a, CreatePlatform a, TestPlatform a, RetestPlatform o, DeletePlatform a,
 	ListLinks v, TestLink o, AcceptInvitation a, EditLink a, DeleteLink a, ListInvitations a, CreateInvitation a, DeleteInvitation a,
-	ListGroups v, ListGroupNames v, CreateGroup a, Forecast +v, GetGroup +v, UpdateGroup +a, DeleteGroup +a, PreviewGroup +v, RunCycle +o, PauseGroup +o, ResumeGroup +o, StopDeletion +o, ListCycles +v, GetExposure +v, GetGroupMeasures +v, GetCarried +v, PlanDrill +o, StartDrill +o, ListDrills v, GetDrill +v, EndDrill +o, GetDrillScreen +o, ListDrillRounds o, AddDrillRound a, RemoveDrillRound a, ListEvidence v, GetEvidence +v, GetLinkMeasures v, GetStoreMeasures v, GetStoreSpace v,
+	ListGroups v, ListGroupNames v, CreateGroup a, Forecast +v, GetGroup +v, UpdateGroup +a, DeleteGroup +a, PreviewGroup +v, RunCycle +o, PauseGroup +o, ResumeGroup +o, StopDeletion +o, ListCycles +v, GetExposure +v, GetGroupMeasures +v, GetCarried +v, PlanDrill +o, StartDrill +o, ListDrills v, GetDrill +v, EndDrill +o, GetDrillScreen +o, PlanFailover +o, StartFailover +o, ShutDownFormer +o, ListFailovers v, GetFailover +v, AcceptFailover +o, BackOutFailover +o, RepointFailover +o, SteerFailover +o, GetFailoverScreen +o, ListDrillRounds o, AddDrillRound a, RemoveDrillRound a, ListEvidence v, GetEvidence +v, GetLinkMeasures v, GetStoreMeasures v, GetStoreSpace v,
 	ListPoints v, GetPoint +v, UpdatePoint +o, DeletePoint +a, LockPoint +a, ExportPoint +o, ListServed v, ServePoint +o, StopServing +o,
 	ListLandings v, CreateLandings +o, GetLanding +v, SwitchLanding +o, GetLandingScreen +o, DeleteLanding +o,
 	GetStore v, ListLosses v, VerifyStore o, SweepStore o, RewriteStore a, ListCopies v, CarryCopy a, DeleteCopy a,

@@ -13,6 +13,7 @@ import (
 	"kestrel/internal/audit"
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/span"
+	"kestrel/internal/cycle"
 	"kestrel/internal/operation"
 	"kestrel/internal/points"
 	"kestrel/internal/problem"
@@ -116,6 +117,34 @@ func (k *Keeper) runCopy(ctx context.Context, w *operation.Work) (string, error)
 		return "", err
 	}
 	return fmt.Sprintf("%s of it are in the store, %s of them new; kept until %s.", span.Bytes(float64(c.Used)), span.Bytes(float64(max(0, k.Store.Usage().PackBytes-before))), c.Until.Format("2006-01-02 15:04 MST")), nil
+}
+
+// Carrier is this site's store for what is read here to be shared with what comes: it is kept
+// as what was carried over is, beside what else is taken in.
+func (k *Keeper) Carrier() cycle.Remote { return carrier{cycle.At{Store: k.Store}} }
+
+type carrier struct{ cycle.At }
+
+// Open implements cycle.Remote.
+func (c carrier) Open(_ context.Context, r cycle.OpenRequest) (cycle.Opened, error) {
+	spec := points.IntakeSpec{ID: r.ID, Group: r.Group}
+	for _, d := range r.Disks {
+		spec.Disks = append(spec.Disks, points.IntakeDisk{Machine: d.Machine, Key: d.Key, Size: d.Size})
+	}
+	for _, in := range c.Store.Intakes(r.Group.ID) {
+		if in.ID != r.ID && in.Group.Name == r.Group.Name { // an earlier try's
+			in.Abandon()
+		}
+	}
+	in, sealed, err := c.Store.OpenIntake(spec)
+	if err != nil || sealed != nil {
+		return cycle.Opened{Sealed: sealed}, err
+	}
+	out := cycle.Opened{Intake: in.Handle()}
+	for i := range in.Disks {
+		out.Recorded = append(out.Recorded, in.Recorded(i))
+	}
+	return out, nil
 }
 
 // Copies lists the copies that were carried over.

@@ -43,6 +43,11 @@ func (k *Keeper) OpenIntake(ctx context.Context, site string, r cycle.OpenReques
 	if err := k.mayBring(site, r.Group.ID, r.Group.Term); err != nil {
 		return cycle.Opened{}, err
 	}
+	if k.Preparing != nil {
+		if why := k.Preparing(r.Group.ID); why != "" {
+			return cycle.Opened{}, problem.Conflict("%s", why)
+		}
+	}
 	if err := link.CheckOpen(r); err != nil {
 		return cycle.Opened{}, err
 	}

@@ -99,6 +99,8 @@ type Keeper struct {
 	// something that is under way needs it. They are set before anything runs; nil is never.
 	Proved func(point string) time.Time
 	Wanted func(point string) bool
+	// Preparing says why no cycle of a group is taken yet; empty if it is. Nil takes all.
+	Preparing func(group string) string
 
 	mu       sync.Mutex
 	by       map[string]*Holding
@@ -135,6 +137,8 @@ type Holding struct {
 	Lost        Damage
 
 	shippedAt time.Time // when a point was last seen to be sealed there
+	asked     int       // counts the times that points were counted, and
+	counted   int       // which of them counts
 	marks     int       // counts changes of the list of points
 	mark      string    // of the list last fetched from the recovery site
 	fetchedAt time.Time
@@ -202,6 +206,9 @@ func (k *Keeper) changed(c directory.Change) {
 		k.mu.Unlock()
 		return
 	}
+	if c.Before != nil && c.Before.Direction != c.After.Direction && c.After.Direction != directory.Ended {
+		k.turned(*c.After)
+	}
 	if c.Before == nil || slices.Equal(c.Before.Spec.Promise.Keep, c.After.Spec.Promise.Keep) {
 		return
 	}
@@ -209,6 +216,27 @@ func (k *Keeper) changed(c directory.Change) {
 	k.shorter = append(k.shorter, shorter{c.After.ID, c.Before.Spec.Promise.Keep})
 	k.mu.Unlock()
 	k.wake()
+}
+
+// turned follows a group that is home elsewhere from now on: what protects it is at the other
+// site.
+func (k *Keeper) turned(r directory.Record) {
+	h := &Holding{}
+	if held := k.Seals(r.ID); len(held) > 0 && r.Direction == directory.In {
+		h.Newest = held[len(held)-1].Point
+	}
+	k.mu.Lock()
+	was := k.by[r.ID]
+	if was != nil {
+		h.marks = was.marks + 1
+	}
+	k.by[r.ID] = h
+	k.mu.Unlock()
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	if err := k.recount(ctx, r.ID); err != nil {
+		k.Log.Error("count points", "group", r.Spec.Name, "err", err)
+	}
 }
 
 func (k *Keeper) wake() {
@@ -293,8 +321,12 @@ func (k *Keeper) list(ctx context.Context, r directory.Record, x *points.Seal) e
 	return err
 }
 
-// recount brings a group's totals up to date.
+// recount brings a group's totals up to date. Of two at a time, the one that asked later has it.
 func (k *Keeper) recount(ctx context.Context, group string) error {
+	k.mu.Lock()
+	k.holding(group).asked++
+	mine := k.holding(group).asked
+	k.mu.Unlock()
 	totals, err := k.Records.GroupTotals(ctx, group)
 	r, ok := k.Groups.Get(group)
 	if err != nil || !ok {
@@ -303,6 +335,10 @@ func (k *Keeper) recount(ctx context.Context, group string) error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	h := k.holding(group)
+	if mine < h.counted {
+		return nil
+	}
+	h.counted = mine
 	h.Points, h.OldestAt, h.HomePoints = 0, time.Time{}, 0
 	k.count(r, h, totals)
 	return nil
@@ -311,9 +347,12 @@ func (k *Keeper) recount(ctx context.Context, group string) error {
 // count enters totals; the lock is held, or nobody else is here yet.
 func (k *Keeper) count(r directory.Record, h *Holding, totals []records.PointTotals) {
 	for _, t := range totals {
-		if t.Held && r.Direction == directory.Out {
+		if r.Direction == directory.Out && t.Held {
 			h.HomePoints = t.Count
 			continue
+		}
+		if r.Direction == directory.In && !t.Held {
+			continue // they are at the other site, from when the group was home here
 		}
 		h.Points, h.OldestAt = t.Count, t.Oldest
 		if t.Newest.After(h.NewestAt) {
@@ -334,12 +373,9 @@ func (k *Keeper) Shipped(ctx context.Context, r directory.Record, x *points.Seal
 	k.mu.Lock()
 	h := k.holding(r.ID)
 	h.NewestAt, h.Newest, h.ConfirmedAt, h.shippedAt = x.CaptureAt, x.Point, now, now
-	h.Points++
-	if h.OldestAt.IsZero() {
-		h.OldestAt = x.CaptureAt
-	}
 	k.mu.Unlock()
-	err = k.Records.PutPoint(ctx, records.Point{ID: x.Point, GroupID: r.ID, CaptureAt: x.CaptureAt, Seal: seal})
+	// The recovery site may have told of it before: it is counted where it is kept.
+	err = errors.Join(k.Records.PutPoint(ctx, records.Point{ID: x.Point, GroupID: r.ID, CaptureAt: x.CaptureAt, Seal: seal}), k.recount(ctx, r.ID))
 	k.told(x.Point, r.ID)
 	return err
 }
@@ -526,3 +562,15 @@ func (k *Keeper) Newest(group string) (captured time.Time, known bool) {
 
 // HomePoints is how many points of a group home keeps as well.
 func (k *Keeper) HomePoints(group string) int { return k.Holding(group).HomePoints }
+
+// Numbered is the number of the newest point of a group that is kept here as well, 0 if none
+// is.
+func (k *Keeper) Numbered(group string) (n int64) {
+	if k.HomePoints(group) == 0 {
+		return 0
+	}
+	for _, x := range k.Seals(group) {
+		n = max(n, x.Number)
+	}
+	return n
+}

@@ -340,6 +340,24 @@ func TestAShorterLadderDropsWhatWasSaid(t *testing.T) {
 	})
 }
 
+// A point of which the recovery site tells before the cycle does that brought it counts once.
+func TestAPointCountsOnce(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		home, err := rooms.New(rooms.HomeID, rooms.HomeName, 1)
+		require.NoError(t, err)
+		defer func() { require.NoError(t, home.Store.Close()) }()
+		g, err := home.Groups.Create(t.Context(), rooms.Anna(), rooms.Record(uuid.NewString(), rooms.Spec("Ticketing")))
+		require.NoError(t, err)
+		now := time.Now().UTC()
+		x := &points.Seal{Point: uuid.NewString(), Number: 1, CaptureAt: now, SealedAt: now, Consistency: "crash"}
+		require.NoError(t, home.Keeper.Confirmed(t.Context(), link.GroupState{ID: g.ID, NewestAt: now, NewestPoint: x.Point, PointsMark: "m"}, 10*time.Second, func(context.Context) ([]link.PointState, error) {
+			return []link.PointState{{Seal: x}}, nil
+		}))
+		require.NoError(t, home.Keeper.Shipped(t.Context(), g, x))
+		require.Equal(t, 1, home.Keeper.Holding(g.ID).Points)
+	})
+}
+
 // At home, what the recovery site says of points is believed, but an answer that was
 // asked for before a point was sealed does not take that point away.
 func TestHomeBelievesWhatIsNewer(t *testing.T) {

@@ -208,7 +208,7 @@ func (k *Keeper) Mine(ctx context.Context, id string) (records.Point, error) {
 	if err == nil && !r.Held {
 		site := "the recovery site"
 		if g, ok := k.Groups.Get(r.GroupID); ok {
-			site = g.RecoveryName
+			site = g.Other()
 		}
 		return r, problem.Conflict("This point is held at %s. Do it there.", site)
 	}

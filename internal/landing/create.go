@@ -40,7 +40,7 @@ type plan struct {
 	// together marks those that are started together, in waves.
 	together string
 	waves    []berth.Wave
-	drill    string // that they belong to
+	recovery string // that they belong to
 }
 
 func (x *plan) fault(field, format string, a ...any) {
@@ -53,7 +53,7 @@ func (l *Landings) Create(ctx context.Context, who actor.Actor, in api.NewLandin
 	return l.create(ctx, who, in, checkOnly, "")
 }
 
-func (l *Landings) create(ctx context.Context, who actor.Actor, in api.NewLanding, checkOnly bool, drill string) ([]api.Landing, error) {
+func (l *Landings) create(ctx context.Context, who actor.Actor, in api.NewLanding, checkOnly bool, recovery string) ([]api.Landing, error) {
 	if _, err := l.Keeper.Mine(ctx, in.Point); err != nil {
 		return nil, err
 	}
@@ -61,7 +61,7 @@ func (l *Landings) create(ctx context.Context, who actor.Actor, in api.NewLandin
 	if err != nil {
 		return nil, problem.NotFound("point", in.Point)
 	}
-	x := &plan{drill: drill}
+	x := &plan{recovery: recovery}
 	l.fill(x, who, seal, in)
 	if len(x.faults) > 0 {
 		return nil, problem.InvalidFields(x.faults...)
@@ -129,7 +129,7 @@ func (l *Landings) Live(group string) []string {
 }
 
 func (l *Landings) fill(x *plan, who actor.Actor, seal *points.Seal, in api.NewLanding) {
-	x.seal, x.together = seal, cmp.Or(x.drill, uuid.NewString())
+	x.seal, x.together = seal, cmp.Or(x.recovery, uuid.NewString())
 	how := atOnce
 	if in.How != nil && *in.How != "" {
 		how = *in.How
@@ -185,7 +185,7 @@ func (l *Landings) fill(x *plan, who actor.Actor, seal *points.Seal, in api.NewL
 		}
 		stores[store.ID] = store
 		s := newState(records.Landing{ID: uuid.NewString(), Point: seal.Point, Platform: x.place.ID, Machine: m.ID, Token: serving.NewToken(), State: preparing, CreatedBy: who.String(), CreatedAt: l.Clock.Now().UTC()})
-		s.detail = detail{Name: m.Name, MachineName: m.Name, GroupID: seal.Group.ID, Drill: x.drill, GroupName: seal.Group.Name, PointNumber: seal.Number, CaptureAt: seal.CaptureAt, Datastore: store.ID, Store: store.Name, How: how, Sizes: map[string]int64{}}
+		s.detail = detail{Name: m.Name, MachineName: m.Name, GroupID: seal.Group.ID, Recovery: x.recovery, GroupName: seal.Group.Name, PointNumber: seal.Number, CaptureAt: seal.CaptureAt, Datastore: store.ID, Store: store.Name, How: how, Sizes: map[string]int64{}}
 		if in.LocalBytesPerSecond != nil {
 			s.detail.Limit = *in.LocalBytesPerSecond
 		}

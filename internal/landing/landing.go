@@ -62,6 +62,10 @@ type Records interface {
 type Landings struct {
 	Config
 
+	// Gate says why no more machines of a drill or failover are to start for now, by its ID;
+	// empty if they may. It is for wiring; nil lets all start.
+	Gate func(recovery string) string
+
 	mu   sync.Mutex
 	byID map[string]*state
 }
@@ -96,7 +100,7 @@ type detail struct {
 	Name        string           `json:"name"`
 	MachineName string           `json:"machineName"`
 	GroupID     string           `json:"groupId,omitempty"`
-	Drill       string           `json:"drill,omitempty"` // that it belongs to; its ID
+	Recovery    string           `json:"drill,omitempty"` // ID of the drill or failover that it belongs to
 	GroupName   string           `json:"groupName"`
 	PointNumber int64            `json:"pointNumber"`
 	CaptureAt   time.Time        `json:"captureAt"`

@@ -13,6 +13,7 @@ import (
 	"kestrel/internal/core/span"
 	"kestrel/internal/core/words"
 	"kestrel/internal/platform"
+	"kestrel/internal/problem"
 )
 
 // Commands runs commands of this host; hostcommand.Folder is one.
@@ -81,9 +82,14 @@ func (l *Landings) ready(ctx context.Context, s *state) (bool, error) {
 	if a.Readied {
 		command = ""
 	}
+	recovery := s.detail.Recovery
 	told := map[string]string{"KESTREL_SITE": l.Site, "KESTREL_KIND": string(a.Kind), "KESTREL_GROUP": s.detail.GroupName, "KESTREL_POINT": fmt.Sprint(s.detail.PointNumber),
 		"KESTREL_MACHINE": s.detail.MachineName, "KESTREL_NAME": s.detail.Name, "KESTREL_LANDING": s.rec.ID}
 	l.mu.Unlock()
+	if may && recovery != "" && l.Gate != nil {
+		why = l.Gate(recovery)
+		may = why == ""
+	}
 	if !may {
 		if state != copying {
 			state = waiting
@@ -102,6 +108,33 @@ func (l *Landings) ready(ctx context.Context, s *state) (bool, error) {
 	defer l.mu.Unlock()
 	a.Readied = true
 	return true, nil
+}
+
+// Skip gives up the check of a machine that has started, with why: what comes after it starts.
+func (l *Landings) Skip(ctx context.Context, who actor.Actor, id, reason string) error {
+	s, err := l.find(id)
+	if err != nil {
+		return err
+	}
+	at := l.Clock.Now().UTC()
+	l.mu.Lock()
+	a := s.detail.Arrival
+	switch {
+	case a == nil || a.Passed != nil:
+		err = problem.Conflict("Nothing waits for a check of %s.", s.detail.Name)
+	case s.detail.StartedAt == nil:
+		err = problem.Conflict("%s has not started yet: it is its start that is waited for.", s.detail.Name)
+	default:
+		a.Passed, a.Missed, a.Told = &at, true, true
+		a.Checked = fmt.Sprintf("%s waited for it no longer: %s", who, reason)
+	}
+	l.mu.Unlock()
+	if err != nil {
+		return err
+	}
+	l.save(ctx, s, nil)
+	l.Trail.Note(ctx, who, object(s), "%s no longer waits for the check of %s: %s", who, s.detail.Name, reason)
+	return nil
 }
 
 // stages is how far the machines are that arrive together; the lock is held.
@@ -169,6 +202,10 @@ func (l *Landings) settle(ctx context.Context, d platform.Lander, s *state) erro
 		text = fmt.Sprintf("Not within %s: %s. What comes after it was started all the same.", span.Format(w.Until()), words.Upper(err.Error()))
 	}
 	l.mu.Lock()
+	if s.detail.Arrival.Passed != nil { // somebody waits no longer
+		l.mu.Unlock()
+		return nil
+	}
 	s.detail.Arrival.Checked = text
 	if over {
 		s.detail.Arrival.Passed, s.detail.Arrival.Missed = &at, missed

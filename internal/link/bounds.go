@@ -2,6 +2,7 @@ package link
 
 import (
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -60,7 +61,7 @@ func shown(text string) string {
 
 // CheckBeat refuses a beat that no site of this product sends.
 func CheckBeat(b Beat) error {
-	if len(b.Groups) > maxGroups || len(b.Ended) > maxGroups {
+	if len(b.Groups) > maxGroups || len(b.Ended) > maxGroups || len(b.Turns) > maxGroups {
 		return refuse("groups", "A beat tells of at most %d groups.", maxGroups)
 	}
 	return nil
@@ -75,6 +76,19 @@ func CheckReport(r GroupReport) error {
 		return refuse("settings", "A specification has at most %d bytes.", maxSettings)
 	case r.Term < 0 || r.Revision < 0:
 		return refuse("revision", "Terms and revisions count from 1.")
+	}
+	return nil
+}
+
+// CheckHandOver refuses what no site of this product asks for.
+func CheckHandOver(h HandOver) error {
+	switch {
+	case !slices.Contains([]string{Look, Cycle, ShutDown, SwitchOff, Cede, Resume}, h.Action):
+		return refuse("action", "%q is not known.", shown(h.Action))
+	case len(h.Machines) > group.MaxMachines:
+		return refuse("machines", "A group has at most %d machines.", group.MaxMachines)
+	case h.Term < 0:
+		return refuse("term", "Terms count from 1.")
 	}
 	return nil
 }

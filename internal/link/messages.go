@@ -36,11 +36,22 @@ type Beat struct {
 	// Ended lists groups that are no more at home, until the other site has heard
 	// of it. That a group is not reported says nothing.
 	Ended []string `json:"ended,omitempty"`
+	// Turns lists groups of the receiver's that the sender holds since a failover, or has
+	// given back, until the receiver has heard of it.
+	Turns []Turn `json:"turns,omitempty"`
 	// Trail is the newest line of the sender's audit trail that it has signed.
 	Trail *TrailHead `json:"trail,omitempty"`
 	// Coverage is how many machines of the sender's platforms have which word for what
 	// protects them.
 	Coverage map[string]int `json:"coverage,omitempty"`
+}
+
+// Turn tells a group's home site that its machines run at the sender's, in a term of that
+// site's, or that they do not any more: it is home again, in that term.
+type Turn struct {
+	Group string `json:"group"`
+	Term  int64  `json:"term"`
+	Held  bool   `json:"held"`
 }
 
 // TrailHead is the newest line of a trail, with the key that signed it.
@@ -108,6 +119,8 @@ type GroupState struct {
 	// Ready is whether the group would recover there right now, in the form of the room
 	// that looks at it; nil if that site does not say.
 	Ready json.RawMessage `json:"ready,omitempty"`
+	// Preparing says in words why no cycle is taken yet; empty if it is.
+	Preparing string `json:"preparing,omitempty"`
 }
 
 // PointState is a point as the recovery site holds it.
@@ -136,6 +149,47 @@ type BerthAsk struct {
 	Revision int64 `json:"revision,omitempty"`
 	// Machines is the group's machines as home sees them, while there is no point.
 	Machines json.RawMessage `json:"machines,omitempty"`
+}
+
+// What a recovery site asks of a group's home site during a planned failover.
+const (
+	Look      = "look"       // only how it is
+	Cycle     = "cycle"      // a cycle as soon as it can be
+	ShutDown  = "shut-down"  // its machines' guests are to end by themselves
+	SwitchOff = "switch-off" // its machines are to be off at once
+	Cede      = "cede"       // it is to be home no longer; all of its machines are off
+	Resume    = "resume"     // it is home again, in a term, and starts machines
+)
+
+// HandOver asks a group's home site for something during a failover. Each may be asked for
+// again.
+type HandOver struct {
+	Action string `json:"action"`
+	Who    string `json:"who"` // at the recovery site
+	// Term is the one that home may resume in, and Machines are the IDs of those that it is
+	// to start.
+	Term     int64    `json:"term,omitempty"`
+	Machines []string `json:"machines,omitempty"`
+}
+
+// HandedOver is how a group is at its home site, on that site's clock.
+type HandedOver struct {
+	Now      time.Time       `json:"now"`
+	Machines []HandedMachine `json:"machines"`
+	// Known says that the platform was asked just now.
+	Known   bool   `json:"known"`
+	Running bool   `json:"running"`           // a cycle is
+	Paused  bool   `json:"paused"`            // cycles are held
+	Failure string `json:"failure,omitempty"` // of the last attempt at a cycle
+	Home    bool   `json:"home"`              // it is home still, or again
+	Grant   int64  `json:"grant,omitempty"`   // the term that the recovery site may take
+}
+
+// HandedMachine is one of a group's machines at home.
+type HandedMachine struct {
+	ID    string `json:"id"`
+	Name  string `json:"name"`
+	Power string `json:"power"` // empty: it is not there any more
 }
 
 // Act asks a group's home site to do something that an administrator asked for

@@ -215,6 +215,11 @@ func (p *Peer) Berth(ctx context.Context, group string, a BerthAsk) (out json.Ra
 	return out, p.json(ctx, http.MethodPost, "/groups/"+group+"/berth", a, &out)
 }
 
+// HandOver asks a group's home site for something during a failover.
+func (p *Peer) HandOver(ctx context.Context, group string, h HandOver) (out HandedOver, err error) {
+	return out, p.json(ctx, http.MethodPost, "/groups/"+group+"/handover", h, &out)
+}
+
 // EndGroup tells the recovery site that a group is no more, and whether its points are
 // to go.
 func (p *Peer) EndGroup(ctx context.Context, group string, deletePoints bool) (out EndReply, err error) {

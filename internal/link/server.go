@@ -38,6 +38,8 @@ type Local interface {
 	Acted(ctx context.Context, key []byte, group string, a Act) error
 	// Berth tells how machines of a group whose points are kept here arrive, or writes it.
 	Berth(ctx context.Context, key []byte, group string, a BerthAsk) (json.RawMessage, error)
+	// HandOver is asked by the recovery site of a group that is home here, during a failover.
+	HandOver(ctx context.Context, key []byte, group string, h HandOver) (HandedOver, error)
 	GroupEnded(ctx context.Context, key []byte, group string, deletePoints bool) (EndReply, error)
 	OpenIntake(ctx context.Context, key []byte, r cycle.OpenRequest) (cycle.Opened, error)
 	Intake(key []byte, id string) (*points.Intake, error)
@@ -69,6 +71,7 @@ func Serve(ctx context.Context, l net.Listener, id *Identity, local Local, log *
 		"GET /link/v1/groups/{id}/points":    s.points,
 		"POST /link/v1/groups/{id}/act":      s.act,
 		"POST /link/v1/groups/{id}/berth":    s.berth,
+		"POST /link/v1/groups/{id}/handover": s.handOver,
 		"POST /link/v1/groups/{id}/end":      s.end,
 		"POST /link/v1/intakes":              s.open,
 		"DELETE /link/v1/intakes/{id}":       s.abandon,
@@ -208,6 +211,15 @@ func (s *server) berth(ctx context.Context, key []byte, r *http.Request, w http.
 		return err
 	}
 	out, err := s.local.Berth(ctx, key, r.PathValue("id"), a)
+	return reply(w, out, err)
+}
+
+func (s *server) handOver(ctx context.Context, key []byte, r *http.Request, w http.ResponseWriter) error {
+	var h HandOver
+	if err := decode(r, &h); err != nil {
+		return err
+	}
+	out, err := s.local.HandOver(ctx, key, r.PathValue("id"), h)
 	return reply(w, out, err)
 }
 

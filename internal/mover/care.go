@@ -16,7 +16,7 @@ func (m *Mover) measure(ctx context.Context) {
 	for clock.Sleep(ctx, m.Clock, 10*m.Pulse) == nil {
 		by := map[string][]directory.Record{}
 		for _, r := range m.Groups.All() {
-			if r.Direction == directory.Out {
+			if r.Home() {
 				by[r.Spec.Platform] = append(by[r.Spec.Platform], r)
 			}
 		}

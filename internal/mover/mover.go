@@ -89,6 +89,8 @@ type Points interface {
 	Newest(group string) (captured time.Time, known bool)
 	// HomePoints is how many points home keeps as well.
 	HomePoints(group string) int
+	// Numbered is the number of the newest of those, 0 if there is none.
+	Numbered(group string) int64
 	Shipped(ctx context.Context, r directory.Record, x *points.Seal) error
 	WithHome(r directory.Record, far cycle.Remote, base string, failed func(why string)) cycle.Remote
 }
@@ -111,6 +113,9 @@ type Config struct {
 	Decide func(now time.Time, groups []schedule.Facts, busy schedule.Load) schedule.Decision
 	// Limits is how many cycles may run at once.
 	Limits schedule.Limits
+	// Preparing says why no cycle of a group is taken at the other site yet; empty if it is. Nil
+	// is never.
+	Preparing func(group string) string
 	// Hourly tells how much of a group changes at an instant, as a share of the usual; nil
 	// is as usual at all times.
 	Hourly func(group string, at time.Time) float64
@@ -264,7 +269,13 @@ func (m *Mover) changed(c directory.Change) {
 		m.mu.Unlock()
 		return
 	}
-	if c.Before == nil || c.After.Direction != directory.Out {
+	if c.Before == nil {
+		return
+	}
+	if c.Before.Home() && !c.After.Home() {
+		m.leave(*c.After)
+	}
+	if !c.After.Home() {
 		return
 	}
 	now := m.Clock.Now()
@@ -291,6 +302,21 @@ func (m *Mover) changed(c directory.Change) {
 		s.run.abandon = true
 	case len(s.accounts) > 0 && s.accounts[0].State == cycle.Waiting:
 		s.askedAt, s.retryAt = now, time.Time{} // it is given up, and another begins
+	}
+}
+
+// leave stops the cycles of a group that is home here no longer. What its next cycle here
+// would have begun with is forgotten where it is home elsewhere, and not where that is still
+// to be decided.
+func (m *Mover) leave(r directory.Record) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if s := m.of(r.ID); s.run != nil {
+		s.run.stop("the group is home elsewhere")
+		s.run.abandon = !r.Away()
+	}
+	if !r.Away() {
+		delete(m.by, r.ID)
 	}
 }
 
@@ -359,6 +385,8 @@ type looked struct {
 	known    bool
 	source   Source
 	way      Way
+	// preparing says why no cycle of it is taken there yet.
+	preparing string
 }
 
 // look asks other rooms about the groups that are home here. What many groups have
@@ -368,7 +396,7 @@ func (m *Mover) look(all []directory.Record) (home []*directory.Record, seen []l
 	sources, ways := map[string]Source{}, map[string]Way{}
 	for i := range all {
 		r := &all[i]
-		if r.Direction != directory.Out {
+		if !r.Home() {
 			continue
 		}
 		src, ok := sources[r.Spec.Platform]
@@ -382,7 +410,11 @@ func (m *Mover) look(all []directory.Record) (home []*directory.Record, seen []l
 			ways[r.Link] = way
 		}
 		captured, known := m.Points.Newest(r.ID)
-		home, seen = append(home, r), append(seen, looked{captured, known, src, way})
+		x := looked{captured: captured, known: known, source: src, way: way}
+		if m.Preparing != nil {
+			x.preparing = m.Preparing(r.ID)
+		}
+		home, seen = append(home, r), append(seen, x)
 	}
 	return home, seen
 }
@@ -404,6 +436,9 @@ func (m *Mover) step() time.Time {
 		f := m.facts(r, s, now)
 		f.Captured, f.PlatformUp, f.LinkUp = seen[i].captured, seen[i].source.Up, seen[i].way.Reached && seen[i].known
 		f.Platform, f.Link = seen[i].source.Name, seen[i].way.Name
+		if seen[i].preparing != "" {
+			f.RetryAt = now.Add(m.Pulse)
+		}
 		if due := f.Due(now); due && s.dueSince.IsZero() {
 			s.dueSince = now
 			f.DueSince = now
@@ -415,8 +450,8 @@ func (m *Mover) step() time.Time {
 	m.deciding = facts
 	m.plan(facts, now)
 	d := m.Decide(now, facts, m.busy())
-	for _, f := range facts {
-		m.of(f.ID).waiting = ""
+	for i, f := range facts {
+		m.of(f.ID).waiting = seen[i].preparing
 	}
 	for _, x := range d.Waiting {
 		m.of(x.ID).waiting = x.Why
@@ -482,6 +517,8 @@ func (m *Mover) Ask(r directory.Record, compare bool) error {
 	defer m.mu.Unlock()
 	s := m.of(r.ID)
 	switch {
+	case !r.Home():
+		return problem.Conflict("%s is not home here.", r.Spec.Name)
 	case r.Spec.PausedAt(now):
 		return problem.Conflict("%s is paused. Resume it first.", r.Spec.Name)
 	case s.run != nil && (s.run.rec.State == "" || s.run.rec.State == cycle.Running):

@@ -49,6 +49,8 @@ func (r *recovery) set(known bool) {
 
 func (r *recovery) HomePoints(string) int { return 0 }
 
+func (r *recovery) Numbered(string) int64 { return 0 }
+
 func (r *recovery) Shipped(_ context.Context, g directory.Record, x *points.Seal) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()

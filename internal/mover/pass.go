@@ -90,7 +90,7 @@ func (m *Mover) pass(ctx context.Context, r directory.Record, s *state, run *run
 	d := run.detail
 	m.mu.Unlock()
 	job := cycle.Job{ID: run.rec.ID, Checkpoint: d.Checkpoint, BaseCheckpoint: d.BaseCheckpoint, BasePoint: d.BasePoint, Resumed: resumed, Captured: d.Progress.Captured(), Apart: r.Spec.Apart, Leaves: r.Spec.Leaves, Compare: d.Compare, Encoding: way.Encoding,
-		Group: points.SealGroup{ID: r.ID, Name: r.Spec.Name, HomeSite: r.HomeID, HomeName: r.HomeName, Term: r.Term, Settings: directory.Encode(r.Spec)}}
+		Group: points.SealGroup{ID: r.ID, Name: r.Spec.Name, HomeSite: r.HomeID, HomeName: r.HomeName, Term: r.Term, Settings: directory.Encode(r.Spec), Numbered: m.Points.Numbered(r.ID)}}
 	for _, x := range r.Spec.Machines {
 		job.Machines = append(job.Machines, x.ID)
 		if rest := r.Spec.RestOf(x); rest.At(d.Turn) {

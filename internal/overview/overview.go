@@ -45,6 +45,9 @@ type Config struct {
 	Clock     clock.Clock
 	// Leavers are the machines of a group that its rule no longer speaks for.
 	Leavers func(group string) []scope.Leaver
+	// RunsHere lists the machines of a group that run here although it runs at the other site;
+	// nil lists none.
+	RunsHere func(r directory.Record) []string
 	// Drill is when a drill of a group passed last, and when one falls due; zero where there is
 	// none, or nothing is known of it. Nil is none.
 	Drill func(r directory.Record) (last, due time.Time)
@@ -95,8 +98,41 @@ func (o *Overview) look(r directory.Record) *sight {
 	if p := x.live.Running; p != nil && p.Phase != "" {
 		f.Running, f.LastProgress = true, p.MovedAt
 	}
+	if r.Held() || r.Away() { // it is copied nowhere until that is decided, and the target says nothing
+		f.Paused, f.Sealed = true, false
+	}
 	x.facts, x.state = f, health.Judge(f)
 	return x
+}
+
+// turned says in a sentence that a group runs elsewhere than at its home; empty if it does not.
+func (o *Overview) turned(r directory.Record) string {
+	switch {
+	case r.Held():
+		return "Its machines run here since a failover that waits for a decision: accept it, or back out. It is copied nowhere meanwhile."
+	case len(o.twice(r)) > 0:
+		return fmt.Sprintf("It runs at %s since a failover, and %s here as well: there are two running copies. Shut down those here.", r.Other(), runs(o.twice(r)))
+	case r.Away():
+		return fmt.Sprintf("Its machines run at %s since a failover that waits for a decision there. Nothing is copied meanwhile.", r.RecoveryName)
+	case r.Turned == directory.Returned:
+		return fmt.Sprintf("It was given back to %s, which has yet to hear of it.", r.HomeName)
+	}
+	return ""
+}
+
+// twice lists the machines of a group that run here although it runs at the other site.
+func (o *Overview) twice(r directory.Record) []string {
+	if o.RunsHere == nil {
+		return nil
+	}
+	return o.RunsHere(r)
+}
+
+func runs(names []string) string {
+	if len(names) == 1 {
+		return names[0] + " runs"
+	}
+	return words.Joined(names, 4) + " run"
 }
 
 // Stand is how a group stands.
@@ -250,6 +286,17 @@ func (o *Overview) show(x *sight) api.Group {
 			v.Deletion = &api.Deletion{AskedBy: d.AskedBy, AskedAt: d.AskedAt, GoAt: d.DueAt}
 			v.Reasons = []string{wanted(d, now)}
 		}
+	}
+	if text := o.turned(r); text != "" {
+		v.Reasons = []string{text}
+		v.Cause = &api.Cause{Text: text}
+		v.NextStartAt = nil
+	}
+	if r.Turned != "" {
+		v.Turned = new(api.GroupTurned(r.Turned))
+	}
+	if ms := o.twice(r); len(ms) > 0 {
+		v.RunsHere = &ms
 	}
 	if live.Waiting != "" && !r.Spec.PausedAt(now) {
 		v.Waiting = new(words.Sentence(live.Waiting))

@@ -70,6 +70,13 @@ type Config struct {
 	// what a recovery site says of that; nil tells or takes nothing.
 	Ready func(group string) json.RawMessage
 	Heard func(group string, ready json.RawMessage)
+	// HandOver does what a recovery site asks for during a failover of a group that was made
+	// to be home here, and Turned hears that one is held there, or was given back; nil does
+	// and hears nothing.
+	HandOver func(ctx context.Context, who actor.Actor, group string, h link.HandOver) (link.HandedOver, error)
+	Turned   func(ctx context.Context, r directory.Record, t link.Turn)
+	// Preparing says why no cycle of a group that comes here is taken yet; empty if it is.
+	Preparing func(group string) string
 	// Berth tells how machines of a group that comes here arrive, or writes it; nil
 	// answers nobody.
 	Berth func(ctx context.Context, who actor.Actor, group string, a link.BerthAsk) (json.RawMessage, error)
@@ -100,7 +107,9 @@ type Peering struct {
 	live map[string]mirrored
 	// refused says why a recovery site does not take a group's report.
 	refused map[string]string
-	wg      sync.WaitGroup
+	// preparing says why a recovery site takes no cycle of a group yet.
+	preparing map[string]string
+	wg        sync.WaitGroup
 }
 
 // state is a paired site and how it was last seen.
@@ -137,7 +146,7 @@ type mirrored struct {
 
 // Open reads the links.
 func Open(ctx context.Context, cfg Config) (*Peering, error) {
-	p := &Peering{Config: cfg, byID: map[string]*state{}, live: map[string]mirrored{}, refused: map[string]string{}}
+	p := &Peering{Config: cfg, byID: map[string]*state{}, live: map[string]mirrored{}, refused: map[string]string{}, preparing: map[string]string{}}
 	recs, err := cfg.DB.Links(ctx)
 	if err != nil {
 		return nil, err
@@ -155,6 +164,7 @@ func Open(ctx context.Context, cfg Config) (*Peering, error) {
 			p.mu.Lock()
 			delete(p.live, c.Before.ID)
 			delete(p.refused, c.Before.ID)
+			delete(p.preparing, c.Before.ID)
 			p.mu.Unlock()
 		}
 	})
@@ -207,6 +217,11 @@ func (l Link) EndGroup(ctx context.Context, group string, deletePoints bool) (li
 // Berth asks how a group's machines arrive at the recovery site.
 func (l Link) Berth(ctx context.Context, group string, a link.BerthAsk) (json.RawMessage, error) {
 	return l.caller.Berth(ctx, group, a)
+}
+
+// HandOver asks the home site of a group for something during a failover.
+func (l Link) HandOver(ctx context.Context, group string, h link.HandOver) (link.HandedOver, error) {
+	return l.caller.HandOver(ctx, group, h)
 }
 
 // Act passes a wish on to the home site of a group.
@@ -327,6 +342,13 @@ func (p *Peering) Reported(group string) (link.Live, bool) {
 	return v, true
 }
 
+// Preparing says why the recovery site of a group takes no cycle of it yet; empty if it does.
+func (p *Peering) Preparing(group string) string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.preparing[group]
+}
+
 // Refused says why the recovery site of a group does not take its report; empty if
 // it does.
 func (p *Peering) Refused(group string) string {
@@ -401,7 +423,13 @@ func (p *Peering) report(ctx context.Context, s *state) (link.Beat, error) {
 		b.Coverage = p.Coverage()
 	}
 	for _, r := range p.Groups.All() {
-		if r.Direction != directory.Out || r.Link != s.rec.ID {
+		if r.Link != s.rec.ID {
+			continue
+		}
+		if r.Turned == directory.Held || r.Turned == directory.Returned {
+			b.Turns = append(b.Turns, link.Turn{Group: r.ID, Term: r.Term, Held: r.Held()})
+		}
+		if !r.Home() {
 			continue
 		}
 		b.Groups = append(b.Groups, link.GroupReport{ID: r.ID, Term: r.Term, Revision: r.Revision, Settings: directory.Encode(r.Spec), Anchor: r.Anchor, CreatedAt: r.CreatedAt, Live: p.Live(r.ID)})
@@ -465,6 +493,11 @@ func (p *Peering) beat(ctx context.Context, s *state) {
 func (p *Peering) answered(ctx context.Context, s *state, st link.GroupState) {
 	p.mu.Lock()
 	was := p.refused[st.ID]
+	if st.Preparing == "" {
+		delete(p.preparing, st.ID)
+	} else {
+		p.preparing[st.ID] = words.Sentence(st.Preparing)
+	}
 	if st.Refused == "" {
 		delete(p.refused, st.ID)
 	} else {

@@ -64,6 +64,11 @@ func (p *Peering) Beats(ctx context.Context, key []byte, b link.Beat) (link.Beat
 		}
 		out.Groups = append(out.Groups, st)
 	}
+	for _, t := range b.Turns {
+		if r, ok := p.Groups.Get(t.Group); ok && r.Link == s.rec.ID && r.Direction == directory.Out && t.Term > 0 && p.Turned != nil {
+			p.Turned(ctx, r, t)
+		}
+	}
 	if b.Coverage != nil {
 		p.covered(s, b.Coverage)
 	}
@@ -102,6 +107,9 @@ func (p *Peering) reported(ctx context.Context, s *state, ahead time.Duration, r
 	st = p.Keeper.State(r.ID)
 	if p.Ready != nil {
 		st.Ready = p.Ready(r.ID)
+	}
+	if p.Config.Preparing != nil {
+		st.Preparing = p.Config.Preparing(r.ID)
 	}
 	return st, nil
 }
@@ -193,6 +201,27 @@ func (p *Peering) Berth(ctx context.Context, key []byte, id string, a link.Berth
 	return p.Config.Berth(ctx, who, id, a)
 }
 
+// HandOver implements link.Local: the recovery site of a group drives a failover.
+func (p *Peering) HandOver(ctx context.Context, key []byte, id string, h link.HandOver) (link.HandedOver, error) {
+	s, err := p.byKey(key)
+	if err != nil {
+		return link.HandedOver{}, err
+	}
+	r, ok := p.Groups.Get(id)
+	if !ok || r.Direction != directory.Out || r.Link != s.rec.ID || p.Config.HandOver == nil {
+		return link.HandedOver{}, problem.NotFound("group", id)
+	}
+	if group.CheckName(h.Who, maxWho) != "" {
+		return link.HandedOver{}, problem.Invalid("who", "Name who asks, in 1 to %d characters that can be seen.", maxWho)
+	}
+	if err := link.CheckHandOver(h); err != nil {
+		return link.HandedOver{}, err
+	}
+	who := peerActor(s.rec.PeerName)
+	who.For = h.Who
+	return p.Config.HandOver(ctx, who, id, h)
+}
+
 // GroupEnded implements link.Local. That home wants the points deleted as well is
 // noted: they go when this site's wait is over.
 func (p *Peering) GroupEnded(ctx context.Context, key []byte, group string, deletePoints bool) (link.EndReply, error) {
@@ -204,6 +233,9 @@ func (p *Peering) GroupEnded(ctx context.Context, key []byte, group string, dele
 	r, ok := p.Groups.Get(group)
 	if !ok || r.Direction == directory.Out || r.HomeID != s.rec.PeerID {
 		return out, nil // never heard of it: nothing to end
+	}
+	if r.Held() {
+		return out, problem.Conflict("%s runs at %s since a failover. It can be ended when that was accepted or backed out.", r.Spec.Name, p.Site.Name)
 	}
 	p.Keeper.Abandon(group)
 	who := peerActor(s.rec.PeerName)

@@ -30,14 +30,20 @@ type carriedSettings struct {
 	Until time.Time `json:"until"`
 }
 
+// CarriedAs is the group of a seal that is kept as what was carried over is, until an instant,
+// under a name.
+func CarriedAs(name string, until time.Time) SealGroup {
+	settings, _ := json.Marshal(carriedSettings{until.UTC()}) // an instant always marshals
+	return SealGroup{ID: CarriedGroup, Name: name, Settings: settings}
+}
+
+// carriedOver is the name of the group of an image that has a name of its own.
+const carriedOver = "carried over"
+
 // Carry takes an image into the store, where it is kept until an instant. Told
 // is called with the bytes read so far.
 func (s *Store) Carry(ctx context.Context, name string, image io.ReaderAt, size int64, until time.Time, told func(done int64)) (Carried, error) {
-	settings, err := json.Marshal(carriedSettings{until.UTC()})
-	if err != nil {
-		return Carried{}, err
-	}
-	in, _, err := s.OpenIntake(IntakeSpec{ID: uuid.NewString(), Group: SealGroup{ID: CarriedGroup, Name: "carried over", Settings: settings},
+	in, _, err := s.OpenIntake(IntakeSpec{ID: uuid.NewString(), Group: CarriedAs(carriedOver, until),
 		Disks: []IntakeDisk{{Machine: "image", Key: "image", Size: size}}})
 	if err != nil {
 		return Carried{}, fmt.Errorf("take in %s: %w", name, err)
@@ -129,7 +135,16 @@ func (in *Intake) carry(b []byte, at int64, room []byte) (used int64, err error)
 func carried(x *Seal) Carried {
 	var set carriedSettings
 	_ = json.Unmarshal(x.Group.Settings, &set) // written above
-	return Carried{x.Point, x.Machines[0].Name, x.Machines[0].Disks[0].Size, x.UsedBytes, x.CaptureAt, set.Until}
+	out := Carried{ID: x.Point, Name: x.Group.Name, Used: x.UsedBytes, Added: x.CaptureAt, Until: set.Until}
+	for _, m := range x.Machines {
+		if x.Group.Name == carriedOver {
+			out.Name = m.Name
+		}
+		for _, d := range m.Disks {
+			out.Size += d.Size
+		}
+	}
+	return out
 }
 
 // CarriedCopies lists them, oldest first.

@@ -433,6 +433,8 @@ func (in *Intake) Seal(x Seal) (*Seal, error) {
 	if s.numberAfter != nil {
 		x.Number = max(x.Number, s.numberAfter(in.Group.ID)+1)
 	}
+	x.Number = max(x.Number, min(x.Group.Numbered, maxNumber)+1)
+	x.Group.Numbered = 0
 	if err := s.commitSeal(&x); err != nil {
 		return nil, err
 	}

@@ -62,7 +62,13 @@ type SealGroup struct {
 	HomeName string          `json:"homeName,omitempty"`
 	Term     int64           `json:"term"`
 	Settings json.RawMessage `json:"settings,omitempty"`
+	// Numbered is the number of the newest point of the group that its home site keeps itself:
+	// those that it sends are numbered after it. It is not kept in a seal.
+	Numbered int64 `json:"numbered,omitempty"`
 }
+
+// maxNumber bounds a point's number.
+const maxNumber = 1 << 48
 
 // SealMachine is one machine of a point.
 type SealMachine struct {

@@ -368,6 +368,9 @@ func (x *Protection) Run(ctx context.Context, who actor.Actor, id string, compar
 }
 
 func (x *Protection) run(ctx context.Context, who actor.Actor, r directory.Record, compare bool) error {
+	if r.Away() {
+		return problem.Conflict("%s runs at %s since a failover, and is not copied before that was accepted or backed out.", r.Spec.Name, r.RecoveryName)
+	}
 	if err := x.Mover.Ask(r, compare); err != nil {
 		return err
 	}
@@ -431,6 +434,9 @@ func (x *Protection) Delete(ctx context.Context, who actor.Actor, id, points str
 }
 
 func (x *Protection) deleteHome(ctx context.Context, who actor.Actor, r directory.Record, points string, withoutPeer bool) error {
+	if r.Away() {
+		return problem.Conflict("%s runs at %s since a failover. It can be deleted when that was accepted or backed out.", r.Spec.Name, r.RecoveryName)
+	}
 	if points != "keep" && points != "delete" && points != deletesItself {
 		return problem.Invalid("points", `Say what becomes of the points: "keep" or "delete".`)
 	}

@@ -23,6 +23,10 @@ type Group struct {
 	Settings     []byte    `db:"settings"`
 	Anchor       time.Time `db:"anchor"`
 	CreatedAt    time.Time `db:"created_at"`
+	// Turned says that it was turned to another site, or given back; empty if not.
+	Turned string `db:"turned"`
+	// Former is the machines that it had here before it became home elsewhere.
+	Former []byte `db:"former"`
 	// Target is the RPO target of the settings, in seconds, for judging the past by
 	// it later.
 	Target int64 `db:"-"`
@@ -37,8 +41,8 @@ type Group struct {
 	Machines []string `db:"-"`
 }
 
-const addGroup = `INSERT INTO groups (id, name, direction, link, home_id, home_name, recovery_name, term, revision, settings, anchor, created_at)
-		VALUES (:id, :name, :direction, :link, :home_id, :home_name, :recovery_name, :term, :revision, :settings, :anchor, :created_at)`
+const addGroup = `INSERT INTO groups (id, name, direction, link, home_id, home_name, recovery_name, term, revision, settings, anchor, created_at, turned, former)
+		VALUES (:id, :name, :direction, :link, :home_id, :home_name, :recovery_name, :term, :revision, :settings, :anchor, :created_at, :turned, :former)`
 
 // AddGroup stores a new group with its line of the trail, both or neither. A
 // TakenError says that its name, or a machine, is another's.
@@ -52,12 +56,29 @@ func (db *DB) AddGroup(ctx context.Context, g Group, a Activity) error {
 }
 
 // SwapGroup writes what an edit of the revision from made of a group, with its line
-// of the trail, all or nothing. ErrStale says that there is another revision, a
-// TakenError that its name, or a machine, is another's.
+// of the trail, all or nothing. ErrStale says that there is another revision, or that the
+// group was turned meanwhile; a TakenError that its name, or a machine, is another's.
 func (db *DB) SwapGroup(ctx context.Context, g Group, from int64, a Activity) error {
 	return db.together(ctx, "group", func(tx *sqlx.Tx) error {
-		n, err := exec(ctx, tx, "group", `UPDATE groups SET name = $3, direction = $4, link = $5, home_id = $6, home_name = $7, recovery_name = $8, term = $9, revision = $10, settings = $11, anchor = $12
-			WHERE id = $1 AND revision = $2`, g.ID, from, g.Name, g.Direction, g.Link, g.HomeID, g.HomeName, g.RecoveryName, g.Term, g.Revision, g.Settings, g.Anchor)
+		n, err := exec(ctx, tx, "group", `UPDATE groups SET name = $3, direction = $4, link = $5, home_id = $6, home_name = $7, recovery_name = $8, revision = $10, settings = $11, anchor = $12
+			WHERE id = $1 AND revision = $2 AND term = $9 AND turned = $13`, g.ID, from, g.Name, g.Direction, g.Link, g.HomeID, g.HomeName, g.RecoveryName, g.Term, g.Revision, g.Settings, g.Anchor, g.Turned)
+		if err != nil {
+			return err
+		}
+		if n == 0 {
+			return fmt.Errorf("group %s: %w", g.Name, ErrStale)
+		}
+		return follow(ctx, tx, g, a.At, a)
+	})
+}
+
+// TurnGroup writes that a group is turned, with its line of the trail, both or neither. Was is
+// the group as it was. ErrStale says that it is not as it was, a TakenError that its name, or
+// a machine, is another's.
+func (db *DB) TurnGroup(ctx context.Context, g, was Group, a Activity) error {
+	return db.together(ctx, "turn group", func(tx *sqlx.Tx) error {
+		n, err := exec(ctx, tx, "group", `UPDATE groups SET direction = $5, home_id = $6, home_name = $7, recovery_name = $8, term = $9, revision = $10, settings = $11, anchor = $12, turned = $13, former = $14
+			WHERE id = $1 AND revision = $2 AND term = $3 AND turned = $4`, g.ID, was.Revision, was.Term, was.Turned, g.Direction, g.HomeID, g.HomeName, g.RecoveryName, g.Term, g.Revision, g.Settings, g.Anchor, g.Turned, g.Former)
 		if err != nil {
 			return err
 		}
@@ -75,7 +96,7 @@ func (db *DB) MirrorGroup(ctx context.Context, g Group, at time.Time, a Activity
 	written := false
 	err := db.together(ctx, "group", func(tx *sqlx.Tx) error {
 		n, err := named(ctx, tx, "group", addGroup+` ON CONFLICT (id) DO UPDATE SET name = :name, direction = :direction, link = :link, home_id = :home_id, home_name = :home_name,
-			recovery_name = :recovery_name, term = :term, revision = :revision, settings = :settings, anchor = :anchor
+			recovery_name = :recovery_name, term = :term, revision = :revision, settings = :settings, anchor = :anchor, turned = :turned, former = :former
 			WHERE (groups.term, groups.revision) <= (:term, :revision)`, g)
 		if err != nil {
 			return err
@@ -94,6 +115,11 @@ func (db *DB) MirrorGroup(ctx context.Context, g Group, at time.Time, a Activity
 func follow(ctx context.Context, tx *sqlx.Tx, g Group, at time.Time, a Activity) error {
 	if _, err := exec(ctx, tx, "machines", `DELETE FROM group_machines WHERE group_id = $1`, g.ID); err != nil {
 		return err
+	}
+	if g.Direction != "out" { // what its cycles here have come to says nothing of those elsewhere
+		if _, err := exec(ctx, tx, "replication", `DELETE FROM replications WHERE group_id = $1`, g.ID); err != nil {
+			return err
+		}
 	}
 	if g.Direction == "out" && len(g.Machines) > 0 {
 		if _, err := exec(ctx, tx, "machines", `INSERT INTO group_machines (platform, machine, group_id) SELECT $1, unnest($2::text[]), $3`, g.Platform, g.Machines, g.ID); err != nil {

@@ -4,12 +4,14 @@ import (
 	"context"
 	"fmt"
 	"time"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // RecoveryOpen is what a TakenError of a second recovery of a group is about.
 const RecoveryOpen = "recoveries_open"
 
-// Recovery is a drill. Its detail is in the form of the room that keeps it.
+// Recovery is a drill or a failover. Its detail is in the form of the room that keeps it.
 type Recovery struct {
 	ID        string     `db:"id"`
 	Kind      string     `db:"kind"`
@@ -22,17 +24,25 @@ type Recovery struct {
 	StartedAt time.Time  `db:"started_at"`
 	EndedAt   *time.Time `db:"ended_at"`
 	Detail    []byte     `db:"detail"`
+	Saves     int64      `db:"saves"` // counts how often it was saved
 }
 
 // AddRecovery stores one. A TakenError says that another of its group is open.
 func (db *DB) AddRecovery(ctx context.Context, r Recovery) error {
-	return db.named(ctx, "recovery", `INSERT INTO recoveries (id, kind, group_id, group_name, point, state, result, started_by, started_at, ended_at, detail)
-		VALUES (:id, :kind, :group_id, :group_name, :point, :state, :result, :started_by, :started_at, :ended_at, :detail)`, r)
+	return db.named(ctx, "recovery", `INSERT INTO recoveries (id, kind, group_id, group_name, point, state, result, started_by, started_at, ended_at, detail, saves)
+		VALUES (:id, :kind, :group_id, :group_name, :point, :state, :result, :started_by, :started_at, :ended_at, :detail, :saves)`, r)
 }
 
-// SaveRecovery stores how far one is. One that is over never changes.
+// SaveRecovery stores how far one is. One that is over never changes. ErrStale says that a
+// save that counts as much is there already.
 func (db *DB) SaveRecovery(ctx context.Context, r Recovery) error {
-	return db.named(ctx, "recovery", `UPDATE recoveries SET state = :state, result = :result, ended_at = :ended_at, detail = :detail WHERE id = :id AND state <> 'over'`, r)
+	return db.alone(ctx, "recovery", func(x sqlx.ExtContext) error {
+		n, err := named(ctx, x, "recovery", `UPDATE recoveries SET state = :state, point = :point, result = :result, ended_at = :ended_at, detail = :detail, saves = :saves WHERE id = :id AND state <> 'over' AND saves < :saves`, r)
+		if err == nil && n == 0 {
+			err = fmt.Errorf("recovery of %s: %w", r.GroupName, ErrStale)
+		}
+		return err
+	})
 }
 
 // Recoveries lists all that are open or began since an instant, newest first.

@@ -45,16 +45,25 @@ func TestRecoveriesAreKept(t *testing.T) {
 			require.NoError(t, db.AddRecovery(ctx, a))
 			require.True(t, records.Taken(db.AddRecovery(ctx, b), records.RecoveryOpen), "one at a time")
 			a.State, a.Result, a.EndedAt = "over", "passed", new(now.Add(time.Hour))
+			a.Saves = 2
 			require.NoError(t, db.SaveRecovery(ctx, a))
-			a.Result = "failed"
-			require.NoError(t, db.SaveRecovery(ctx, a))
+			require.ErrorIs(t, db.SaveRecovery(ctx, a), records.ErrStale, "the same save")
+			a.Result, a.Saves = "failed", 3
+			require.ErrorIs(t, db.SaveRecovery(ctx, a), records.ErrStale, "what is over stays as it is")
+			open := drill()
+			open.GroupID, open.Saves = uuid.NewString(), 5
+			require.NoError(t, db.AddRecovery(ctx, open))
+			open.State, open.Saves = "open", 4
+			require.ErrorIs(t, db.SaveRecovery(ctx, open), records.ErrStale, "an older save")
+			open.State, open.Saves = "over", 6
+			require.NoError(t, db.SaveRecovery(ctx, open))
 			require.NoError(t, db.AddRecovery(ctx, b), "that is over")
 			all, err := db.Recoveries(ctx, now.Add(time.Minute))
 			require.NoError(t, err)
 			require.Len(t, all, 1, "what is open is never too old")
 			all, err = db.Recoveries(ctx, now)
 			require.NoError(t, err)
-			require.Len(t, all, 2)
+			require.Len(t, all, 3)
 			for _, r := range all {
 				require.Equal(t, map[string]string{a.ID: "passed", b.ID: ""}[r.ID], r.Result, "what is over stays as it is")
 			}

@@ -5,11 +5,9 @@ package recovery
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
-	"slices"
 	"sync"
 	"time"
 
@@ -18,13 +16,17 @@ import (
 	"kestrel/internal/clock"
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/drill"
-	"kestrel/internal/core/words"
+	"kestrel/internal/cycle"
 	"kestrel/internal/directory"
 	"kestrel/internal/events"
 	"kestrel/internal/inventory"
 	"kestrel/internal/keeper"
 	"kestrel/internal/landing"
+	"kestrel/internal/mover"
 	"kestrel/internal/operation"
+	"kestrel/internal/peering"
+	"kestrel/internal/platform"
+	"kestrel/internal/points"
 	"kestrel/internal/problem"
 	"kestrel/internal/records"
 )
@@ -55,10 +57,11 @@ type Records interface {
 // Landings is by whom machines are made; *landing.Landings is it.
 type Landings interface {
 	Plan(ctx context.Context, who actor.Actor, in api.NewLanding) (machines []landing.Planned, open []string, err error)
-	Drill(ctx context.Context, who actor.Actor, in api.NewLanding, id string) error
-	OfDrill(id string) []landing.Standing
+	Recover(ctx context.Context, who actor.Actor, in api.NewLanding, id string) error
+	OfRecovery(id string) []landing.Standing
 	Screen(ctx context.Context, id string) ([]byte, error)
 	Remove(ctx context.Context, who actor.Actor, id string) error
+	Skip(ctx context.Context, who actor.Actor, id, reason string) error
 }
 
 // Config is what it is made of.
@@ -74,27 +77,37 @@ type Config struct {
 	Keeper      *keeper.Keeper
 	Inventory   *inventory.Inventory
 	Landings    Landings
-	Operations  *operation.Operations
-	Trail       *audit.Trail
-	Clock       clock.Clock
-	Hub         *events.Hub
-	Log         *slog.Logger
-	Every       time.Duration // between two looks at a drill
+	Peering     *peering.Peering
+	Mover       *mover.Mover
+	// Read reads disks as a cycle does, and Owner marks the checkpoints that it takes.
+	Read       Pass
+	Owner      string
+	Operations *operation.Operations
+	Trail      *audit.Trail
+	Clock      clock.Clock
+	Hub        *events.Hub
+	Log        *slog.Logger
+	Every      time.Duration // between two looks at a drill
 }
+
+// Pass reads and seals as a cycle does; cycle.Run is one.
+type Pass func(ctx context.Context, d platform.Driver, to cycle.Remote, clk clock.Clock, job cycle.Job, told func(cycle.Progress)) (*points.Seal, error)
 
 // Recovery is that of one site.
 type Recovery struct {
 	Config
 
-	mu   sync.Mutex
-	byID map[string]*state
+	mu        sync.Mutex
+	byID      map[string]*state   // drills
+	failovers map[string]*failing // failovers
+	wg        sync.WaitGroup      // of what is told without being waited for
+	// preparing says which groups that were home here are being read, as they were left, before
+	// a cycle of them is taken; by their IDs.
+	preparing map[string]bool
 }
 
 // state is one drill.
-type state struct {
-	rec    records.Recovery
-	detail detail
-}
+type state = kept[detail]
 
 // detail is what its record holds beside its columns.
 type detail struct {
@@ -118,8 +131,7 @@ type detail struct {
 	OpenAt   time.Time `json:"openAt"`
 	// Ended is who ended it, with what they say.
 	Ended *ending `json:"ended,omitempty"`
-	Steps []step  `json:"steps,omitempty"`
-	Error string  `json:"error,omitempty"`
+	tale
 	// What came of it, from when it is being cleared.
 	Stood    []stood       `json:"stood,omitempty"`
 	Why      []string      `json:"why,omitempty"`
@@ -136,11 +148,6 @@ type ending struct {
 	Note   string    `json:"note,omitempty"`
 }
 
-type step struct {
-	At   time.Time `json:"at"`
-	Text string    `json:"text"`
-}
-
 // stood is how a machine stood when the drill ended.
 type stood struct {
 	drill.Machine
@@ -153,27 +160,35 @@ type stood struct {
 	Screen   bool     `json:"screen,omitempty"`
 }
 
-// maxSteps bounds what is told of one drill.
-const maxSteps = 400
-
 // remembered is how far back drills are in memory.
 const remembered = 3 * 366 * 24 * time.Hour
 
 // Open reads the drills.
 func Open(ctx context.Context, cfg Config) (*Recovery, error) {
-	r := &Recovery{Config: cfg, byID: map[string]*state{}}
+	r := &Recovery{Config: cfg, byID: map[string]*state{}, failovers: map[string]*failing{}, preparing: map[string]bool{}}
 	recs, err := cfg.DB.Recoveries(ctx, cfg.Clock.Now().Add(-remembered))
 	if err != nil {
 		return nil, err
 	}
 	for _, x := range recs {
-		s := &state{rec: x}
-		if err := json.Unmarshal(x.Detail, &s.detail); err != nil {
-			return nil, fmt.Errorf("record of drill %s: %w", x.ID, err)
+		if x.Kind == FailoverKind {
+			s, err := read[passage](x)
+			if err != nil {
+				return nil, err
+			}
+			r.failovers[x.ID] = s
+			continue
+		}
+		s, err := read[detail](x)
+		if err != nil {
+			return nil, err
 		}
 		r.byID[x.ID] = s
 	}
 	cfg.Operations.Register(operation.Kind{Name: Kind, Run: r.run, Keep: "A drill ends with its clean-up. To end it, end the drill."})
+	cfg.Operations.Register(operation.Kind{Name: FailoverKind, Run: r.runFailover, Keep: "A failover ends when it is accepted or backed out."})
+	cfg.Operations.Register(operation.Kind{Name: baseKind, Run: r.runBase})
+	cfg.Groups.Watch(r.changed)
 	return r, nil
 }
 
@@ -186,17 +201,26 @@ func (r *Recovery) Resume(ctx context.Context) error {
 			open = append(open, s)
 		}
 	}
+	var passing []*failing
+	for _, s := range r.failovers {
+		if s.rec.State != over {
+			passing = append(passing, s)
+		}
+	}
 	r.mu.Unlock()
 	var errs []error
 	for _, s := range open {
 		errs = append(errs, r.Operations.Ensure(ctx, s.rec.ID, Kind, s.rec.GroupName, input{s.rec.ID}))
 	}
+	for _, s := range passing {
+		errs = append(errs, r.Operations.Ensure(ctx, s.rec.ID, FailoverKind, s.rec.GroupName, input{s.rec.ID}))
+	}
+	for _, g := range r.Groups.All() {
+		if g.Direction == directory.In && len(g.Former) > 0 {
+			errs = append(errs, r.readBase(ctx, g))
+		}
+	}
 	return errors.Join(errs...)
-}
-
-// input is what the operation of a drill is asked for with.
-type input struct {
-	Drill string `json:"drill"` // ID
 }
 
 // run drives a drill until nothing of it is left.
@@ -211,134 +235,119 @@ func (r *Recovery) run(ctx context.Context, w *operation.Work) (string, error) {
 	if s == nil {
 		return "The drill is not known here.", nil
 	}
-	for {
-		over, err := r.look(ctx, s)
-		if ctx.Err() != nil {
-			return "", ctx.Err()
-		}
-		if over {
-			r.mu.Lock()
-			defer r.mu.Unlock()
-			return s.detail.Summary, nil
-		}
-		if err != nil {
-			r.trouble(ctx, s, words.Upper(err.Error()))
-		}
-		if err := clock.Sleep(ctx, r.Clock, r.Every); err != nil {
-			return "", err
-		}
+	if err := drive(ctx, r, s, func(ctx context.Context) error { return r.further(ctx, s) }); err != nil {
+		return "", err
 	}
+	_, d := look(r, s)
+	return d.Summary, nil
 }
 
-// look takes a drill one step further.
-func (r *Recovery) look(ctx context.Context, s *state) (over bool, err error) {
-	r.mu.Lock()
-	state, d := drill.State(s.rec.State), s.detail
-	r.mu.Unlock()
-	if state == drill.Over {
-		return true, nil
-	}
+// further takes a drill one step further.
+func (r *Recovery) further(ctx context.Context, s *state) (err error) {
+	rec, d := look(r, s)
+	state := drill.State(rec.State)
 	if state == drill.Starting && !d.Made && d.Ended == nil {
 		if err = r.make(ctx, s); err != nil {
 			err = fmt.Errorf("make its machines: %w", err)
 		}
 	}
-	left := r.Landings.OfDrill(s.rec.ID)
+	left := r.Landings.OfRecovery(rec.ID)
 	if state == drill.Clearing {
 		if err := r.clear(ctx, left); err != nil {
-			return false, err
+			return err
 		}
-		left = r.Landings.OfDrill(s.rec.ID)
+		left = r.Landings.OfRecovery(rec.ID)
 	}
 	traces, known := r.traces(d.Stood)
-	r.mu.Lock()
-	f := drill.Facts{Now: r.Clock.Now(), State: state, Began: s.rec.StartedAt, Made: s.detail.Made, Asked: s.detail.Ended != nil, Alone: s.detail.Alone, Left: len(left) + traces, Known: known}
-	if s.detail.Until != nil {
-		f.Until = *s.detail.Until
+	_, d = look(r, s)
+	f := drill.Facts{Now: r.Clock.Now(), State: state, Began: rec.StartedAt, Made: d.Made, Asked: d.Ended != nil, Alone: d.Alone, Left: len(left) + traces, Known: known}
+	if d.Until != nil {
+		f.Until = *d.Until
 	}
-	r.mu.Unlock()
 	for _, x := range left {
 		f.Machines = append(f.Machines, x.Machine)
 	}
 	next := drill.Next(f)
 	if next == state {
-		return false, err
+		return err
 	}
 	switch next {
 	case drill.Open:
-		r.shoot(ctx, s, left)
-		r.enter(ctx, s, next, func(d *detail) { d.OpenAt, d.Error = r.Clock.Now().UTC(), "" }, "All of its machines have started and are checked.")
+		r.shoot(ctx, rec.ID, left)
+		return r.enter(ctx, s, next, func(d *detail) { d.OpenAt, d.Error = r.Clock.Now().UTC(), "" }, "All of its machines have started and are checked.")
 	case drill.Clearing:
-		r.judge(ctx, s, left)
+		return r.judge(ctx, s, left)
 	case drill.Over:
 		if err := r.testify(ctx, s); err != nil {
-			return false, fmt.Errorf("keep the evidence: %w", err)
+			return fmt.Errorf("keep the evidence: %w", err)
 		}
-		r.enter(ctx, s, next, func(d *detail) { d.Untraced, d.Error = true, "" }, "Nothing of it is left.")
-		return true, nil
+		return r.enter(ctx, s, next, func(d *detail) { d.Untraced, d.Error = true, "" }, "Nothing of it is left.")
 	}
-	return false, nil
+	return nil
 }
 
 // make asks for its machines.
 func (r *Recovery) make(ctx context.Context, s *state) error {
-	r.mu.Lock()
-	in := landingOf(s.rec.Point, s.detail.Machines, s.detail.NotWhole)
-	r.mu.Unlock()
-	if err := r.Landings.Drill(ctx, actor.System(), in, s.rec.ID); err != nil {
+	rec, d := look(r, s)
+	if err := r.Landings.Recover(ctx, actor.System(), landingOf(rec.Point, d.Machines, d.NotWhole), rec.ID); err != nil {
 		return err
 	}
-	r.enter(ctx, s, drill.Starting, func(d *detail) { d.Made, d.Error = true, "" }, "Its machines are being made.")
-	return nil
+	return r.enter(ctx, s, drill.Starting, func(d *detail) { d.Made, d.Error = true, "" }, "Its machines are being made.")
 }
 
 // shoot keeps what machines show. One that shows nothing is no fault.
-func (r *Recovery) shoot(ctx context.Context, s *state, all []landing.Standing) {
+func (r *Recovery) shoot(ctx context.Context, id string, all []landing.Standing) {
 	for _, x := range all {
 		png, err := r.Landings.Screen(ctx, x.ID)
 		if err == nil {
-			err = r.DB.PutScreen(ctx, s.rec.ID, x.Name, png)
+			err = r.DB.PutScreen(ctx, id, x.Name, png)
 		}
 		if err != nil {
-			r.Log.Info("no picture of a machine in a drill", "machine", x.Name, "err", err)
+			r.Log.Info("no picture of a machine", "machine", x.Name, "err", err)
 		}
 	}
 }
 
 // judge notes what came of it before it is cleared.
-func (r *Recovery) judge(ctx context.Context, s *state, all []landing.Standing) {
-	r.mu.Lock()
-	opened := !s.detail.OpenAt.IsZero()
-	r.mu.Unlock()
-	if !opened {
-		r.shoot(ctx, s, all)
+func (r *Recovery) judge(ctx context.Context, s *state, all []landing.Standing) error {
+	rec, was := look(r, s)
+	if was.OpenAt.IsZero() {
+		r.shoot(ctx, rec.ID, all)
 	}
-	var ms []drill.Machine
-	var stands []stood
-	for _, x := range all {
-		_, err := r.DB.Screen(ctx, s.rec.ID, x.Name)
-		ms = append(ms, x.Machine)
-		stands = append(stands, stood{Machine: x.Machine, ID: x.ID, Platform: x.Platform, Home: x.Home, Checked: x.Checked, Came: x.Came, Networks: x.Networks, Screen: err == nil})
-	}
+	ms, stands := r.stands(ctx, rec.ID, all)
 	arrived := 0
-	for _, p := range r.Keeper.Seals(s.rec.GroupID) {
-		if p.CaptureAt.After(s.detail.NewestAt) {
+	for _, p := range r.Keeper.Seals(rec.GroupID) {
+		if p.CaptureAt.After(was.NewestAt) {
 			arrived++
 		}
 	}
-	var verdict *bool
-	r.mu.Lock()
-	if e := s.detail.Ended; e != nil {
-		verdict = e.Passed
-	}
-	o := drill.Judge(s.rec.StartedAt, ms, verdict)
-	s.rec.Result = string(o.Result)
-	r.mu.Unlock()
-	text := o.Summary(len(ms), s.detail.RTO)
-	r.enter(ctx, s, drill.Clearing, func(d *detail) {
+	text := ""
+	err := amend(ctx, r, s, func(rec *records.Recovery, d *detail) (string, error) {
+		var verdict *bool
+		if e := d.Ended; e != nil {
+			verdict = e.Passed
+		}
+		o := drill.Judge(rec.StartedAt, ms, verdict)
+		text = o.Summary(len(ms), d.RTO)
+		rec.State, rec.Result = string(drill.Clearing), string(o.Result)
 		d.Stood, d.Why, d.Took, d.Summary, d.Arrived = stands, o.Why, o.Took, text, arrived
-	}, text+" What it made is removed.")
-	r.Trail.Note(ctx, actor.System(), object(s), "The drill of %s, from point %d: %s", s.rec.GroupName, s.detail.PointNumber, text)
+		return text + " What it made is removed.", nil
+	})
+	if err != nil {
+		return err
+	}
+	r.Trail.Note(ctx, actor.System(), object(rec), "The drill of %s, from point %d: %s", rec.GroupName, was.PointNumber, text)
+	return nil
+}
+
+// stands is how machines stand, as it is kept.
+func (r *Recovery) stands(ctx context.Context, id string, all []landing.Standing) (ms []drill.Machine, out []stood) {
+	for _, x := range all {
+		_, err := r.DB.Screen(ctx, id, x.Name)
+		ms = append(ms, x.Machine)
+		out = append(out, stood{Machine: x.Machine, ID: x.ID, Platform: x.Platform, Home: x.Home, Checked: x.Checked, Came: x.Came, Networks: x.Networks, Screen: err == nil})
+	}
+	return ms, out
 }
 
 // clear removes its machines.
@@ -366,45 +375,23 @@ func (r *Recovery) traces(all []stood) (n int, known bool) {
 	return n, known
 }
 
-// trouble notes what holds a drill up, once.
-func (r *Recovery) trouble(ctx context.Context, s *state, text string) {
-	r.mu.Lock()
-	same := s.detail.Error == text
-	r.mu.Unlock()
-	if !same {
-		r.enter(ctx, s, "", func(d *detail) { d.Error = text }, text)
-	}
+// enter changes a drill, to another state if one is given.
+func (r *Recovery) enter(ctx context.Context, s *state, to drill.State, change func(d *detail), text string) error {
+	return amend(ctx, r, s, func(rec *records.Recovery, d *detail) (string, error) {
+		change(d)
+		if to != "" {
+			rec.State = string(to)
+		}
+		return text, nil
+	})
 }
 
-// enter changes a drill, to another state if one is given, and keeps it.
-func (r *Recovery) enter(ctx context.Context, s *state, to drill.State, change func(d *detail), text string) {
-	now := r.Clock.Now().UTC()
-	r.mu.Lock()
-	change(&s.detail)
-	if text != "" && len(s.detail.Steps) < maxSteps {
-		s.detail.Steps = append(slices.Clone(s.detail.Steps), step{now, text})
-	}
-	if to != "" {
-		s.rec.State = string(to)
-	}
-	if to == drill.Over {
-		s.rec.EndedAt = &now
-	}
-	b, err := json.Marshal(s.detail)
-	if err != nil {
-		panic(err) // plain structs always marshal
-	}
-	s.rec.Detail = b
-	rec := s.rec
-	r.mu.Unlock()
-	if err := r.DB.SaveRecovery(context.WithoutCancel(ctx), rec); err != nil {
-		r.Log.Error("save drill", "group", s.rec.GroupName, "err", err)
-	}
-	r.Hub.Send(events.Event{Type: "drill", ID: s.rec.ID})
+func objectOf(g directory.Record) audit.Object {
+	return audit.Object{Kind: "group", Name: g.Spec.Name, ID: g.ID}
 }
 
-func object(s *state) audit.Object {
-	return audit.Object{Kind: "group", Name: s.rec.GroupName, ID: s.rec.GroupID}
+func object(rec records.Recovery) audit.Object {
+	return audit.Object{Kind: "group", Name: rec.GroupName, ID: rec.GroupID}
 }
 
 // find resolves an ID, or a group's name or ID to its open drill, or its newest.
@@ -465,12 +452,17 @@ func (r *Recovery) Proved(point string) time.Time {
 	return last
 }
 
-// InUse tells whether a drill that is open is made from a point.
+// InUse tells whether a drill or failover that is open is made from a point.
 func (r *Recovery) InUse(point string) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, s := range r.byID {
-		if s.rec.Point == point && drill.State(s.rec.State) != drill.Over {
+		if s.rec.Point == point && s.rec.State != over {
+			return true
+		}
+	}
+	for _, s := range r.failovers {
+		if s.rec.Point == point && s.rec.State != over {
 			return true
 		}
 	}

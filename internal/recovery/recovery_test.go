@@ -45,7 +45,7 @@ func (y *yard) Plan(context.Context, actor.Actor, api.NewLanding) ([]landing.Pla
 	return []landing.Planned{{Machine: "gate", Name: "gate-drill", Wave: 1}}, y.open, nil
 }
 
-func (y *yard) Drill(context.Context, actor.Actor, api.NewLanding, string) error {
+func (y *yard) Recover(context.Context, actor.Actor, api.NewLanding, string) error {
 	y.mu.Lock()
 	defer y.mu.Unlock()
 	if y.fails == nil && len(y.stands) == 0 {
@@ -54,7 +54,9 @@ func (y *yard) Drill(context.Context, actor.Actor, api.NewLanding, string) error
 	return y.fails
 }
 
-func (y *yard) OfDrill(string) []landing.Standing {
+func (y *yard) Skip(context.Context, actor.Actor, string, string) error { return nil }
+
+func (y *yard) OfRecovery(string) []landing.Standing {
 	y.mu.Lock()
 	defer y.mu.Unlock()
 	return append([]landing.Standing(nil), y.stands...)

@@ -12,13 +12,13 @@ import (
 	"github.com/google/uuid"
 
 	"kestrel/internal/api"
-	"kestrel/internal/audit"
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/berth"
 	"kestrel/internal/core/drill"
 	"kestrel/internal/core/group"
 	"kestrel/internal/core/span"
 	"kestrel/internal/directory"
+	"kestrel/internal/landing"
 	"kestrel/internal/points"
 	"kestrel/internal/problem"
 	"kestrel/internal/records"
@@ -41,11 +41,17 @@ type chosen struct {
 	how  string
 }
 
+// wish says which point is wanted.
+type wish struct {
+	Point, Choose *string
+	Before        *time.Time
+}
+
 // choose finds the point that is wanted of a group.
-func (r *Recovery) choose(g directory.Record, in api.NewDrill) (chosen, error) {
+func (r *Recovery) choose(g directory.Record, in wish) (chosen, error) {
 	held := slices.Clone(r.Keeper.Seals(g.ID))
 	if len(held) == 0 {
-		return chosen{}, problem.Conflict("There is no point of %s here to try.", g.Spec.Name)
+		return chosen{}, problem.Conflict("There is no point of %s here.", g.Spec.Name)
 	}
 	slices.SortFunc(held, func(a, b *points.Seal) int { return b.CaptureAt.Compare(a.CaptureAt) })
 	pick := func(how string, fits func(x *points.Seal) bool) (chosen, error) {
@@ -127,7 +133,7 @@ func (r *Recovery) prepare(ctx context.Context, who actor.Actor, id string, in a
 	if r.underWay(g.ID) {
 		return prepared{}, underWay(g.Spec.Name)
 	}
-	p, err := r.choose(g, in)
+	p, err := r.choose(g, wish{in.Point, in.Choose, in.Before})
 	if err != nil {
 		return prepared{}, err
 	}
@@ -170,7 +176,16 @@ func (r *Recovery) prepare(ctx context.Context, who actor.Actor, id string, in a
 	}
 	x.record = records.Recovery{ID: uuid.NewString(), Kind: Kind, GroupID: g.ID, GroupName: g.Spec.Name, Point: p.seal.Point, State: string(drill.Starting), StartedBy: who.String(), StartedAt: now}
 	x.plan = api.DrillPlan{Group: g.ID, GroupName: g.Spec.Name, Point: p.seal.Point, PointNumber: p.seal.Number, CaptureAt: p.seal.CaptureAt, Consistency: p.seal.Consistency, Chosen: p.how, LosesSeconds: max(0, int64(now.Sub(p.seal.CaptureAt)/time.Second)),
-		Machines: []api.DrillPlanMachine{}, Open: append([]string{}, open...), OpenForSeconds: int64(lasts / time.Second), RtoTargetSeconds: int64(g.Spec.RTO / time.Second), Once: x.detail.Alone}
+		Machines: plannedViews(planned), Open: append([]string{}, open...), OpenForSeconds: int64(lasts / time.Second), RtoTargetSeconds: int64(g.Spec.RTO / time.Second), Once: x.detail.Alone}
+	if took := r.lastTook(g.ID); took > 0 {
+		x.plan.LastTookSeconds = new(int64(took / time.Second))
+	}
+	return x, nil
+}
+
+// plannedViews shows machines as they would arrive.
+func plannedViews(planned []landing.Planned) []api.DrillPlanMachine {
+	out := []api.DrillPlanMachine{}
 	for _, m := range planned {
 		v := api.DrillPlanMachine{Machine: m.Machine, Name: m.Name, Wave: m.Wave, Networks: append([]string{}, m.Networks...)}
 		if m.Check != "" {
@@ -182,23 +197,25 @@ func (r *Recovery) prepare(ctx context.Context, who actor.Actor, id string, in a
 		if m.Memory > 0 {
 			v.MemoryBytes = &m.Memory
 		}
-		x.plan.Machines = append(x.plan.Machines, v)
+		out = append(out, v)
 	}
-	if took := r.lastTook(g.ID); took > 0 {
-		x.plan.LastTookSeconds = new(int64(took / time.Second))
-	}
-	return x, nil
+	return out
 }
 
 func underWay(group string) error {
-	return problem.Conflict("A drill of %s is under way. End it first.", group)
+	return problem.Conflict("A drill or failover of %s is under way. End it first.", group)
 }
 
 func (r *Recovery) underWay(group string) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, s := range r.byID {
-		if s.rec.GroupID == group && drill.State(s.rec.State) != drill.Over {
+		if s.rec.GroupID == group && s.rec.State != over {
+			return true
+		}
+	}
+	for _, s := range r.failovers {
+		if s.rec.GroupID == group && s.rec.State != over {
 			return true
 		}
 	}
@@ -216,8 +233,9 @@ func (r *Recovery) lastTook(group string) time.Duration {
 			best = s
 		}
 	}
-	if best == nil {
-		return 0
+	took, at := r.tookLast(group)
+	if best == nil || best.rec.StartedAt.Before(at) {
+		return took
 	}
 	return best.detail.Took
 }
@@ -249,7 +267,7 @@ func (r *Recovery) begin(ctx context.Context, who actor.Actor, id string, in api
 	if x.detail.Reason != "" {
 		text = " in networks that are not isolated: " + x.detail.Reason
 	}
-	err = r.Trail.Do(ctx, who, object(s), func(ctx context.Context) error { return r.DB.AddRecovery(ctx, x.record) }, "%s began a drill of %s from point %d%s", who, x.record.GroupName, x.detail.PointNumber, text)
+	err = r.Trail.Do(ctx, who, object(x.record), func(ctx context.Context) error { return r.DB.AddRecovery(ctx, x.record) }, "%s began a drill of %s from point %d%s", who, x.record.GroupName, x.detail.PointNumber, text)
 	if records.Taken(err, records.RecoveryOpen) {
 		return api.Drill{}, underWay(x.record.GroupName)
 	}
@@ -275,22 +293,21 @@ func (r *Recovery) End(ctx context.Context, who actor.Actor, id string, in api.D
 	if len([]rune(note)) > maxNote || strings.ContainsAny(note, "\x00") {
 		return api.Drill{}, problem.Invalid("note", "A note has at most %d characters.", maxNote)
 	}
-	r.mu.Lock()
-	state, asked := drill.State(s.rec.State), s.detail.Ended != nil
-	r.mu.Unlock()
-	if asked || state == drill.Clearing || state == drill.Over {
-		return api.Drill{}, problem.Conflict("The drill of %s has ended already.", s.rec.GroupName)
-	}
 	said := ""
 	if in.Passed != nil {
 		said = map[bool]string{true: ": it passed", false: ": it failed"}[*in.Passed]
 	}
-	err = r.Trail.Do(ctx, who, audit.Object{Kind: "group", Name: s.rec.GroupName, ID: s.rec.GroupID}, func(context.Context) error { return nil }, "%s ended the drill of %s%s", who, s.rec.GroupName, said)
+	e := &ending{By: who.String(), At: r.Clock.Now().UTC(), Passed: in.Passed, Note: note}
+	err = decide(ctx, r, s, who, func(rec *records.Recovery, d *detail) (string, error) {
+		if state := drill.State(rec.State); d.Ended != nil || state == drill.Clearing || state == drill.Over {
+			return "", problem.Conflict("The drill of %s has ended already.", rec.GroupName)
+		}
+		d.Ended = e
+		return fmt.Sprintf("%s ended it%s.", who, said), nil
+	}, fmt.Sprintf("%s ended the drill of %s%s", who, s.rec.GroupName, said))
 	if err != nil {
 		return api.Drill{}, err
 	}
-	e := &ending{By: who.String(), At: r.Clock.Now().UTC(), Passed: in.Passed, Note: note}
-	r.enter(ctx, s, "", func(d *detail) { d.Ended = e }, fmt.Sprintf("%s ended it%s.", who, said))
 	return r.Get(s.rec.ID)
 }
 

@@ -60,7 +60,7 @@ func (r *Recovery) view(s *state) api.Drill {
 		return v
 	}
 	v.Until = d.Until
-	for _, x := range r.Landings.OfDrill(rec.ID) {
+	for _, x := range r.Landings.OfRecovery(rec.ID) {
 		m := machineView(rec.StartedAt, stood{Machine: x.Machine, Home: x.Home, Checked: x.Checked, Came: x.Came, Networks: x.Networks, Screen: !d.OpenAt.IsZero()})
 		m.Landing, m.State, m.Error = &x.ID, &x.State, text(x.Error)
 		v.Machines = append(v.Machines, m)

@@ -423,13 +423,18 @@ func (s *Site) openRooms(ctx context.Context, objects, farObjects *bucket.FS) (e
 		},
 		Ready: func(id string) json.RawMessage { return s.Lookout.Tell(id) },
 		Heard: func(id string, ready json.RawMessage) { s.Lookout.Hear(id, ready) },
+		HandOver: func(ctx context.Context, who actor.Actor, id string, h link.HandOver) (link.HandedOver, error) {
+			return s.Recovery.HandOver(ctx, who, id, h)
+		},
+		Turned:    func(ctx context.Context, r directory.Record, t link.Turn) { s.Recovery.Turned(ctx, r, t) },
+		Preparing: func(id string) string { return s.Recovery.Preparing(id) },
 		Berth: func(ctx context.Context, who actor.Actor, id string, a link.BerthAsk) (json.RawMessage, error) {
 			return s.Berths.Asked(ctx, who, id, a)
 		}}); err != nil {
 		return err
 	}
 	if s.Mover, err = mover.New(ctx, mover.Config{Owner: owner, Groups: s.Groups, Records: db, Points: s.Keeper, Arrived: s.History.Arrived, Source: s.source, Way: s.way, Platforms: s.platformIDs, Limits: cfg.Cycles,
-		Ended: s.Tracing.Cycle,
+		Ended: s.Tracing.Cycle, Preparing: s.Peering.Preparing,
 		Hourly: func(group string, at time.Time) float64 {
 			if s.Foresight == nil {
 				return 1 // it is being opened
@@ -462,12 +467,13 @@ func (s *Site) openRooms(ctx context.Context, objects, farObjects *bucket.FS) (e
 		Trail: s.Trail, Clock: clk, Hub: hub, Log: log}); err != nil {
 		return err
 	}
-	if s.Recovery, err = recovery.Open(ctx, recovery.Config{SiteID: s.self.ID, Site: s.self.Name, Sign: s.id.SignEvidence, Fingerprint: hex.EncodeToString(s.id.Fingerprint), DB: db, Groups: s.Groups, Keeper: s.Keeper, Inventory: s.Inventory, Landings: s.Landings, Operations: s.Operations, Trail: s.Trail, Clock: clk, Hub: hub, Log: log, Every: recovery.Usual}); err != nil {
+	if s.Recovery, err = recovery.Open(ctx, recovery.Config{SiteID: s.self.ID, Site: s.self.Name, Sign: s.id.SignEvidence, Fingerprint: hex.EncodeToString(s.id.Fingerprint), DB: db, Groups: s.Groups, Keeper: s.Keeper, Inventory: s.Inventory, Landings: s.Landings, Peering: s.Peering, Mover: s.Mover, Read: cycle.Run, Owner: "ktb-" + s.self.ID[:8] + "-", Operations: s.Operations, Trail: s.Trail, Clock: clk, Hub: hub, Log: log, Every: recovery.Usual}); err != nil {
 		return err
 	}
-	s.Keeper.Proved, s.Keeper.Wanted = s.Recovery.Proved, s.Recovery.InUse
+	s.Keeper.Proved, s.Keeper.Wanted, s.Keeper.Preparing = s.Recovery.Proved, s.Recovery.InUse, s.Recovery.Preparing
+	s.Landings.Gate = s.Recovery.Gate
 	s.Lookout = lookout.New(lookout.Config{Drill: s.Recovery.Due, Groups: s.Groups, Berths: s.Berths, Landings: s.Landings, Keeper: s.Keeper, Inventory: s.Inventory, Serving: s.Serving, Peering: s.Peering, Clock: clk, Hub: hub, Log: log, Every: lookPulses * cfg.Pulse})
-	s.Overview = overview.New(overview.Config{Site: s.self.Name, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Mover: s.Mover, Keeper: s.Keeper, History: s.History, Clock: clk, Leavers: s.Coverage.Leavers, Drill: s.drill})
+	s.Overview = overview.New(overview.Config{Site: s.self.Name, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Mover: s.Mover, Keeper: s.Keeper, History: s.History, Clock: clk, Leavers: s.Coverage.Leavers, Drill: s.drill, RunsHere: s.Recovery.RunsHere})
 	s.Meter = meter.New(meter.Config{DB: db, Look: meter.Rooms{SiteID: s.self.ID, Groups: s.Groups, Overview: s.Overview, Peering: s.Peering, Keeper: s.Keeper}.Look, Clock: clk, Log: log, Every: watchPulses * cfg.Pulse})
 	return s.openWatch(ctx)
 }
@@ -480,7 +486,7 @@ func (s *Site) openWatch(ctx context.Context) (err error) {
 	}
 	s.Reports = report.New(report.Config{Sources: report.Sources{SiteID: s.self.ID, Site: s.self.Name, Groups: s.Groups, History: s.History, Coverage: s.Coverage, Meter: s.Meter, Keeper: s.Keeper, Peering: s.Peering, Clock: s.clk, Recovery: s.Recovery},
 		DB: s.db, Post: s.Notify, Trail: s.Trail, Log: s.log, Every: refreshPulses * s.cfg.Pulse})
-	s.Watch, err = watch.Open(ctx, watch.Config{Drill: s.Recovery.Due, Site: s.self.Name, DB: s.db, Groups: s.Groups, Overview: s.Overview, Lookout: s.Lookout, Inventory: s.Inventory, Peering: s.Peering, Keeper: s.Keeper, Out: s.Notify, CertificateEnds: s.Serving.CertificateEnds,
+	s.Watch, err = watch.Open(ctx, watch.Config{Drill: s.Recovery.Due, Failover: s.Recovery.OpenSince, RunsHere: s.Recovery.RunsHere, Site: s.self.Name, DB: s.db, Groups: s.Groups, Overview: s.Overview, Lookout: s.Lookout, Inventory: s.Inventory, Peering: s.Peering, Keeper: s.Keeper, Out: s.Notify, CertificateEnds: s.Serving.CertificateEnds,
 		Trail: s.Trail, Clock: s.clk, Hub: s.Hub, Log: s.log, Every: watchPulses * s.cfg.Pulse})
 	return err
 }

@@ -91,6 +91,10 @@ func (w *Watch) causesOf(r directory.Record) []alert.Key {
 // link's alert tells, with its groups.
 func (w *Watch) ofGroup(out *sighted, g standing) {
 	r := g.rec
+	w.failedOver(out, r)
+	if r.Held() || r.Away() {
+		return // its target and its recovery say nothing before that is decided
+	}
 	way, _ := w.Peering.Get(r.Link)
 	if r.Direction == directory.Out || !way.Called {
 		w.late(out, g)
@@ -135,6 +139,31 @@ func (w *Watch) ofGroup(out *sighted, g standing) {
 	if n := g.LostPoints; n > 0 {
 		s := sign(alert.NotWhole, r)
 		s.Text, s.Mend = words.Upper(words.Are(n, "point"))+" not whole: some blocks cannot be read.", "Blocks that home still has come with the next cycles; see the store's page for what is lost."
+		out.add(s)
+	}
+}
+
+// failedOver adds what is to be told of a group that runs elsewhere than at its home, or that
+// is copied nowhere since it became home here.
+func (w *Watch) failedOver(out *sighted, r directory.Record) {
+	if since := w.Failover(r.ID); r.Held() && !since.IsZero() {
+		s := sign(alert.FailedOver, r)
+		s.Since = since
+		s.Text = fmt.Sprintf("It runs at %s since a failover, and is copied nowhere until that is decided.", w.Site)
+		s.Mend = "Accept it, or back out, on its page here or with: kestrel failover."
+		out.add(s)
+	}
+	if ms := w.RunsHere(r); len(ms) > 0 {
+		s := sign(alert.TwoCopies, r)
+		s.Text = fmt.Sprintf("It runs at %s since a failover, and here run still: %s. What both write differs, and others may reach either.", r.Other(), words.Joined(ms, 6))
+		s.Mend = "Shut them down, on its page here or with: kestrel failover shut-down."
+		out.add(s)
+	}
+	if r.Home() && r.Spec.PausedAt(w.Clock.Now()) && w.Keeper.Holding(r.ID).NewestAt.IsZero() && w.Keeper.HomePoints(r.ID) > 0 {
+		s := sign(alert.Unprotected, r)
+		s.Since = r.Spec.Pause.Since
+		s.Text = fmt.Sprintf("It is home at %s since a failover, and copied nowhere: what is written is lost if %s goes dark.", w.Site, w.Site)
+		s.Mend = "Resume it, and it is copied to " + r.RecoveryName + "."
 		out.add(s)
 	}
 }

@@ -65,7 +65,11 @@ type Config struct {
 	Out       Out
 	// Drill is when a drill of a group that comes here passed last, and when one falls due;
 	// zero where there is none. Nil is none at all.
-	Drill func(r directory.Record) (last, due time.Time)
+	// Failover is since when a group runs here by a failover that nobody has decided on, zero if
+	// it does not; RunsHere lists machines that run here although their group runs elsewhere.
+	Failover func(group string) time.Time
+	RunsHere func(r directory.Record) []string
+	Drill    func(r directory.Record) (last, due time.Time)
 	// CertificateEnds is when the certificate ends with which points are served; zero if
 	// there is none.
 	CertificateEnds func() time.Time

@@ -27,6 +27,9 @@ const (
 	ForecastMissed Kind = "forecast missed"
 	Undelivered    Kind = "not delivered"
 	Unusual        Kind = "unusual change"
+	FailedOver     Kind = "failed over"
+	TwoCopies      Kind = "two copies"
+	Unprotected    Kind = "unprotected"
 )
 
 // Level is how much it matters.

@@ -83,6 +83,9 @@ func Defaults() []Rule {
 		{Kind: Certificate, Level: Warning, Within: 14 * span.Day},
 		{Kind: ForecastMissed, Level: Warning},
 		{Kind: Undelivered, Level: Warning, After: 10 * time.Minute},
+		{Kind: FailedOver, Level: Warning},
+		{Kind: TwoCopies, Level: Urgent},
+		{Kind: Unprotected, Level: Warning},
 	}
 }
 
@@ -101,7 +104,7 @@ func (k Kind) HasThreshold() bool { return k == Filling || k == Certificate || k
 // OfGroups tells whether alerts of a kind are about groups, so that rules for some of them
 // make sense.
 func (k Kind) OfGroups() bool {
-	return slices.Contains([]Kind{Over, Tight, Stalled, NotReady, DrillDue, NotWhole, Unusual, NotAtRest, ForecastMissed}, k)
+	return slices.Contains([]Kind{Over, Tight, Stalled, NotReady, DrillDue, NotWhole, Unusual, NotAtRest, ForecastMissed, FailedOver, TwoCopies, Unprotected}, k)
 }
 
 // Limits of rules.

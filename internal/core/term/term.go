@@ -80,6 +80,39 @@ func (s State) Take(g Grant) (State, error) {
 	return State{Home, g.Term}, nil
 }
 
+// Seize makes the recovery site home without asking: home is gone, or cannot be reached. If
+// it lives, two sites run the group until it hears of the higher term and stands down.
+func (s State) Seize() (State, error) {
+	if s.Role != Recovery && s.Role != Ended {
+		return s, fmt.Errorf("only the recovery site takes a group over, and this is its %s site", s.Role)
+	}
+	return State{Home, s.Term + 1}, nil
+}
+
+// Return gives a group back to the site that was home before: that may be home in the term
+// that is granted, in which this one is its recovery site from now on. It may be done of a
+// group that was never taken: home may have ceded it, and that grant may still be on its way.
+// The term in between is the one that it was for, and is skipped: of two sites each is only
+// ever home in every other term, and so two are never home in the same.
+func (s State) Return() (State, Grant, error) {
+	switch s.Role {
+	case Home:
+		return State{Recovery, s.Term + 1}, Grant{s.Term + 1}, nil
+	case Recovery:
+		return State{Recovery, s.Term + 2}, Grant{s.Term + 2}, nil
+	}
+	return s, Grant{}, fmt.Errorf("only who holds a group, or keeps its points, gives it back, and this is its %s site", s.Role)
+}
+
+// Resume makes a site home again to which the group was returned. A return of the past is
+// refused.
+func (s State) Resume(g Grant) (State, error) {
+	if s.Role == Ended || s.Role == "" || g.Term <= s.Term {
+		return s, fmt.Errorf("the group was returned for term %d, and this is its %s site in term %d", g.Term, s.Role, s.Term)
+	}
+	return State{Home, g.Term}, nil
+}
+
 // End is the end of a group at a site.
 func (s State) End() State { return State{Ended, s.Term} }
 

@@ -115,3 +115,92 @@ func TestTakeNeedsTheNextGrant(t *testing.T) {
 	require.Error(t, err)
 	require.Equal(t, term.State{Role: term.Ended, Term: 2}, taken.End())
 }
+
+// People who seize and return groups, in any order and with any delay: two sites may both be
+// home, and never in the same term; who hears of a higher one is home no longer.
+func TestImpatientPeople(t *testing.T) {
+	type message struct {
+		to       int
+		report   *term.Report
+		returned *term.Grant
+		ceded    *term.Grant
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		sites := [2]term.State{term.New(), {Role: term.Recovery, Term: 1}}
+		var posts []message
+		for range rapid.IntRange(1, 200).Draw(t, "steps") {
+			before := sites
+			at := rapid.IntRange(0, 1).Draw(t, "site")
+			switch rapid.IntRange(0, 5).Draw(t, "what") {
+			case 0:
+				if sites[at].Role == term.Home {
+					posts = append(posts, message{to: 1 - at, report: &term.Report{Term: sites[at].Term}})
+				}
+			case 1:
+				if s, err := sites[at].Seize(); err == nil {
+					sites[at] = s
+				}
+			case 2:
+				if s, g, err := sites[at].Return(); err == nil {
+					sites[at] = s
+					posts = append(posts, message{to: 1 - at, returned: &g})
+				}
+			case 3:
+				if s, g, err := sites[at].Cede(); err == nil {
+					sites[at] = s
+					posts = append(posts, message{to: 1 - at, ceded: &g})
+				}
+			default:
+				if len(posts) == 0 {
+					continue
+				}
+				m := posts[rapid.IntRange(0, len(posts)-1).Draw(t, "message")]
+				switch {
+				case m.report != nil:
+					sites[m.to], _ = sites[m.to].Hear(*m.report)
+					require.False(t, sites[m.to].Role == term.Home && m.report.Term > before[m.to].Term, "who hears of a higher term stands down")
+				case m.returned != nil:
+					sites[m.to], _ = sites[m.to].Resume(*m.returned)
+				default:
+					sites[m.to], _ = sites[m.to].Take(*m.ceded)
+				}
+			}
+			for i := range sites {
+				if sites[i].Role == term.Home {
+					require.Equal(t, int64(1-i), sites[i].Term%2, "two are never home in one term")
+				}
+			}
+			for i := range sites {
+				require.GreaterOrEqual(t, sites[i].Term, before[i].Term, "terms only rise")
+			}
+		}
+	})
+}
+
+func TestWhoMaySeizeAndReturn(t *testing.T) {
+	taken, err := term.State{Role: term.Recovery, Term: 1}.Seize()
+	require.NoError(t, err)
+	require.Equal(t, term.State{Role: term.Home, Term: 2}, taken)
+	_, err = taken.Seize()
+	require.Error(t, err)
+	given, g, err := taken.Return()
+	require.NoError(t, err)
+	require.Equal(t, term.State{Role: term.Recovery, Term: 3}, given)
+	require.True(t, given.MayBring(3), "what home copies again is taken")
+	home, err := term.New().Resume(g)
+	require.NoError(t, err)
+	require.Equal(t, term.State{Role: term.Home, Term: 3}, home)
+	_, err = home.Resume(g)
+	require.Error(t, err, "it was returned once")
+	_, _, err = term.State{Role: term.Ceded, Term: 1}.Return()
+	require.Error(t, err)
+	_, err = term.State{}.Resume(g)
+	require.Error(t, err)
+	// The grant of a home that ceded comes late, after the group was returned.
+	_, late, err := term.New().Cede()
+	require.NoError(t, err)
+	back, _, err := term.State{Role: term.Recovery, Term: 1}.Return()
+	require.NoError(t, err)
+	_, err = back.Take(late)
+	require.Error(t, err)
+}

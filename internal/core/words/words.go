@@ -28,6 +28,10 @@ type Group struct {
 	// DeletedAt is when the points go because another site wants it; zero if none does.
 	DeletedAt time.Time
 	Reasons   []string
+	// Held says that its machines run here since a failover that nobody has decided on, and
+	// Twice are those that run here although it runs at the other site.
+	Held  bool
+	Twice []string
 }
 
 // Tone is how a phrase is meant.
@@ -60,6 +64,18 @@ func Headline(groups []Group, links int, now time.Time) []Phrase {
 		if !g.DeletedAt.IsZero() {
 			say(Over, "%s of %s %s to be deleted in %s.", Upper(Count(g.Points, "point")), g.Name, either(g.Points, "is", "are"), span.Format(max(0, g.DeletedAt.Sub(now))))
 		}
+	}
+	var held []string
+	for _, g := range groups {
+		if len(g.Twice) > 0 {
+			say(Over, "%s %s here although %s runs at the other site: there are two running copies.", Joined(g.Twice, named), either(len(g.Twice), "runs", "run"), g.Name)
+		}
+		if g.Held {
+			held = append(held, g.Name)
+		}
+	}
+	if len(held) > 0 {
+		say(Over, "%s %s here since a failover that waits for a decision.", Joined(held, named), either(len(held), "runs", "run"))
 	}
 	live, ended := split(groups)
 	if len(live) == 0 {
@@ -187,7 +203,7 @@ type Need struct {
 
 // Needy tells whether a group wants a hand.
 func (g Group) Needy() bool {
-	return !g.Ended && (g.LostPoints > 0 || g.State == health.Over || g.State == health.Stalled || g.State == health.CutOff || g.State == health.Tight)
+	return !g.Ended && (g.Held || len(g.Twice) > 0 || g.LostPoints > 0 || g.State == health.Over || g.State == health.Stalled || g.State == health.CutOff || g.State == health.Tight)
 }
 
 // Need is what wants a hand with a group, and whether anything does. Its text is made of
@@ -197,6 +213,10 @@ func (g Group) Need() (Need, bool) {
 	switch {
 	case g.Ended:
 		return n, false
+	case len(g.Twice) > 0:
+		n.Title = g.Name + " runs at both sites"
+	case g.Held:
+		n.Title = g.Name + " runs here since a failover"
 	case g.State == health.Over:
 		n.Title = g.Name + " is over target"
 	case g.State == health.Stalled:

@@ -150,7 +150,24 @@ func (db *DB) SwapGroup(_ context.Context, g records.Group, from int64, a record
 	db.mu.Lock()
 	defer db.mu.Unlock()
 	was, ok := db.groups[g.ID]
-	if !ok || was.Revision != from && !db.Careless {
+	if !ok || (was.Revision != from || was.Term != g.Term || was.Turned != g.Turned) && !db.Careless {
+		return fmt.Errorf("group %s: %w", g.Name, records.ErrStale)
+	}
+	if err := db.guard(g); err != nil {
+		return err
+	}
+	db.put(g, a.At, a)
+	return nil
+}
+
+// TurnGroup implements directory.Store.
+func (db *DB) TurnGroup(_ context.Context, g, was records.Group, a records.Activity) error {
+	if err := db.before("TurnGroup"); err != nil {
+		return err
+	}
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	if is, ok := db.groups[g.ID]; !ok || is.Revision != was.Revision || is.Term != was.Term || is.Turned != was.Turned {
 		return fmt.Errorf("group %s: %w", g.Name, records.ErrStale)
 	}
 	if err := db.guard(g); err != nil {

@@ -2,6 +2,7 @@ package memory
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -38,11 +39,13 @@ func (db *DB) AddRecovery(_ context.Context, r records.Recovery) error {
 
 // SaveRecovery implements recovery.Records.
 func (db *DB) SaveRecovery(_ context.Context, r records.Recovery) error {
-	return db.set(func() {
-		if db.recoveries[r.ID].State != "over" {
-			db.recoveries[r.ID] = r
-		}
-	})
+	db.mu.Lock()
+	defer db.mu.Unlock()
+	if was := db.recoveries[r.ID]; was.State == "over" || was.Saves >= r.Saves {
+		return fmt.Errorf("recovery of %s: %w", r.GroupName, records.ErrStale)
+	}
+	db.recoveries[r.ID] = r
+	return nil
 }
 
 // PutScreen implements recovery.Records.

@@ -87,7 +87,7 @@ func (l *Landings) populated(x *plan, c card) string {
 	return ""
 }
 
-// Standing is how a machine of a drill stands.
+// Standing is how a machine of a drill or failover stands.
 type Standing struct {
 	drill.Machine
 	ID       string
@@ -98,12 +98,14 @@ type Standing struct {
 	Error    string
 	Platform string // ID
 	Networks []string
+	// LocalBytes of TotalBytes of its disks are local.
+	LocalBytes, TotalBytes int64
 }
 
-// Drill makes the machines of a drill that are not there yet; it may be called again.
-func (l *Landings) Drill(ctx context.Context, who actor.Actor, in api.NewLanding, id string) error {
+// Recover makes the machines of a drill or failover that are not there yet; it may be called again.
+func (l *Landings) Recover(ctx context.Context, who actor.Actor, in api.NewLanding, id string) error {
 	have := map[string]bool{}
-	for _, s := range l.OfDrill(id) {
+	for _, s := range l.OfRecovery(id) {
 		have[s.Home] = true
 	}
 	if len(have) > 0 { // it was cut off between two machines
@@ -126,16 +128,16 @@ func (l *Landings) Drill(ctx context.Context, who actor.Actor, in api.NewLanding
 	return err
 }
 
-// OfDrill lists how the machines of a drill stand, by wave and name.
-func (l *Landings) OfDrill(id string) []Standing {
+// OfRecovery lists how the machines of a drill or failover stand, by wave and name.
+func (l *Landings) OfRecovery(id string) []Standing {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	var out []Standing
 	for _, s := range l.byID {
-		if s.detail.Drill != id {
+		if s.detail.Recovery != id {
 			continue
 		}
-		x := Standing{ID: s.rec.ID, Home: s.detail.MachineName, State: s.rec.State, Error: s.detail.Error, Platform: s.rec.Platform}
+		x := Standing{ID: s.rec.ID, Home: s.detail.MachineName, State: s.rec.State, Error: s.detail.Error, Platform: s.rec.Platform, LocalBytes: s.detail.LocalBytes, TotalBytes: s.detail.TotalBytes}
 		x.Name, x.Lost = s.detail.Name, s.rec.State == gone
 		x.Started = or(s.detail.StartedAt)
 		if a := s.detail.Arrival; a != nil {
