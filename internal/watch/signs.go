@@ -146,9 +146,9 @@ func (w *Watch) ofGroup(out *sighted, g standing) {
 // failedOver adds what is to be told of a group that runs elsewhere than at its home, or that
 // is copied nowhere since it became home here.
 func (w *Watch) failedOver(out *sighted, r directory.Record) {
-	if since := w.Failover(r.ID); r.Held() && !since.IsZero() {
+	if r.Held() {
 		s := sign(alert.FailedOver, r)
-		s.Since = since
+		s.Since = w.Failover(r.ID)
 		s.Text = fmt.Sprintf("It runs at %s since a failover, and is copied nowhere until that is decided.", w.Site)
 		s.Mend = "Accept it, or back out, on its page here or with: kestrel failover."
 		out.add(s)

@@ -68,6 +68,10 @@ type tower struct {
 	fails string    // a channel
 	dark  bool      // the other site is gone
 	due   time.Time // when a drill of every group falls due
+	// failed is since when a failover of every group is open, and twice are machines that run
+	// here although their group runs elsewhere.
+	failed time.Time
+	twice  []string
 }
 
 func (x *tower) Messages(ts []alert.Telling) ([]records.Message, error) {
@@ -103,7 +107,8 @@ func (x *tower) open() {
 	var err error
 	// What is shown of groups is of the same clock.
 	o := overview.New(overview.Config{Site: h.Name, Groups: h.Groups, Inventory: h.Inventory, Peering: h.Peering, Mover: h.Mover, Keeper: h.Keeper, History: h.History, Clock: x.clk, Leavers: h.Coverage.Leavers})
-	x.w, err = watch.Open(x.ctx, watch.Config{Drill: func(directory.Record) (last, due time.Time) { return time.Time{}, x.due }, Site: h.Name, DB: x.db, Groups: h.Groups, Overview: o, Lookout: h.Lookout, Inventory: h.Inventory, Peering: h.Peering, Keeper: h.Keeper, Out: x, CertificateEnds: h.Yard.CertificateEnds,
+	x.w, err = watch.Open(x.ctx, watch.Config{Failover: func(string) time.Time { return x.failed }, RunsHere: func(directory.Record) []string { return x.twice },
+		Drill: func(directory.Record) (last, due time.Time) { return time.Time{}, x.due }, Site: h.Name, DB: x.db, Groups: h.Groups, Overview: o, Lookout: h.Lookout, Inventory: h.Inventory, Peering: h.Peering, Keeper: h.Keeper, Out: x, CertificateEnds: h.Yard.CertificateEnds,
 		Trail: h.Trail, Clock: x.clk, Hub: h.Hub, Log: h.Log, Every: time.Hour})
 	require.NoError(x.t, err)
 }

@@ -1,0 +1,267 @@
+package e2e
+
+import (
+	"net/http"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"kestrel/internal/api"
+	"kestrel/internal/platform"
+)
+
+// toRun is how tick-db and then tick-app arrive in a failover, on one network of a platform.
+func toRun(place, store, network string, names string) api.Berth {
+	return api.Berth{Platform: &place, Datastore: &store, Name: &names, Address: new("dhcp"), Networks: &[]api.BerthNetwork{{Home: "lan", Live: &network}},
+		Machines: &[]api.BerthMachine{{Machine: "tick-app", Wave: new(2)}}, Waves: &[]api.BerthWave{{Number: 1, WaitSeconds: new(int64(1))}}}
+}
+
+// on counts the machines of a lab that are on, by their names.
+func (l *testLab) on(names ...string) (n int) {
+	for _, m := range l.Inventory().Machines {
+		for _, x := range names {
+			if m.Name == x && m.Power == platform.PowerOn {
+				n++
+			}
+		}
+	}
+	return n
+}
+
+// failover is that of a group at a site.
+func (s *siteProc) failover(id string) api.Failover {
+	s.t.Helper()
+	return must[api.Failover](s, http.MethodGet, "/failovers/"+id, nil)
+}
+
+// reaches waits until a failover is in a state.
+func (w *world) reaches(s *siteProc, id, state string) (f api.Failover) {
+	w.t.Helper()
+	w.eventually("the failover is "+state, func() bool {
+		f = s.failover(id)
+		return f.State == state
+	})
+	return f
+}
+
+// blows kills one site after the other in each state that a failover comes by until it is in
+// one, and tells which came by.
+func (w *world) blows(at *siteProc, id, until string) (seen []string) {
+	w.t.Helper()
+	state := ""
+	w.eventually("the failover is "+until, func() bool {
+		f := at.failover(id)
+		if f.State == state {
+			return state == until
+		}
+		state = f.State
+		seen = append(seen, state)
+		for _, s := range []*siteProc{w.recovery, w.home} {
+			s.kill()
+			s.start()
+		}
+		return state == until
+	})
+	return seen
+}
+
+// twoHomes fails if a group is home at both sites, or held at one and home at the other.
+func (w *world) oneHome(id string) {
+	w.t.Helper()
+	homes := 0
+	for _, s := range []*siteProc{w.home, w.recovery} {
+		g := s.group(id)
+		if g.Direction == "out" && g.Turned == nil || g.Turned != nil && *g.Turned == api.Held {
+			homes++
+		}
+	}
+	require.LessOrEqual(w.t, homes, 1)
+}
+
+// A planned failover goes its way whatever both services go through: they are killed in every
+// state. It is backed out with nothing lost; then it is accepted, what differs is copied back,
+// and the way back is the same the other way round.
+func TestAPlannedFailoverAndTheWayBack(t *testing.T) {
+	t.Parallel()
+	w := paired(t)
+	mole := w.mole()
+	g := w.protect("Ticketing", promise(600, 2), "tick-db", "tick-app")
+	must[api.BerthView](w.recovery, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Berth: toRun("mole", "vault", "quay", "{name}")})
+	at := "/groups/" + g.ID + "/failovers"
+	_, bad := call[api.FailoverPlan](w.home, http.MethodPost, at+"/plan", api.NewFailover{Planned: new(true)})
+	require.ErrorContains(t, bad, "held at Eastmole")
+	plan := must[api.FailoverPlan](w.recovery, http.MethodPost, at+"/plan", api.NewFailover{Planned: new(true)})
+	require.True(t, plan.HomeAnswers)
+	require.ElementsMatch(t, []string{"tick-db", "tick-app"}, plan.RunsAtHome)
+	require.Zero(t, plan.LosesSeconds)
+	require.Len(t, plan.Machines, 2)
+	require.Contains(t, plan.Costs[0], "Nothing of what is written is lost")
+	_, bad = call[api.Failover](w.recovery, http.MethodPost, at, api.NewFailover{Planned: new(true), Confirm: new("ticketing")})
+	require.Equal(t, []string{"confirm"}, fields(bad))
+	require.Empty(t, must[[]api.Failover](w.recovery, http.MethodGet, "/failovers", nil))
+
+	// Backed out when it has turned: home goes on with nothing lost.
+	f := must[api.Failover](w.recovery, http.MethodPost, at, api.NewFailover{Planned: new(true), Confirm: new("Ticketing")})
+	_, bad = call[api.Failover](w.recovery, http.MethodPost, at, api.NewFailover{Planned: new(true), Confirm: new("Ticketing")})
+	require.ErrorContains(t, bad, "under way")
+	seen := w.blows(w.recovery, f.ID, "open")
+	require.Subset(t, seen, []string{"starting", "open"})
+	f = w.reaches(w.recovery, f.ID, "open")
+	require.Zero(t, f.LosesSeconds)
+	require.Len(t, f.Machines, 2)
+	require.Equal(t, 2, mole.landed(), "each once")
+	require.Zero(t, w.lab.on("tick-db", "tick-app"), "home is off")
+	w.oneHome(g.ID)
+	require.Positive(t, w.served(must[api.Point](w.recovery, http.MethodGet, "/points/"+f.Point, nil)), "what was written last is there, to the byte")
+	require.Equal(t, api.Held, *w.recovery.group(g.ID).Turned)
+	w.eventually("home knows", func() bool { return w.home.group(g.ID).Turned != nil })
+	_, bad = call[any](w.home, http.MethodPost, "/groups/"+g.ID+"/run", nil)
+	require.ErrorContains(t, bad, "since a failover")
+	_, bad = call[api.Group](w.home, http.MethodPatch, "/groups/"+g.ID, api.GroupPatch{Name: new("Fares")})
+	require.ErrorContains(t, bad, "since a failover")
+	_, bad = call[api.Drill](w.recovery, http.MethodPost, "/groups/"+g.ID+"/drills", api.NewDrill{})
+	require.ErrorContains(t, bad, "under way")
+	_, bad = call[api.Failover](w.recovery, http.MethodPost, "/failovers/"+f.ID+"/back-out", api.FailoverBackOut{Confirm: "Fares"})
+	require.Equal(t, []string{"confirm"}, fields(bad))
+	must[api.Failover](w.recovery, http.MethodPost, "/failovers/"+f.ID+"/back-out", api.FailoverBackOut{Confirm: "Ticketing", Reason: new("the pier was only flooded")})
+	_, bad = call[api.Failover](w.recovery, http.MethodPost, "/failovers/"+f.ID+"/accept", api.FailoverAccept{Confirm: "Ticketing"})
+	require.ErrorContains(t, bad, "backs out")
+	w.blows(w.recovery, f.ID, "over")
+	f = w.recovery.failover(f.ID)
+	require.Equal(t, "backed out", *f.Result)
+	require.Zero(t, mole.landed(), "no trace is left")
+	w.eventually("home runs again, and is copied", func() bool {
+		now := w.home.group(g.ID)
+		return w.lab.on("tick-db", "tick-app") == 2 && now.Turned == nil && now.NewestCaptureAt.After(*f.EndedAt)
+	})
+	require.Nil(t, w.recovery.group(g.ID).Turned)
+
+	// Accepted: this site is home, and what differs goes back.
+	f = must[api.Failover](w.recovery, http.MethodPost, at, api.NewFailover{Planned: new(true), Confirm: new("Ticketing")})
+	_, bad = call[api.Failover](w.recovery, http.MethodPost, "/failovers/"+f.ID+"/accept", api.FailoverAccept{Confirm: "Ticketing"})
+	require.ErrorContains(t, bad, "when all of its machines have started")
+	f = w.reaches(w.recovery, f.ID, "open")
+	must[api.Failover](w.recovery, http.MethodPost, "/failovers/"+f.ID+"/accept", api.FailoverAccept{Confirm: "Ticketing"})
+	w.blows(w.recovery, f.ID, "over")
+	f = w.recovery.failover(f.ID)
+	require.Equal(t, "accepted", *f.Result, f)
+	require.Contains(t, *f.Summary, "nothing is lost")
+	w.eventually("the groups have changed places, and are copied", func() bool {
+		there, here := w.recovery.group(g.ID), w.home.group(g.ID)
+		return there.Direction == "out" && here.Direction == "in" && here.Home == "Eastmole" && there.NewestCaptureAt != nil && there.NewestCaptureAt.After(*f.EndedAt)
+	})
+	require.Len(t, w.recovery.group(g.ID).Machines, 2)
+	cycles := must[[]api.Cycle](w.recovery, http.MethodGet, "/groups/"+g.ID+"/cycles", nil)
+	first := cycles[len(cycles)-1]
+	require.Equal(t, "seed", string(first.Kind))
+	require.Positive(t, first.ReadBytes)
+	require.Less(t, first.WireBytes, first.ReadBytes/2, "only what differs crosses the link: %d of %d", first.WireBytes, first.ReadBytes)
+	numbers := map[int64]bool{}
+	for _, p := range w.recovery.points(g.ID) {
+		require.False(t, numbers[p.Number], "each number once, in one history: %d", p.Number)
+		numbers[p.Number] = true
+	}
+	require.Zero(t, w.lab.on("tick-db", "tick-app"), "home's old machines stay as they are")
+
+	// The way back.
+	must[api.BerthView](w.home, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Revision: must[api.BerthView](w.home, http.MethodGet, "/groups/"+g.ID+"/berth", nil).Revision, Berth: toRun("lab", "fast", "lan", "{name}-back")})
+	b := must[api.Failover](w.home, http.MethodPost, at, api.NewFailover{Planned: new(true), Confirm: new("Ticketing")})
+	b = w.reaches(w.home, b.ID, "open")
+	require.Zero(t, b.LosesSeconds)
+	require.Equal(t, 2, w.lab.on("tick-db-back", "tick-app-back"))
+	require.Zero(t, mole.on("tick-db", "tick-app"))
+	must[api.Failover](w.home, http.MethodPost, "/failovers/"+b.ID+"/accept", api.FailoverAccept{Confirm: "Ticketing"})
+	b = w.reaches(w.home, b.ID, "over")
+	w.eventually("all is as at first", func() bool {
+		here, there := w.home.group(g.ID), w.recovery.group(g.ID)
+		return here.Direction == "out" && there.Direction == "in" && there.Home == "Norhaven" && here.NewestCaptureAt != nil && here.NewestCaptureAt.After(*b.EndedAt)
+	})
+	require.Equal(t, int64(4), w.home.group(g.ID).Term%8, "each turn has a term of its own")
+
+	// Each has its evidence, signed by the site that ran it.
+	for s, n := range map[*siteProc]int{w.recovery: 2, w.home: 1} {
+		register := must[api.EvidenceRegister](s, http.MethodGet, "/evidence", nil)
+		require.Len(t, register.Items, n)
+		for _, e := range register.Items {
+			require.Equal(t, "failover", e.Kind)
+		}
+	}
+}
+
+// A failover that is not planned needs nothing of home. When home comes back it stands down,
+// starts nothing, names what runs there and shuts it down when it is told to; backed out, it is
+// home again.
+func TestAFailoverWithoutHome(t *testing.T) {
+	t.Parallel()
+	w := paired(t)
+	mole := w.mole()
+	g := w.protect("Ticketing", promise(600, 2), "tick-db", "tick-app")
+	must[api.BerthView](w.recovery, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Berth: toRun("mole", "vault", "quay", "{name}")})
+	at := "/groups/" + g.ID + "/failovers"
+	_, bad := call[api.Failover](w.recovery, http.MethodPost, at, api.NewFailover{Confirm: new("Ticketing")})
+	require.Equal(t, []string{"reason"}, fields(bad), "home answers")
+	w.home.kill()
+	_, bad = call[api.Failover](w.recovery, http.MethodPost, at, api.NewFailover{Planned: new(true), Confirm: new("Ticketing")})
+	require.ErrorContains(t, bad, "cannot be asked")
+	plan := must[api.FailoverPlan](w.recovery, http.MethodPost, at+"/plan", api.NewFailover{})
+	require.False(t, plan.HomeAnswers)
+	require.Contains(t, plan.Known[1], "two running copies")
+	f := must[api.Failover](w.recovery, http.MethodPost, at, api.NewFailover{Confirm: new("Ticketing"), Point: new(plan.Point)})
+	f = w.reaches(w.recovery, f.ID, "open")
+	require.Positive(t, f.LosesSeconds+1)
+	require.Equal(t, 2, mole.landed())
+	w.eventually("it is told of, until somebody decides", func() bool {
+		for _, a := range must[[]api.Alert](w.recovery, http.MethodGet, "/alerts", nil) {
+			if a.Kind == "failed over" {
+				return true
+			}
+		}
+		return false
+	})
+
+	// Another point: what was started is made anew.
+	points := w.recovery.points(g.ID)
+	older := points[len(points)-1]
+	must[api.Failover](w.recovery, http.MethodPost, "/failovers/"+f.ID+"/point", api.FailoverPoint{Confirm: "Ticketing", Point: &older.ID})
+	w.recovery.kill()
+	w.recovery.start()
+	w.eventually("it runs from the older point", func() bool {
+		f = w.recovery.failover(f.ID)
+		return f.State == "open" && f.Point == older.ID
+	})
+	require.Equal(t, 2, mole.landed(), "each once")
+
+	// Home comes back, with its machines running.
+	w.home.start()
+	w.eventually("home stands down and says what runs there", func() bool {
+		here := w.home.group(g.ID)
+		return here.Turned != nil && *here.Turned == api.Away && here.RunsHere != nil && len(*here.RunsHere) == 2
+	})
+	w.oneHome(g.ID)
+	before := len(w.home.points(g.ID))
+	w.eventually("it is told of", func() bool {
+		for _, a := range must[[]api.Alert](w.home, http.MethodGet, "/alerts", nil) {
+			if a.Kind == "two copies" {
+				return true
+			}
+		}
+		return false
+	})
+	require.Contains(t, w.home.group(g.ID).Reasons[0], "two running copies")
+	must[any](w.home, http.MethodPost, "/groups/"+g.ID+"/former-machines/shut-down", api.ShutDownFormer{})
+	w.eventually("they are off", func() bool {
+		return w.lab.on("tick-db", "tick-app") == 0 && w.home.group(g.ID).RunsHere == nil
+	})
+	require.Len(t, w.home.points(g.ID), before, "its cycles do not go on")
+	_, bad = call[any](w.home, http.MethodPost, "/groups/"+g.ID+"/former-machines/shut-down", api.ShutDownFormer{AtOnce: new(true)})
+	require.ErrorContains(t, bad, "no machine here that runs")
+
+	must[api.Failover](w.recovery, http.MethodPost, "/failovers/"+f.ID+"/back-out", api.FailoverBackOut{Confirm: "Ticketing"})
+	w.blows(w.recovery, f.ID, "over")
+	require.Zero(t, mole.landed())
+	w.eventually("home is home again, and starts nothing by itself", func() bool {
+		here := w.home.group(g.ID)
+		return here.Turned == nil && here.Direction == "out" && w.recovery.group(g.ID).Turned == nil
+	})
+	require.Zero(t, w.lab.on("tick-db", "tick-app"))
+}
