@@ -257,24 +257,29 @@ func drillPage(w *tabwriter.Writer, d api.Drill) {
 	row(w)
 	row(w, "MACHINE", "WAVE", "STATE", "STARTED", "CHECKED", "AFTER", "NETWORKS", "CHECK")
 	for _, m := range d.Machines {
-		state, took, check := "—", "—", ""
-		if m.State != nil {
-			state = *m.State
-		}
-		if m.TookSeconds != nil {
-			took = secs(*m.TookSeconds)
-		}
-		for _, x := range []*string{m.Check, m.Guest, m.Error} {
-			if x != nil {
-				check = strings.TrimSpace(check + " " + *x)
-			}
-		}
-		row(w, m.Name, m.Wave, state, clockTime(m.StartedAt), clockTime(m.CheckedAt), took, strings.Join(m.Networks, ", "), check)
+		machineRow(w, m)
 	}
 	row(w)
 	for _, s := range d.Steps {
 		row(w, clockTime(&s.At), s.Text)
 	}
+}
+
+// machineRow is a machine of a drill or failover.
+func machineRow(w io.Writer, m api.DrillMachine) {
+	state, took, check := "—", "—", ""
+	if m.State != nil {
+		state = *m.State
+	}
+	if m.TookSeconds != nil {
+		took = secs(*m.TookSeconds)
+	}
+	for _, x := range []*string{m.Check, m.Guest, m.Error} {
+		if x != nil {
+			check = strings.TrimSpace(check + " " + *x)
+		}
+	}
+	row(w, m.Name, m.Wave, state, clockTime(m.StartedAt), clockTime(m.CheckedAt), took, strings.Join(m.Networks, ", "), check)
 }
 
 func drillPlan(w *tabwriter.Writer, p api.DrillPlan) {

@@ -164,7 +164,7 @@ func TestAPlannedFailoverAndTheWayBack(t *testing.T) {
 	require.Zero(t, w.lab.on("tick-db", "tick-app"), "home's old machines stay as they are")
 
 	// The way back.
-	must[api.BerthView](w.home, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Revision: must[api.BerthView](w.home, http.MethodGet, "/groups/"+g.ID+"/berth", nil).Revision, Berth: toRun("lab", "fast", "lan", "{name}-back")})
+	must[api.BerthView](w.home, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Revision: must[api.BerthView](w.home, http.MethodGet, "/groups/"+g.ID+"/berth", nil).Revision, Berth: toRun("lab", "slow", "lan", "{name}-back")})
 	b := must[api.Failover](w.home, http.MethodPost, at, api.NewFailover{Planned: new(true), Confirm: new("Ticketing")})
 	b = w.reaches(w.home, b.ID, "open")
 	require.Zero(t, b.LosesSeconds)
