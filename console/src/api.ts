@@ -59,6 +59,7 @@ const affected: Record<string, string[]> = {
   point: ["points", "exposure", "board"],
   operation: ["operations"],
   drill: ["drills", "group", "points"],
+  failover: ["failovers", "group", "groups", "board", "points"],
   landing: ["landings", "points", "machines"],
   link: ["links", "board"],
   platform: ["platforms", "machines"],

@@ -29,6 +29,8 @@ const GroupsPage = page(() => import("./pages/groups"), "GroupsPage");
 const LandingsPage = page(() => import("./pages/landings"), "LandingsPage");
 const DrillsPage = page(() => import("./pages/drills"), "DrillsPage");
 const DrillPage = page(() => import("./pages/drills"), "DrillPage");
+const FailoversPage = page(() => import("./pages/failovers"), "FailoversPage");
+const FailoverPage = page(() => import("./pages/failovers"), "FailoverPage");
 const MachinesPage = page(() => import("./pages/machines"), "MachinesPage");
 const PlatformsPage = page(() => import("./pages/platforms"), "PlatformsPage");
 const PointsPage = page(() => import("./pages/points"), "PointsPage");
@@ -68,6 +70,8 @@ if (root) {
               <Route path="/points" element={<PointsPage />} />
               <Route path="/drills" element={<DrillsPage />} />
               <Route path="/drills/:id" element={<DrillPage />} />
+              <Route path="/failovers" element={<FailoversPage />} />
+              <Route path="/failovers/:id" element={<FailoverPage />} />
               <Route path="/landings" element={<LandingsPage />} />
               <Route path="/machines" element={<MachinesPage />} />
               <Route path="/surveys" element={<SurveysPage />} />

@@ -19,6 +19,7 @@ import {
   Menu,
   Moon,
   PlaneLanding,
+  Replace,
   Server,
   Sun,
 } from "lucide-react";
@@ -40,6 +41,7 @@ const nav = [
   { to: "/forecast", text: "Forecast", icon: ChartLine },
   { to: "/points", text: "Recovery points", icon: Archive },
   { to: "/drills", text: "Drills", icon: FlaskConical },
+  { to: "/failovers", text: "Failovers", icon: Replace },
   { to: "/landings", text: "Landings", icon: PlaneLanding },
   { to: "/machines", text: "Machines", icon: Server },
   { to: "/sites", text: "Sites", icon: Link2 },

@@ -8,6 +8,7 @@ import { FormDialog } from "../dialog";
 import { count, span, when } from "../format";
 import { Button, Card, Empty, Fault, Field, Heads, inputLook, Page, State, td, When } from "../ui";
 import { Rounds } from "./drillrounds";
+import { EvidenceLinks, Facts, RecoveredMachines, ranAfter, Screens, Steps } from "./recoveryparts";
 
 type Drill = Schemas["Drill"];
 
@@ -86,11 +87,6 @@ export function DrillsPage() {
   );
 }
 
-function ranAfter(seconds: number | undefined, result?: string) {
-  if (seconds === undefined) return result === "passed" ? "a moment" : "—";
-  return seconds < 1 ? "a moment" : span(seconds);
-}
-
 /** DrillPage is one drill: how it goes while it does, and what is kept of it. */
 export function DrillPage() {
   const { id = "" } = useParams();
@@ -119,17 +115,7 @@ export function DrillPage() {
       }
       actions={
         <>
-          {d.state === "over" &&
-            (["pdf", "json"] as const).map((f) => (
-              <a
-                key={f}
-                href={`/api/v1/evidence/${d.id}?format=${f}`}
-                download={`${d.groupName}.${f}`}
-                className="rounded-md border border-line bg-card px-3 py-1.5 font-semibold text-[13px] hover:border-muted"
-              >
-                {f === "pdf" ? "Evidence (PDF)" : "Evidence (signed)"}
-              </a>
-            ))}
+          {d.state === "over" && <EvidenceLinks of={d} />}
           {may.operate && open && !d.endedBy && (
             <Button kind="main" onClick={() => dialog.open("end")}>
               End it…
@@ -152,26 +138,12 @@ export function DrillPage() {
       )}
       <div className="grid items-start gap-4 xl:grid-cols-[minmax(0,1fr)_300px]">
         <div className="grid min-w-0 gap-4">
-          <Machines d={d} />
-          <Screens d={d} />
+          <RecoveredMachines of={d} over={d.state === "clearing" || d.state === "over"} />
+          <Screens of={d} at="drills" />
         </div>
         <div className="grid gap-4">
-          <Facts d={d} open={open} />
-          <Card title="What happened">
-            <ol>
-              {d.steps.map((s) => (
-                <li
-                  key={s.at + s.text}
-                  className="grid grid-cols-[64px_minmax(0,1fr)] gap-x-2 border-line border-t px-4 py-1.5 text-xs first:border-t-0"
-                >
-                  <span className="text-muted">
-                    <When at={s.at} />
-                  </span>
-                  <span>{s.text}</span>
-                </li>
-              ))}
-            </ol>
-          </Card>
+          <DrillFacts d={d} open={open} />
+          <Steps of={d.steps} />
         </div>
       </div>
       {dialog.name === "end" && <EndDialog d={d} onClose={dialog.close} />}
@@ -179,79 +151,7 @@ export function DrillPage() {
   );
 }
 
-function Machines({ d }: { d: Drill }) {
-  return (
-    <Card title={count(d.machines.length, "machine")} aside="by wave">
-      {d.machines.length ? (
-        <div className="overflow-x-auto">
-          <table className="w-full" aria-label="Machines">
-            <Heads of={["Machine", "Wave", "State", "Started", "Checked", "After", "On"]} />
-            <tbody>
-              {d.machines.map((m) => (
-                <tr key={m.name} className="border-line border-t">
-                  <td className={td}>
-                    <span className="font-semibold">{m.name}</span>
-                    <div className="text-muted text-xs">
-                      {m.machine} at {d.home}
-                    </div>
-                    {[m.check, m.guest].filter(Boolean).map((t) => (
-                      <div key={t} className={`text-xs ${m.missed ? "text-over-ink" : "text-muted"}`}>
-                        {t}
-                      </div>
-                    ))}
-                    {m.error && <div className="text-over-ink text-xs">✕ {m.error}</div>}
-                  </td>
-                  <td className={td}>{m.wave}</td>
-                  <td className={td}>
-                    <State of={machineState(d, m)} />
-                  </td>
-                  <td className={td}>{m.startedAt ? <When at={m.startedAt} /> : "—"}</td>
-                  <td className={td}>{m.checkedAt ? <When at={m.checkedAt} /> : "—"}</td>
-                  <td className={`${td} whitespace-nowrap`}>{ranAfter(m.tookSeconds)}</td>
-                  <td className={td}>{m.networks.length ? m.networks.join(", ") : "nothing"}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-        </div>
-      ) : (
-        <p className="px-4 py-3 text-muted">Its machines are being made.</p>
-      )}
-    </Card>
-  );
-}
-
-function machineState(d: Drill, m: Schemas["DrillMachine"]): string {
-  if (m.lost) return "landing gone";
-  if (m.missed) return "drill failed";
-  if (m.checkedAt) return "drill ran";
-  if (d.state === "clearing" || d.state === "over") return "drill stopped";
-  return m.startedAt ? "drill checking" : `landing ${m.state ?? "preparing"}`;
-}
-
-function Screens({ d }: { d: Drill }) {
-  const shown = d.machines.filter((m) => m.screen);
-  if (!shown.length) return null;
-  return (
-    <Card title="What they showed" aside="when all had started">
-      <div className="grid gap-3 p-4 sm:grid-cols-3">
-        {shown.map((m) => (
-          <figure key={m.name} className="grid gap-1">
-            <img
-              src={`/api/v1/drills/${d.id}/screens/${encodeURIComponent(m.name)}`}
-              alt={`What ${m.name} showed`}
-              className="w-full rounded border border-line bg-black"
-            />
-            <figcaption className="text-muted text-xs">{m.name}</figcaption>
-          </figure>
-        ))}
-      </div>
-    </Card>
-  );
-}
-
-function Facts({ d, open }: { d: Drill; open: boolean }) {
-  const row = "grid grid-cols-[92px_minmax(0,1fr)] gap-2 py-1";
+function DrillFacts({ d, open }: { d: Drill; open: boolean }) {
   const facts: [string, React.ReactNode][] = [
     [
       "Point",
@@ -282,18 +182,7 @@ function Facts({ d, open }: { d: Drill; open: boolean }) {
     facts.push(["Meanwhile", `${count(d.pointsMeanwhile, "point")} arrived from ${d.home}`]);
     facts.push(["Left of it", d.nothingLeft ? "nothing; it was looked for" : "not known"]);
   }
-  return (
-    <Card title="Of this drill">
-      <dl className="px-4 py-2">
-        {facts.map(([name, value]) => (
-          <div key={name} className={row}>
-            <dt className="text-muted">{name}</dt>
-            <dd className="font-medium">{value}</dd>
-          </div>
-        ))}
-      </dl>
-    </Card>
-  );
+  return <Facts title="Of this drill" of={facts} />;
 }
 
 /** EndDialog ends a drill, with what somebody says of it. */

@@ -15,6 +15,7 @@ import { Carried } from "./carried";
 import { ChangesCard, useMarks } from "./changes";
 import { Course, useDays } from "./course";
 import { DrillDialog } from "./drilldialog";
+import { FailoverDialog, FormerDialog } from "./failoverdialog";
 import { PauseDialog } from "./holding";
 import { GroupReadiness } from "./readiness";
 
@@ -36,7 +37,7 @@ export function GroupPage() {
     queryFn: () => ask(api.GET("/groups/{id}", { params: { path: { id } } })),
     refetchInterval: 3000,
   });
-  const dialog = useDialog<"pause" | "delete" | "drill">();
+  const dialog = useDialog<"pause" | "delete" | "drill" | "failover" | "former">();
   const may = useMay();
   const act = useMutation({
     mutationFn: (what: "run" | "compare" | "resume" | "keep") =>
@@ -92,12 +93,28 @@ export function GroupPage() {
               Berth
             </Link>
           )}
-          {g.direction !== "out" && g.points > 0 && may.operate && (
-            <Button kind="main" onClick={() => dialog.open("drill")}>
-              Drill…
+          {g.direction !== "out" && !g.turned && g.points > 0 && may.operate && (
+            <>
+              <Button kind="main" onClick={() => dialog.open("drill")}>
+                Drill…
+              </Button>
+              {!ended && <Button onClick={() => dialog.open("failover")}>Failover…</Button>}
+            </>
+          )}
+          {g.turned === "held" && (
+            <Link
+              to={`/failovers/${g.id}`}
+              className="rounded-md border border-line bg-card px-3 py-1.5 font-semibold text-[13px] hover:border-muted"
+            >
+              Its failover
+            </Link>
+          )}
+          {g.runsHere && may.operate && (
+            <Button kind="danger" onClick={() => dialog.open("former")}>
+              Shut down those here…
             </Button>
           )}
-          {!ended && may.operate && (
+          {!ended && !g.turned && may.operate && (
             <>
               <Button disabled={g.paused || !!g.running || act.isPending} onClick={() => act.mutate("run")}>
                 Run a cycle now
@@ -122,7 +139,7 @@ export function GroupPage() {
               )}
             </>
           )}
-          {may.administer && (
+          {may.administer && !g.turned && (
             <Button kind="danger" onClick={() => dialog.open("delete")}>
               Delete…
             </Button>
@@ -133,7 +150,7 @@ export function GroupPage() {
       <Fault of={act.error} />
       {g.reasons.length > 0 && (
         <p
-          className={`rounded-md border px-3 py-2 ${["over", "stalled", "cut off"].includes(g.health) || g.deletion ? "border-over bg-over-bg text-over-ink" : g.health === "tight" ? "border-tight bg-tight-bg text-tight-ink" : "border-line bg-card"}`}
+          className={`rounded-md border px-3 py-2 ${["over", "stalled", "cut off"].includes(g.health) || g.deletion || g.runsHere ? "border-over bg-over-bg text-over-ink" : g.health === "tight" || g.turned ? "border-tight bg-tight-bg text-tight-ink" : "border-line bg-card"}`}
         >
           {g.reasons.join(" ")}
           {g.cause?.mend && <span className="block opacity-80">{g.cause.mend}</span>}
@@ -163,6 +180,8 @@ export function GroupPage() {
       </div>
       {dialog.name === "pause" && <PauseDialog groups={[g]} onClose={dialog.close} />}
       {dialog.name === "drill" && <DrillDialog g={g} onClose={dialog.close} />}
+      {dialog.name === "failover" && <FailoverDialog g={g} onClose={dialog.close} />}
+      {dialog.name === "former" && <FormerDialog g={g} onClose={dialog.close} />}
       {dialog.name === "delete" && <DeleteDialog g={g} onClose={dialog.close} />}
     </Page>
   );
