@@ -530,7 +530,7 @@ func (d *Directory) Mirror(ctx context.Context, from actor.Actor, r Record) (fre
 	case outcome == term.Refused:
 		return false, problem.Conflict("Group %s has a higher term here; %s has to stand down.", r.Spec.Name, r.HomeName)
 	}
-	r.Direction, r.Former = In, was.FormerHome()
+	r.Direction, r.Turned, r.Former = In, "", was.FormerHome()
 	if known && was.Direction == In && was.Turned == "" && was.Term == r.Term && was.Revision >= r.Revision && was.Link == r.Link && (was.Revision > r.Revision || len(group.Diff(was.Spec, r.Spec)) == 0) {
 		return false, nil
 	}

@@ -416,3 +416,50 @@ func TestTheFirstFormatIsRead(t *testing.T) {
 	require.NoError(t, json.Unmarshal(directory.Encode(spec("x", "m")), &form))
 	require.Equal(t, 2, form.Format)
 }
+
+// A group is turned once: whoever edits what was before loses, and who turns it meanwhile is
+// heard first.
+func TestAGroupIsTurned(t *testing.T) {
+	db := memory.New()
+	d := open(t, db)
+	g, err := d.Create(ctx, anna, record("Ticketing", "tick-db"))
+	require.NoError(t, err)
+	turn := func(d *directory.Directory, to directory.Turned) (directory.Record, error) {
+		return d.Turn(ctx, ben, g.ID, func(r *directory.Record) (string, error) {
+			if r.Turned == to {
+				return "", nil
+			}
+			r.Turned = to
+			return "turned", nil
+		})
+	}
+	stale := open(t, db) // reads what is now, and is not told of what comes
+	away, err := turn(d, directory.Ceded)
+	require.NoError(t, err)
+	require.True(t, away.Away())
+	require.False(t, away.Home())
+	_, _, err = stale.Update(ctx, ben, g.ID, group.Patch{Name: new("Fares")}, nil, func(directory.Record, []group.Change) string { return "renamed" })
+	require.ErrorContains(t, err, "runs at Eastmole since a failover", "an edit never takes a turn back")
+	_, _, err = d.Update(ctx, anna, g.ID, group.Patch{Name: new("Fares")}, nil, func(directory.Record, []group.Change) string { return "renamed" })
+	require.ErrorContains(t, err, "since a failover")
+	again, err := turn(d, directory.Ceded)
+	require.NoError(t, err)
+	require.Equal(t, away, again, "the same again changes nothing")
+	_, err = d.Turn(ctx, ben, g.ID, func(*directory.Record) (string, error) { return "", errors.New("no") })
+	require.ErrorContains(t, err, "no")
+	reopened := open(t, db)
+	kept, ok := reopened.Get(g.ID)
+	require.True(t, ok)
+	require.Equal(t, directory.Ceded, kept.Turned)
+
+	// What another site is home of from then on keeps what was here.
+	r := away
+	r.HomeID, r.HomeName, r.RecoveryName, r.Term, r.Revision = otherSite, "Eastmole", "Norhaven", 2, 9
+	r.Spec.Machines = []group.Machine{{ID: "landed", Name: "tick-db"}}
+	_, err = reopened.Mirror(ctx, anna, r)
+	require.NoError(t, err)
+	kept, _ = reopened.Get(g.ID)
+	require.Equal(t, directory.In, kept.Direction)
+	require.Equal(t, []directory.Former{{Platform: "p", ID: "tick-db", Name: "tick-db"}}, kept.FormerHome())
+	require.Empty(t, kept.Turned)
+}

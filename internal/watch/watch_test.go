@@ -21,6 +21,7 @@ import (
 	"kestrel/internal/core/health"
 	"kestrel/internal/cycle"
 	"kestrel/internal/directory"
+	"kestrel/internal/listing"
 	"kestrel/internal/overview"
 	"kestrel/internal/platform"
 	"kestrel/internal/points"
@@ -270,6 +271,42 @@ func TestWhatGoesWrongIsTold(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, past, 9)
 	require.NotNil(t, past[0].ClearedAt)
+}
+
+// A group that is held here is told of until somebody decides, and nothing else of it; one that
+// runs at both sites is told of where it should not.
+func TestFailoversAreTold(t *testing.T) {
+	ctx, home, recovery := rooms.Paired(t)
+	g, err := home.Sealed(ctx, rooms.NewGroup())
+	require.NoError(t, err)
+	heard(t, ctx, recovery)
+	north, east := newTower(t, ctx, home), newTower(t, ctx, recovery)
+	require.Empty(t, north.look())
+	turn := func(x *rooms.House, to directory.Turned, term int64) {
+		t.Helper()
+		_, err := x.Groups.Turn(ctx, rooms.Anna(), g.ID, func(r *directory.Record) (string, error) {
+			r.Turned, r.Term = to, term
+			return "turned", nil
+		})
+		require.NoError(t, err)
+	}
+	turn(recovery, directory.Held, 2)
+	east.failed = east.clk.Now().Add(-time.Hour)
+	east.clk.pass(10 * time.Hour)
+	require.Equal(t, []string{"raised failed over Ticketing"}, east.look(), "its target says nothing before it is decided")
+	require.Contains(t, east.open1("failed over").Text, "copied nowhere until that is decided")
+	turn(home, directory.Away, 2)
+	north.twice = []string{"tick-db"}
+	north.clk.pass(10 * time.Hour)
+	require.Equal(t, []string{"raised two copies Ticketing"}, north.look())
+	require.Contains(t, north.open1("two copies").Text, "here run still: tick-db")
+	north.twice = nil
+	require.Equal(t, []string{"cleared two copies Ticketing"}, north.look())
+	b, err := recovery.Overview.Board(ctx, nil, listing.Page{})
+	require.NoError(t, err)
+	require.Equal(t, "Ticketing runs here since a failover", b.Needs[0].Title)
+	turn(recovery, directory.Returned, 3)
+	require.Contains(t, east.look(), "cleared failed over Ticketing")
 }
 
 // How a group fares is told as well: each once when it has been so for as long as its rule

@@ -1,13 +1,21 @@
 package e2e
 
 import (
+	"bytes"
+	"context"
+	"io"
 	"net/http"
+	"os/exec"
 	"testing"
 
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/require"
 
 	"kestrel/internal/api"
 	"kestrel/internal/platform"
+	"kestrel/internal/problem"
+	"kestrel/internal/support/browser"
 )
 
 // toRun is how tick-db and then tick-app arrive in a failover, on one network of a platform.
@@ -56,16 +64,22 @@ func (w *world) blows(at *siteProc, id, until string) (seen []string) {
 		}
 		state = f.State
 		seen = append(seen, state)
-		for _, s := range []*siteProc{w.recovery, w.home} {
+		both := []*siteProc{w.recovery, w.home}
+		for _, s := range both {
 			s.kill()
-			s.start()
+		}
+		for _, s := range both {
+			s.spawn()
+		}
+		for _, s := range both {
+			s.await()
 		}
 		return state == until
 	})
 	return seen
 }
 
-// twoHomes fails if a group is home at both sites, or held at one and home at the other.
+// oneHome fails if a group is home at both sites, or held at one and home at the other.
 func (w *world) oneHome(id string) {
 	w.t.Helper()
 	homes := 0
@@ -176,7 +190,7 @@ func TestAPlannedFailoverAndTheWayBack(t *testing.T) {
 		here, there := w.home.group(g.ID), w.recovery.group(g.ID)
 		return here.Direction == "out" && there.Direction == "in" && there.Home == "Norhaven" && here.NewestCaptureAt != nil && here.NewestCaptureAt.After(*b.EndedAt)
 	})
-	require.Equal(t, int64(4), w.home.group(g.ID).Term%8, "each turn has a term of its own")
+	require.Equal(t, int64(5), w.home.group(g.ID).Term, "each turn has a term of its own")
 
 	// Each has its evidence, signed by the site that ran it.
 	for s, n := range map[*siteProc]int{w.recovery: 2, w.home: 1} {
@@ -264,4 +278,104 @@ func TestAFailoverWithoutHome(t *testing.T) {
 		return here.Turned == nil && here.Direction == "out" && w.recovery.group(g.ID).Turned == nil
 	})
 	require.Zero(t, w.lab.on("tick-db", "tick-app"))
+}
+
+// People steer a failover: it is stopped and goes on, a check that never passes is waited for
+// no longer, with why; machines at home that do not shut down are switched off on somebody's
+// word. Accepted unprotected, it says so until it is resumed.
+func TestAFailoverIsSteered(t *testing.T) {
+	t.Parallel()
+	w := paired(t)
+	mole := w.mole()
+	g := w.protect("Ticketing", promise(600, 2), "tick-db", "tick-app")
+	b := toRun("mole", "vault", "quay", "{name}")
+	b.Waves = &[]api.BerthWave{{Number: 1, Check: new("port 65001"), LimitSeconds: new(int64(1800))}}
+	must[api.BerthView](w.recovery, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Berth: b})
+	f := must[api.Failover](w.recovery, http.MethodPost, "/groups/"+g.ID+"/failovers", api.NewFailover{Planned: new(true), Confirm: new("Ticketing"), DownSeconds: new(int64(10))})
+	steer := func(in api.FailoverSteer) *problem.Problem {
+		_, bad := call[api.Failover](w.recovery, http.MethodPost, "/failovers/"+f.ID+"/steer", in)
+		return bad
+	}
+	require.Nil(t, steer(api.FailoverSteer{Action: "stop"}))
+	require.ErrorContains(t, steer(api.FailoverSteer{Action: "stop"}), "has stopped it already")
+	state := w.recovery.failover(f.ID)
+	require.True(t, state.Stopped)
+	w.recovery.kill()
+	w.recovery.start()
+	before := len(w.recovery.points(g.ID))
+	w.eventually("home goes on meanwhile", func() bool { return len(w.recovery.points(g.ID)) > before+1 })
+	require.Equal(t, state.State, w.recovery.failover(f.ID).State, "it has gone no further")
+	require.Equal(t, 2, w.lab.on("tick-db", "tick-app"))
+	require.ErrorContains(t, steer(api.FailoverSteer{Action: "switch-off"}), "is waited for")
+	require.Nil(t, steer(api.FailoverSteer{Action: "go-on"}))
+	w.eventually("the first wave has started", func() bool { return mole.on("tick-db") == 1 })
+	require.Equal(t, []string{"machine"}, fields(steer(api.FailoverSteer{Action: "skip", Machine: new("gate"), Reason: new("it is known")})))
+	require.Equal(t, []string{"reason"}, fields(steer(api.FailoverSteer{Action: "skip", Machine: new("tick-db")})))
+	require.Zero(t, mole.on("tick-app"), "the second wave waits for the check of the first")
+	w.eventually("its check is waited for no longer", func() bool {
+		return steer(api.FailoverSteer{Action: "skip", Machine: new("tick-db"), Reason: new("the port is closed at this site")}) == nil
+	})
+	f = w.reaches(w.recovery, f.ID, "open")
+	require.Contains(t, *f.Machines[0].Check, "the port is closed at this site")
+	require.True(t, f.Machines[0].Missed)
+	must[api.Failover](w.recovery, http.MethodPost, "/failovers/"+f.ID+"/accept", api.FailoverAccept{Confirm: "Ticketing", Unprotected: new(true)})
+	f = w.reaches(w.recovery, f.ID, "over")
+	require.Contains(t, *f.Summary, "not as it should be: tick-db")
+	told := func(kind string) bool {
+		for _, a := range must[[]api.Alert](w.recovery, http.MethodGet, "/alerts", nil) {
+			if a.Kind == kind && a.ClearedAt == nil {
+				return true
+			}
+		}
+		return false
+	}
+	w.eventually("that it is unprotected is told", func() bool { return told("unprotected") })
+	require.True(t, w.recovery.group(g.ID).Paused)
+	must[api.Group](w.recovery, http.MethodPost, "/groups/"+g.ID+"/resume", nil)
+	w.eventually("it is copied", func() bool {
+		now := w.recovery.group(g.ID)
+		return now.NewestCaptureAt != nil && now.NewestCaptureAt.After(*f.EndedAt)
+	})
+}
+
+// A failover from the group's page to its evidence, in a browser and by keyboard: what it costs
+// is said before, dangerous buttons want the group's name, and how it goes is seen.
+func TestAFailoverInTheConsole(t *testing.T) {
+	t.Parallel()
+	if raceEnabled {
+		t.Skip("the browser driver races with itself when it types; ./dev test runs this test without the race detector")
+	}
+	w := paired(t)
+	mole := w.mole()
+	g := w.protect("Ticketing", promise(600, 300), "tick-db", "tick-app")
+	must[api.BerthView](w.recovery, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Berth: toRun("mole", "vault", "quay", "{name}")})
+	tab, stop, err := browser.Open(context.Background(), 1280, 800)
+	require.NoError(t, err, "./dev test installs it")
+	defer stop()
+	do(t, tab, "the list", browser.SignIn(w.recovery.url, person, password), chromedp.Navigate(w.recovery.url+"/failovers"), browser.See("No group was failed over to this site yet"))
+	do(t, tab, "the dialog", chromedp.Navigate(w.recovery.url+"/groups/"+g.ID), browser.Press("Failover…"), browser.See("Norhaven answers, and tick-db and tick-app run there."), browser.See("Nothing of what is written is lost"), browser.See("Wave 2: tick-app (quay)"))
+	axe(t, tab, "the dialog of a failover")
+	do(t, tab, "another kind", browser.Choose("How", "unplanned"), browser.See("Why it is not planned although Norhaven answers"), browser.Choose("How", "planned"))
+	do(t, tab, "start it by keyboard", browser.Fill("To go on, type the group's name: Ticketing", "Ticketing"), browser.See("Nothing of what is written is lost"), chromedp.KeyEvent(kb.Enter), browser.See("Failover of Ticketing"))
+	do(t, tab, "see it open", browser.See("Accept it, or back out."), browser.See("What they showed"), browser.See("Norhaven gives the group away"))
+	require.Equal(t, 2, mole.landed())
+	axe(t, tab, "a failover that is open")
+	do(t, tab, "the board", chromedp.Navigate(w.recovery.url+"/"), browser.See("Ticketing runs here since a failover"))
+	do(t, tab, "back to it", chromedp.Navigate(w.recovery.url+"/groups/"+g.ID), browser.See("accept it, or back out"), browser.Press("Its failover"), browser.Press("Back out…"), browser.See("What its machines have written at Eastmole since they started is lost"))
+	axe(t, tab, "what backing out costs")
+	do(t, tab, "leave it", browser.Press("Leave it open"), browser.Press("Accept…"), browser.See("There is no backing out any more"), browser.Fill("To go on, type the group's name: Ticketing", "Ticketing"), browser.Press("Accept it"), browser.See("It was accepted: 2 machines ran at Eastmole"), browser.See("Evidence (PDF)"))
+	axe(t, tab, "a failover that is over")
+	do(t, tab, "the list", chromedp.Navigate(w.recovery.url+"/failovers"), browser.See("Accepted"))
+	axe(t, tab, "failovers")
+	res := w.recovery.raw(http.MethodGet, "/evidence/1?format=pdf", w.recovery.token, nil)
+	pdf, err := io.ReadAll(res.Body)
+	require.NoError(t, err)
+	_ = res.Body.Close()
+	c := exec.Command("pdftotext", "-layout", "-", "-")
+	c.Stdin = bytes.NewReader(pdf)
+	text, err := c.Output()
+	require.NoError(t, err)
+	for _, want := range []string{"Evidence 1 of Eastmole: failover of Ticketing", "A planned failover of Ticketing from Norhaven to Eastmole", "Accepted by", "The machines at Norhaven are shut down", "none; it is the first of this site"} {
+		require.Contains(t, string(text), want)
+	}
 }

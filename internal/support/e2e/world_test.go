@@ -198,6 +198,13 @@ func (s *siteProc) files() string { return filepath.Join(s.dir, "files") }
 
 func (s *siteProc) start() {
 	s.t.Helper()
+	s.spawn()
+	s.await()
+}
+
+// spawn starts the process.
+func (s *siteProc) spawn() {
+	s.t.Helper()
 	require.NoError(s.t, os.MkdirAll(s.files(), 0o755))
 	log, err := os.OpenFile(filepath.Join(s.dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	require.NoError(s.t, err)
@@ -207,6 +214,11 @@ func (s *siteProc) start() {
 	s.cmd.Env = append(append(os.Environ(), "KESTREL_DATABASE_URL="+s.db), s.env...)
 	s.cmd.Stdout, s.cmd.Stderr = log, log
 	require.NoError(s.t, s.cmd.Start())
+}
+
+// await waits until the service answers.
+func (s *siteProc) await() {
+	s.t.Helper()
 	ready := func() bool {
 		res, err := http.Get(s.url + "/readyz")
 		if err != nil {
