@@ -46,6 +46,7 @@ const states: Record<string, { shape: string; look: string; word: string }> = {
   "cut off": { shape: "✕", look: "bg-over-bg text-over-ink", word: "Cut off" },
   tight: { shape: "◆", look: "bg-tight-bg text-tight-ink", word: "Tight" },
   seeding: { shape: "◌", look: "bg-seeding-bg text-seeding", word: "Seeding" },
+  "failed over": { shape: "◈", look: "bg-tight-bg text-tight-ink", word: "Failed over" },
   paused: { shape: "‖", look: "bg-still-bg text-ink", word: "Paused" },
   "on target": { shape: "●", look: "bg-good-bg text-good-ink", word: "On target" },
   ended: { shape: "□", look: "bg-still-bg text-ink", word: "Ended" },

@@ -343,6 +343,8 @@ func mark(health string) string {
 	switch health {
 	case "over", "deletion":
 		return "▲"
+	case "failed over":
+		return "◈"
 	case "stalled":
 		return "■"
 	case "cut off":

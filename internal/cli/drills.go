@@ -265,6 +265,14 @@ func drillPage(w *tabwriter.Writer, d api.Drill) {
 	}
 }
 
+// moment is a time that something took, of which seconds are known.
+func moment(n int64) string {
+	if n == 0 {
+		return "less than a second"
+	}
+	return secs(n)
+}
+
 // machineRow is a machine of a drill or failover.
 func machineRow(w io.Writer, m api.DrillMachine) {
 	state, took, check := "—", "—", ""
@@ -294,7 +302,7 @@ func drillPlan(w *tabwriter.Writer, p api.DrillPlan) {
 		row(w, "RTO target", secs(p.RtoTargetSeconds))
 	}
 	if p.LastTookSeconds != nil {
-		row(w, "Took", secs(*p.LastTookSeconds)+" in the last drill that passed")
+		row(w, "Took", moment(*p.LastTookSeconds)+" in the last drill that passed")
 	}
 	for _, o := range p.Open {
 		row(w, "◆", o)

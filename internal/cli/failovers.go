@@ -350,7 +350,7 @@ func failoverPage(w *tabwriter.Writer, f api.Failover) {
 	if f.TookSeconds != nil {
 		row(w, "Ran after", secs(*f.TookSeconds))
 	} else if f.ExpectedSeconds != nil {
-		row(w, "Expected", "all runs after "+secs(*f.ExpectedSeconds)+", as the last time")
+		row(w, "Expected", "all runs after "+moment(*f.ExpectedSeconds)+", as the last time")
 	}
 	if f.RtoTargetSeconds > 0 {
 		row(w, "RTO target", secs(f.RtoTargetSeconds))
@@ -413,7 +413,7 @@ func failoverPlan(w *tabwriter.Writer, p api.FailoverPlan) {
 		row(w, "RTO target", secs(p.RtoTargetSeconds))
 	}
 	if p.LastTookSeconds != nil {
-		row(w, "Took", secs(*p.LastTookSeconds)+" the last time, until all ran")
+		row(w, "Took", moment(*p.LastTookSeconds)+" the last time, until all ran")
 	}
 	row(w)
 	row(w, "WAVE", "MACHINE", "AS", "NETWORKS", "WAITS UNTIL IT")

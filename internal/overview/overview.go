@@ -99,7 +99,7 @@ func (o *Overview) look(r directory.Record) *sight {
 		f.Running, f.LastProgress = true, p.MovedAt
 	}
 	if r.Held() || r.Away() { // it is copied nowhere until that is decided, and the target says nothing
-		f.Paused, f.Sealed = true, false
+		f.FailedOver, f.Paused, f.Sealed = true, true, false
 	}
 	x.facts, x.state = f, health.Judge(f)
 	return x
@@ -528,7 +528,7 @@ func (o *Overview) List(f Filter) ([]api.Group, int, error) {
 	default:
 		return nil, 0, problem.Invalid("direction", "%q is none of out, in, ended.", f.Direction)
 	}
-	if f.Health != "" && health.State(f.Health).Rank() > 6 {
+	if f.Health != "" && health.State(f.Health).Rank() > health.OnTarget.Rank() {
 		return nil, 0, problem.Invalid("health", "%q is no health; one of over, stalled, cut off, tight, seeding, paused, on target.", f.Health)
 	}
 	var all []*sight

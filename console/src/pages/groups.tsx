@@ -46,7 +46,7 @@ const columns: Column<Group>[] = [
   },
 ];
 
-const healths = ["over", "stalled", "cut off", "tight", "seeding", "paused", "on target"];
+const healths = ["failed over", "over", "stalled", "cut off", "tight", "seeding", "paused", "on target"];
 
 export function GroupsPage() {
   const go = useNavigate();

@@ -8,13 +8,14 @@ type State string
 
 // The states, worst first.
 const (
-	Over     State = "over"      // exposure above the RPO target
-	Stalled  State = "stalled"   // no progress where there should be
-	CutOff   State = "cut off"   // link or platform unreachable
-	Tight    State = "tight"     // exposure above TightShare of the target
-	Seeding  State = "seeding"   // the first copy is not sealed yet
-	Paused   State = "paused"    // cycles are held by an administrator
-	OnTarget State = "on target" // the promise is kept
+	FailedOver State = "failed over" // it runs elsewhere than at its home, and somebody has to decide
+	Over       State = "over"        // exposure above the RPO target
+	Stalled    State = "stalled"     // no progress where there should be
+	CutOff     State = "cut off"     // link or platform unreachable
+	Tight      State = "tight"       // exposure above TightShare of the target
+	Seeding    State = "seeding"     // the first copy is not sealed yet
+	Paused     State = "paused"      // cycles are held by an administrator
+	OnTarget   State = "on target"   // the promise is kept
 )
 
 // TightShare is the share of the target above which a group is tight.
@@ -26,12 +27,12 @@ const StallAfter = 2 * time.Minute
 
 // Rank orders states, 0 the worst. An unknown state ranks last.
 func (s State) Rank() int {
-	for i, x := range []State{Over, Stalled, CutOff, Tight, Seeding, Paused, OnTarget} {
+	for i, x := range []State{FailedOver, Over, Stalled, CutOff, Tight, Seeding, Paused, OnTarget} {
 		if s == x {
 			return i
 		}
 	}
-	return 7
+	return 8
 }
 
 // Facts is what a judgement rests on. All instants are on the judging site's
@@ -42,6 +43,9 @@ type Facts struct {
 	Sealed   bool          // whether any point is sealed at the recovery site
 	Exposure time.Duration // meaningful if Sealed
 
+	// FailedOver says that it runs elsewhere than at its home since a failover that is not
+	// accepted: its target says nothing meanwhile.
+	FailedOver bool
 	Paused     bool
 	LinkUp     bool
 	PlatformUp bool
@@ -57,6 +61,8 @@ type Facts struct {
 // Judge gives the worst state that the facts support.
 func Judge(f Facts) State {
 	switch {
+	case f.FailedOver:
+		return FailedOver
 	case f.Sealed && f.Exposure > f.Target:
 		return Over
 	case !f.Paused && stalled(f) && f.LinkUp && f.PlatformUp:
