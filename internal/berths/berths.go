@@ -219,17 +219,25 @@ func (b *Berths) place(name string) (berth.Place, bool) {
 		out.Networks = append(out.Networks, n)
 	}
 	for _, m := range inv.Machines {
-		if m.Landed {
+		if _, home := b.Groups.Guards(p.ID, m.ID); m.Landed && !home {
 			continue // made from a point, and removed again
 		}
 		out.Machines = append(out.Machines, m.Name)
 		for _, n := range m.NICs {
 			if a, err := netip.ParseAddr(n.Address); err == nil {
-				out.Used = append(out.Used, berth.Used{Address: a, Network: n.Network, By: m.Name + " has it"})
+				out.Used = append(out.Used, berth.Used{Address: a, Network: n.Network, By: m.Name + " has it", Idle: idle(p.ID, m)})
 			}
 		}
 	}
 	return out, true
+}
+
+// idle names a machine that is off; empty if it is not.
+func idle(platformID string, m platform.Machine) string {
+	if m.Power != platform.PowerOff {
+		return ""
+	}
+	return platformID + "/" + m.ID
 }
 
 // defaults are the layers below a group's own, those that count least first.

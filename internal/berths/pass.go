@@ -2,6 +2,7 @@ package berths
 
 import (
 	"net/netip"
+	"slices"
 
 	"kestrel/internal/core/berth"
 	"kestrel/internal/directory"
@@ -105,7 +106,10 @@ func (p *pass) survey(r directory.Record, x berth.Berth, arrivals []berth.Arriva
 	}
 	return append(x.Check(), x.Survey(arrivals, func(name string) (berth.Place, bool) {
 		at, ok := p.place(name)
-		at.Used = append(at.Used[:len(at.Used):len(at.Used)], used...)
+		// What the group had here before, and is off, makes room for what comes back.
+		at.Used = slices.DeleteFunc(slices.Concat(at.Used, used), func(u berth.Used) bool {
+			return u.Idle != "" && slices.ContainsFunc(r.Former, func(f directory.Former) bool { return f.Platform+"/"+f.ID == u.Idle })
+		})
 		return at, ok
 	})...)
 }

@@ -34,6 +34,11 @@ func (r *Recovery) conclude(ctx context.Context, s *failing, o failover.Outcome,
 	rec, was := look(r, s)
 	v := r.failoverView(s)
 	v.State, v.EndedAt, v.Error, v.Says, v.Result, v.Summary, v.AcceptCosts, v.BackOutCosts = over, &now, nil, nil, text(string(o.Result)), text(summary), []string{}, []string{}
+	for i := range v.Stages {
+		if s := &v.Stages[i]; s.BeganAt != nil && s.EndedAt == nil {
+			s.EndedAt = &now
+		}
+	}
 	if len(was.Stood) > 0 {
 		v.Machines = nil
 		for _, x := range was.Stood {

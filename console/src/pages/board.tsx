@@ -57,7 +57,11 @@ function Row({ x, age }: { x: Schemas["BoardGroup"]; age: number }) {
       <div className="hidden text-right md:block">
         <div className={`font-semibold ${tone}`}>{span(exposure)}</div>
         <div className="text-muted text-xs">
-          {g.turned ? "not copied now" : exposure === undefined ? "first copy" : `of ${span(g.promise.rpoTargetSeconds)}`}
+          {g.turned
+            ? "not copied now"
+            : exposure === undefined
+              ? "first copy"
+              : `of ${span(g.promise.rpoTargetSeconds)}`}
         </div>
       </div>
       <div className="justify-self-end text-right md:justify-self-start">

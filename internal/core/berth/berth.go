@@ -195,6 +195,7 @@ type Used struct {
 	Network string
 	By      string // in words
 	Drill   bool   // in drills only
+	Idle    string // names the machine that has it, if that is off
 }
 
 // meets tells whether an address that is used is in the way of one of a kind on a network.

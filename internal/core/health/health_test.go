@@ -34,7 +34,7 @@ func TestJudge(t *testing.T) {
 		"a due cycle does not begin":          {func(f *health.Facts) { f.DueSince = now.Add(-3 * time.Minute) }, health.Stalled},
 		"a due cycle waits a moment":          {func(f *health.Facts) { f.DueSince = now.Add(-time.Minute) }, health.OnTarget},
 		"it cannot begin while cut off":       {func(f *health.Facts) { f.DueSince = now.Add(-time.Hour); f.LinkUp = false }, health.CutOff},
-		"it runs elsewhere since a failover":   {func(f *health.Facts) { f.FailedOver = true; f.Exposure = time.Hour }, health.FailedOver},
+		"it runs elsewhere since a failover":  {func(f *health.Facts) { f.FailedOver = true; f.Exposure = time.Hour }, health.FailedOver},
 		"a long cycle that moves is no stall": {func(f *health.Facts) { f.Running = true; f.LastProgress = now.Add(-time.Second) }, health.OnTarget},
 	} {
 		t.Run(name, func(t *testing.T) {
