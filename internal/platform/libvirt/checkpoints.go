@@ -71,6 +71,8 @@ func (d *Driver) Forget(ctx context.Context, name string) error {
 	}
 	d.counting.RLock()
 	defer d.counting.RUnlock()
+	d.forgetting.Lock()
+	defer d.forgetting.Unlock()
 	err = each(found, func(m *held) error {
 		return errors.Join(d.endJob(ctx, m.h, m.dom, name), d.forgetOn(ctx, m.h, m.dom, name), d.putBack(ctx, m.h, m.dom))
 	})

@@ -75,6 +75,9 @@ type Driver struct {
 	// checkpoints: libvirt 9.0 crashes if a checkpoint whose changes it counts is
 	// removed meanwhile. Counters hold it alone, the others together.
 	counting sync.RWMutex
+	// forgetting lets one checkpoint be removed at a time: libvirt 9.0 crashes if two callers
+	// remove the same one.
+	forgetting sync.Mutex
 
 	mu        sync.Mutex
 	within    reach.Networks

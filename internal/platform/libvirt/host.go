@@ -65,6 +65,9 @@ func parseHost(text string) (*host, error) {
 	return &host{uri: u}, nil
 }
 
+// another is the same host by a connection of its own.
+func (h *host) another() *host { return &host{uri: h.uri, within: h.within} }
+
 // useCertificates makes libvirt's own TLS use a folder of certificates, unless
 // the URI names one itself.
 func (h *host) useCertificates(folder string) {

@@ -74,8 +74,13 @@ func (d *Driver) Screen(ctx context.Context, machine string) ([]byte, error) {
 
 // screen takes one picture. At times nothing comes of a machine that has just started.
 func screen(ctx context.Context, h *host, dom rpc.Domain) ([]byte, error) {
+	// The client library waits, with its lock held, for whoever reads a picture, and who reads
+	// it may have gone: then nothing else comes through that connection any more. So each has
+	// one of its own.
+	own := h.another()
+	defer own.close()
 	var shot bytes.Buffer
-	err := do(ctx, h, screenLimit, func(l *rpc.Libvirt) error {
+	err := do(ctx, own, screenLimit, func(l *rpc.Libvirt) error {
 		_, err := l.DomainScreenshot(dom, &limited{&shot, maxScreen}, 0, 0)
 		if is(err, rpc.ErrOperationInvalid, rpc.ErrOperationUnsupported, rpc.ErrNoSupport, rpc.ErrConfigUnsupported, rpc.ErrInvalidArg) {
 			return fmt.Errorf("machine %s: %w: %w", dom.Name, platform.ErrNoScreen, err)
