@@ -6,6 +6,7 @@ package main
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"net/http"
@@ -100,7 +101,6 @@ func run(ctx context.Context, state, out, binary, only string) error {
 		{name: "drill", path: "/drills/" + tried, await: "What they showed"},
 		{name: "machines", path: "/machines", await: "that are to be"},
 		{name: "survey", path: "/surveys/" + survey, await: "What they would need"},
-		{name: "tiers", path: "/tiers", await: "Harbour-1"},
 		{name: "calendar", path: "/calendar", await: "Steady"},
 		{name: "sites", path: "/sites", await: "Eastmole"},
 		{name: "access", path: "/access", await: "API tokens"},
@@ -158,6 +158,11 @@ func run(ctx context.Context, state, out, binary, only string) error {
 		}
 		fmt.Println(filepath.Join(out, s.name+".png"))
 	}
+	if strings.Contains("failover", only) {
+		if err := failed(ctx, tab, home.URL, home.Token, out, secrets.User, secrets.Password); err != nil {
+			return fmt.Errorf("failover: %w", err)
+		}
+	}
 	if strings.Contains("terminal", only) {
 		return terminal(ctx, state, out, binary)
 	}
@@ -175,10 +180,7 @@ func landOne(ctx context.Context, url, token, group string) error {
 	if err != nil {
 		return err
 	}
-	c, err := api.NewClient(url+"/api/v1", api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-		r.Header.Set("Authorization", "Bearer "+token)
-		return nil
-	}))
+	c, err := client(url, token)
 	if err != nil {
 		return err
 	}
@@ -202,6 +204,61 @@ func landOne(ctx context.Context, url, token, group string) error {
 	}
 	time.Sleep(3 * time.Second)
 	return nil
+}
+
+// failed takes the picture of a failover that is open, which is backed out afterwards: it is the
+// last, since the group looks otherwise on other pages meanwhile.
+func failed(ctx, tab context.Context, url, token, out, user, password string) error {
+	id, back, err := failOver(ctx, url, token, "Harbour gates")
+	if back != nil {
+		defer back()
+	}
+	if err != nil {
+		return err
+	}
+	tctx, cancel := context.WithTimeout(tab, 30*time.Second)
+	defer cancel()
+	if err := chromedp.Do(tctx, browser.SignIn(url, user, password), browser.Size(1280, 800), chromedp.Navigate(url+"/failovers/"+id), browser.See("What they showed"), chromedp.Sleep(1200*time.Millisecond)); err != nil {
+		return err
+	}
+	return browser.Picture(tctx, filepath.Join(out, "failover.png"))
+}
+
+func client(url, token string) (*api.Client, error) {
+	return api.NewClient(url+"/api/v1", api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		r.Header.Set("Authorization", "Bearer "+token)
+		return nil
+	}))
+}
+
+// failOver has a group run at a site until back is called, and gives the failover's ID when all
+// has started.
+func failOver(ctx context.Context, url, token, group string) (id string, back func(), err error) {
+	c, err := client(url, token)
+	if err != nil {
+		return "", nil, err
+	}
+	res, err := c.StartFailover(ctx, group, api.NewFailover{Planned: new(true), Confirm: &group})
+	if err != nil {
+		return "", nil, err
+	}
+	defer func() { _ = res.Body.Close() }()
+	var f api.Failover
+	if err := json.NewDecoder(res.Body).Decode(&f); err != nil || res.StatusCode != http.StatusCreated {
+		return "", nil, errors.Join(err, fmt.Errorf("the site answers %s", res.Status))
+	}
+	back = func() {
+		if res, err := c.BackOutFailover(ctx, f.ID, api.FailoverBackOut{Confirm: group}); err == nil {
+			_ = res.Body.Close()
+		}
+	}
+	for range 120 {
+		if f, err = fetch[api.Failover](url+"/api/v1/failovers/"+f.ID, token); err != nil || f.State == "open" {
+			return f.ID, back, err
+		}
+		time.Sleep(time.Second)
+	}
+	return f.ID, back, fmt.Errorf("it is %s after two minutes", f.State)
 }
 
 func fetch[T any](url, token string) (T, error) {
