@@ -67,6 +67,17 @@ func CheckBeat(b Beat) error {
 	return nil
 }
 
+// maxTerm bounds a group's term: nobody turns it that often.
+const maxTerm = 1 << 40
+
+// CheckTurn refuses what cannot be told of a group's turn.
+func CheckTurn(t Turn) error {
+	if !ident.UUID(t.Group) || t.Term <= 0 || t.Term > maxTerm {
+		return refuse("turns", "A turn names a group and a term.")
+	}
+	return nil
+}
+
 // CheckReport refuses what cannot be a group's report.
 func CheckReport(r GroupReport) error {
 	switch {
@@ -74,7 +85,7 @@ func CheckReport(r GroupReport) error {
 		return refuse("id", "A group is named by a UUID.")
 	case len(r.Settings) > maxSettings:
 		return refuse("settings", "A specification has at most %d bytes.", maxSettings)
-	case r.Term < 0 || r.Revision < 0:
+	case r.Term < 0 || r.Term > maxTerm || r.Revision < 0:
 		return refuse("revision", "Terms and revisions count from 1.")
 	}
 	return nil
@@ -87,8 +98,8 @@ func CheckHandOver(h HandOver) error {
 		return refuse("action", "%q is not known.", shown(h.Action))
 	case len(h.Machines) > group.MaxMachines:
 		return refuse("machines", "A group has at most %d machines.", group.MaxMachines)
-	case h.Term < 0:
-		return refuse("term", "Terms count from 1.")
+	case h.Term < 0 || h.Term > maxTerm:
+		return refuse("term", "Terms count from 1, and not so far.")
 	}
 	return nil
 }

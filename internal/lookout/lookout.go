@@ -126,7 +126,7 @@ func (l *Lookout) Look() {
 	for _, r := range all {
 		there[r.ID] = true
 		x, comes := arrivals[r.ID]
-		if p, err := l.Inventory.Find(on(x)); !comes || err == nil && on(x) != "" && !p.Seen() && p.Err == nil {
+		if p, err := l.Inventory.Find(on(x)); !comes || r.Held() || err == nil && on(x) != "" && !p.Seen() && p.Err == nil {
 			continue // the platform has not been asked yet, so nothing is known
 		}
 		f := l.facts(r, x, room, now)
@@ -315,6 +315,9 @@ func (l *Lookout) Hear(group string, text json.RawMessage) {
 // Of tells what was seen of a group; known is false if nothing was, or too long ago to be
 // said of now, and then at is when.
 func (l *Lookout) Of(r directory.Record) (x Seen, known bool) {
+	if r.Held() || r.Away() {
+		return Seen{}, false // its machines are being recovered, or were
+	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	switch r.Direction {

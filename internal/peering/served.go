@@ -65,7 +65,10 @@ func (p *Peering) Beats(ctx context.Context, key []byte, b link.Beat) (link.Beat
 		out.Groups = append(out.Groups, st)
 	}
 	for _, t := range b.Turns {
-		if r, ok := p.Groups.Get(t.Group); ok && r.Link == s.rec.ID && r.Direction == directory.Out && t.Term > 0 && p.Turned != nil {
+		if link.CheckTurn(t) != nil || p.Turned == nil {
+			continue // nothing that could be heard
+		}
+		if r, ok := p.Groups.Get(t.Group); ok && r.Link == s.rec.ID && r.Direction == directory.Out {
 			p.Turned(ctx, r, t)
 		}
 	}

@@ -48,10 +48,8 @@ func (r *Recovery) changed(c directory.Change) {
 	r.preparing[c.After.ID] = true
 	r.mu.Unlock()
 	g := *c.After
-	r.wg.Go(func() {
-		ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
-		defer cancel()
-		if err := r.readBase(ctx, g); err != nil {
+	r.beside(func(ctx context.Context) {
+		if err := r.readBase(ctx, g); err != nil && ctx.Err() == nil {
 			r.Log.Error("read what a group's machines held here", "group", g.Spec.Name, "err", err)
 			r.prepared(g.ID)
 		}

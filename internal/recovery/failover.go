@@ -370,10 +370,24 @@ func (r *Recovery) turn(ctx context.Context, s *failing, g directory.Record, rec
 
 // beat has the other site hear of what has changed, without waiting for it.
 func (r *Recovery) beat(id string) {
-	ctx, cancel := context.WithTimeout(context.Background(), 15*time.Second)
+	r.beside(func(ctx context.Context) { r.Peering.Beat(ctx, id) })
+}
+
+// besideLimit bounds what is done beside.
+const besideLimit = 30 * time.Second
+
+// beside does something without being waited for, while the site runs.
+func (r *Recovery) beside(f func(ctx context.Context)) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	ctx := r.ctx
+	if ctx == nil {
+		return // it is done at the next start, or with the next beat
+	}
 	r.wg.Go(func() {
+		ctx, cancel := context.WithTimeout(ctx, besideLimit)
 		defer cancel()
-		r.Peering.Beat(ctx, id)
+		f(ctx)
 	})
 }
 

@@ -100,7 +100,8 @@ type Recovery struct {
 	mu        sync.Mutex
 	byID      map[string]*state   // drills
 	failovers map[string]*failing // failovers
-	wg        sync.WaitGroup      // of what is told without being waited for
+	wg        sync.WaitGroup      // of what is done beside, without being waited for
+	ctx       context.Context     // of Run; nil before it
 	// preparing says which groups that were home here are being read, as they were left, before
 	// a cycle of them is taken; by their IDs.
 	preparing map[string]bool

@@ -77,6 +77,15 @@ func roundOf(rec records.DrillRound) (x round, pending []string, refused []refus
 
 // Run begins the drills of rounds until ctx ends.
 func (r *Recovery) Run(ctx context.Context) {
+	r.mu.Lock()
+	r.ctx = ctx
+	r.mu.Unlock()
+	defer func() {
+		r.mu.Lock()
+		r.ctx = nil // nothing more is begun beside
+		r.mu.Unlock()
+		r.wg.Wait()
+	}()
 	for {
 		if err := r.goRound(ctx); err != nil && ctx.Err() == nil {
 			r.Log.Warn("drills that begin by themselves", "err", err)
