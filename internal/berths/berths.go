@@ -49,9 +49,11 @@ type Config struct {
 	Seals func(group string) []*points.Seal
 	// Commands are those of this host that may run before a machine starts.
 	Commands func() []string
-	Trail    *audit.Trail
-	Hub      *events.Hub
-	Log      *slog.Logger
+	// Keep keeps what is said of a group with its points, nil if nothing is.
+	Keep  func(group string, settings []byte) error
+	Trail *audit.Trail
+	Hub   *events.Hub
+	Log   *slog.Logger
 }
 
 // Kinds of what a berth is said of.
@@ -129,8 +131,35 @@ func (b *Berths) put(ctx context.Context, who actor.Actor, k key, o audit.Object
 	b.mu.Lock()
 	b.all[k] = entry{rec.Revision, x}
 	b.mu.Unlock()
+	if k.kind == OfGroup {
+		b.keep(k.subject)
+	}
 	b.Hub.Send(events.Event{Type: "group", ID: k.subject})
 	return nil
+}
+
+// keep keeps what is said of a group with its points. What fails is tried again at the next
+// start: the database has it.
+func (b *Berths) keep(group string) {
+	r, ok := b.Groups.Get(group)
+	if b.Keep == nil || !ok || r.Direction == directory.Out {
+		return
+	}
+	if err := b.Keep(group, b.Kept(OfGroup, group)); err != nil {
+		b.Log.Error("keep a berth with the points", "group", r.Spec.Name, "err", err)
+	}
+}
+
+// KeepAll keeps what is said of groups with their points, where it is not yet.
+func (b *Berths) KeepAll(ctx context.Context) {
+	for _, r := range b.Groups.All() {
+		if ctx.Err() != nil {
+			return
+		}
+		if b.get(OfGroup, r.ID).revision > 0 {
+			b.keep(r.ID)
+		}
+	}
 }
 
 // machinesOf is what is known of a group's machines: of its newest point, or what home

@@ -396,6 +396,7 @@ back too; if that alone is left, leave DIR out.`,
 				row(w, "Groups", out.Groups)
 				row(w, "Machines", out.Machines)
 				row(w, "Points", fmt.Sprintf("%d, %d of them pinned", out.Points, out.Pinned))
+				row(w, "Berths", out.Berths)
 				row(w, "Next", fmt.Sprintf("kestrel serve --site %q --state %s …", out.Site, state))
 			})
 		}}

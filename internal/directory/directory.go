@@ -520,7 +520,7 @@ func (d *Directory) Mirror(ctx context.Context, from actor.Actor, r Record) (fre
 	was, known := d.Get(r.ID)
 	_, outcome := was.Role().Hear(term.Report{Term: r.Term})
 	switch {
-	case known && was.Direction == Out && !slices.ContainsFunc(was.Spec.Destinations, func(x group.Destination) bool { return x.SiteID == r.HomeID }),
+	case known && was.Direction == Out && !was.Spec.KeptAt(r.HomeID),
 		known && was.Direction != Out && was.HomeID != r.HomeID:
 		return false, problem.Conflict("Group %s is home elsewhere.", r.Spec.Name)
 	case outcome == term.Refused && was.Held():

@@ -21,6 +21,7 @@ type Adopted struct {
 	Points   int    `json:"points"`
 	Machines int    `json:"machines"`
 	Pinned   int    `json:"pinned"`
+	Berths   int    `json:"berths"`
 }
 
 // Adopt writes the records of a site into an empty database from its stores
@@ -86,10 +87,19 @@ func Adopt(ctx context.Context, db *records.DB, stores []*points.Store, site str
 	}
 	out.Groups, out.Machines = len(groups), len(machines)
 	var list []records.Group
+	var berths []records.Berth
 	for _, g := range groups {
 		list = append(list, g)
+		for _, s := range stores {
+			// One that cannot be read is written again by people; points are there without it.
+			if b, err := s.Beside(g.ID, besideBerth); err == nil && json.Valid(b) {
+				berths = append(berths, records.Berth{Kind: "group", Subject: g.ID, Revision: 1, Settings: b})
+				break
+			}
+		}
 	}
-	if err := db.Adopt(ctx, records.Site{ID: owner.SiteID, Name: site, CreatedAt: now}, list); err != nil {
+	out.Berths = len(berths)
+	if err := db.Adopt(ctx, records.Site{ID: owner.SiteID, Name: site, CreatedAt: now}, list, berths); err != nil {
 		return Adopted{}, fmt.Errorf("adopt the store: %w", err)
 	}
 	return out, nil

@@ -540,7 +540,20 @@ func (k *Keeper) DropAll(ctx context.Context, group string) (int, error) {
 	k.mu.Lock()
 	k.sweepDue = true
 	k.mu.Unlock()
-	return len(held), nil
+	return len(held), k.KeepBerth(group, nil)
+}
+
+// besideBerth is what a group's berth is called beside its points.
+const besideBerth = "berth"
+
+// KeepBerth keeps how a group's machines arrive with its points, so that a store tells all that
+// is needed to start them; nil if nothing is said.
+func (k *Keeper) KeepBerth(group string, settings []byte) error {
+	var errs []error
+	for _, s := range k.stores() {
+		errs = append(errs, s.KeepBeside(group, besideBerth, settings))
+	}
+	return errors.Join(errs...)
 }
 
 // ForgetRemote lets go of what is known of points that another site holds.

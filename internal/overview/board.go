@@ -123,7 +123,7 @@ func (o *Overview) strips(ctx context.Context, of []*sight, now time.Time) ([]ap
 
 // wordsOf is what the board's sentences are made of, but for the reasons.
 func (o *Overview) wordsOf(x *sight) words.Group {
-	w := words.Group{ID: x.rec.ID, Name: x.rec.Spec.Name, State: x.health(), Out: x.rec.Direction == directory.Out, Ended: x.rec.Direction == directory.Ended, Sealed: x.facts.Sealed, Exposure: x.facts.Exposure, Target: x.facts.Target,
+	w := words.Group{ID: x.rec.ID, Name: x.rec.Spec.Name, State: x.health(), Out: x.rec.Direction == directory.Out, Ended: x.rec.Direction == directory.Ended && !x.rec.Held(), Sealed: x.facts.Sealed, Exposure: x.facts.Exposure, Target: x.facts.Target,
 		Points: x.hold.Points, Newest: x.hold.NewestAt, LostPoints: x.hold.Lost.Points, Held: x.rec.Held(), Twice: o.twice(x.rec)}
 	if w.Ended {
 		if d, ok := o.Keeper.Deletion(x.rec.ID); ok {

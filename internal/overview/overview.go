@@ -470,7 +470,7 @@ func (f Filter) picks(r directory.Record) bool {
 
 // health is the word for a group; one that ended is held.
 func (x *sight) health() health.State {
-	if x.rec.Direction == directory.Ended {
+	if x.rec.Direction == directory.Ended && !x.rec.Held() {
 		return health.Paused
 	}
 	return x.state

@@ -569,6 +569,15 @@ func (p *Peering) takeReport(ctx context.Context, s *state, ahead time.Duration,
 	if most := p.quota(s).groups(); !known && p.from(s) >= most {
 		return link.TooMuch("%s takes at most %d groups of %s. Have more allowed there.", p.Site.Name, most, s.rec.PeerName)
 	}
+	if known && was.Link == "" && (was.Held() || was.Home()) && (was.HomeID == s.rec.PeerID || was.Spec.KeptAt(s.rec.PeerID)) {
+		// It was taken over, from the store alone, before the sites were paired again.
+		if _, err := p.Groups.Turn(ctx, actor.System(), was.ID, func(x *directory.Record) (string, error) {
+			x.Link = s.rec.ID
+			return fmt.Sprintf("%s has a link to %s again", x.Spec.Name, s.rec.PeerName), nil
+		}); err != nil {
+			return err
+		}
+	}
 	if known && was.HomeID == s.rec.PeerID {
 		if err := p.Keeper.Shortens(ctx, was, spec.Promise.Keep); err != nil {
 			return err

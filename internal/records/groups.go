@@ -77,8 +77,8 @@ func (db *DB) SwapGroup(ctx context.Context, g Group, from int64, a Activity) er
 // a machine, is another's.
 func (db *DB) TurnGroup(ctx context.Context, g, was Group, a Activity) error {
 	return db.together(ctx, "turn group", func(tx *sqlx.Tx) error {
-		n, err := exec(ctx, tx, "group", `UPDATE groups SET direction = $5, home_id = $6, home_name = $7, recovery_name = $8, term = $9, revision = $10, settings = $11, anchor = $12, turned = $13, former = $14
-			WHERE id = $1 AND revision = $2 AND term = $3 AND turned = $4`, g.ID, was.Revision, was.Term, was.Turned, g.Direction, g.HomeID, g.HomeName, g.RecoveryName, g.Term, g.Revision, g.Settings, g.Anchor, g.Turned, g.Former)
+		n, err := exec(ctx, tx, "group", `UPDATE groups SET link = $15, direction = $5, home_id = $6, home_name = $7, recovery_name = $8, term = $9, revision = $10, settings = $11, anchor = $12, turned = $13, former = $14
+			WHERE id = $1 AND revision = $2 AND term = $3 AND turned = $4`, g.ID, was.Revision, was.Term, was.Turned, g.Direction, g.HomeID, g.HomeName, g.RecoveryName, g.Term, g.Revision, g.Settings, g.Anchor, g.Turned, g.Former, g.Link)
 		if err != nil {
 			return err
 		}

@@ -27,7 +27,7 @@ func (db *DB) Site(ctx context.Context, name string, now time.Time) (Site, error
 
 // Adopt writes a site and its groups into an empty database, both or neither. A
 // site without an ID gets one.
-func (db *DB) Adopt(ctx context.Context, site Site, groups []Group) error {
+func (db *DB) Adopt(ctx context.Context, site Site, groups []Group, berths []Berth) error {
 	if site.ID == "" {
 		site.ID = uuid.NewString()
 	}
@@ -44,6 +44,11 @@ func (db *DB) Adopt(ctx context.Context, site Site, groups []Group) error {
 		}
 		for _, g := range groups {
 			if _, err := named(ctx, tx, "group "+g.Name, addGroup, g); err != nil {
+				return err
+			}
+		}
+		for _, b := range berths {
+			if _, err := exec(ctx, tx, "berth", `INSERT INTO berths (kind, subject, revision, settings) VALUES ($1, $2, $3, $4)`, b.Kind, b.Subject, b.Revision, b.Settings); err != nil {
 				return err
 			}
 		}

@@ -508,9 +508,16 @@ const toldWithin = 2 * time.Minute
 
 // giveBack has the group's home be where it was.
 func (r *Recovery) giveBack(ctx context.Context, s *failing, g directory.Record, rec records.Recovery, d passage, f *failover.Facts) error {
-	if g.Direction == directory.Ended {
-		f.Returned = true // there is nobody to give it to
-		return nil
+	if g.Direction == directory.Ended { // there is nobody to give it to
+		_, err := r.Groups.Turn(ctx, actor.System(), g.ID, func(x *directory.Record) (string, error) {
+			if !x.Held() {
+				return "", nil
+			}
+			x.Turned = ""
+			return fmt.Sprintf("%s runs at %s no more", x.Spec.Name, r.Site), nil
+		})
+		f.Returned = err == nil
+		return err
 	}
 	if d.Returned == 0 {
 		now, err := r.Groups.Turn(ctx, actor.System(), g.ID, func(x *directory.Record) (string, error) {

@@ -325,6 +325,9 @@ func (r *Recovery) AcceptFailover(ctx context.Context, who actor.Actor, id strin
 		if err := decided(rec, d); err != nil {
 			return "", err
 		}
+		if g, ok := r.Groups.Get(rec.GroupID); ok && g.Link == "" && !value(in.Unprotected) {
+			return "", problem.Invalid("unprotected", "There is no link to %s, so %s can be copied nowhere. Accept it unprotected, or pair the sites first.", d.Home, rec.GroupName)
+		}
 		if failover.State(rec.State) != failover.Open || d.Replace != nil {
 			return "", problem.Conflict("The failover of %s is %s. It can be accepted when all of its machines have started and are checked.", rec.GroupName, rec.State)
 		}

@@ -17,8 +17,8 @@ import (
 // over is the state of a recovery that has ended, of whatever kind it is.
 const over = "over"
 
-// kept is a drill or failover: its record, and what that holds beside its columns. Both are
-// guarded by the lock of the room.
+// kept is a drill or failover: its record, and what that holds beside its columns. What changes
+// of both is guarded by the lock of the room.
 type kept[D any] struct {
 	rec    records.Recovery
 	detail D
@@ -107,7 +107,9 @@ func amended[D any, P telling[D]](ctx context.Context, r *Recovery, s *kept[D], 
 		return fmt.Errorf("keep how the %s of %s goes on: %w", rec.Kind, rec.GroupName, err)
 	}
 	r.mu.Lock()
-	s.rec, s.detail = rec, d
+	// What a recovery is of never changes, and is read without the lock.
+	s.rec.State, s.rec.Point, s.rec.Result, s.rec.EndedAt, s.rec.Detail, s.rec.Saves = rec.State, rec.Point, rec.Result, rec.EndedAt, rec.Detail, rec.Saves
+	s.detail = d
 	r.mu.Unlock()
 	r.Hub.Send(events.Event{Type: rec.Kind, ID: rec.ID})
 	return nil

@@ -181,7 +181,7 @@ type standing struct {
 func (w *Watch) Look(ctx context.Context) error {
 	var groups []standing
 	for _, r := range w.Groups.All() {
-		if r.Direction != directory.Ended {
+		if r.Direction != directory.Ended || r.Held() {
 			x := w.Overview.Stand(r)
 			groups = append(groups, standing{r, x, x.State})
 		}

@@ -31,8 +31,18 @@ function asked(v: Values): Schemas["NewFailover"] {
 export function FailoverDialog({ g, onClose }: { g: Group; onClose: () => void }) {
   const go = useNavigate();
   const qc = useQueryClient();
+  // Of a group that has ended there is no home that could be asked.
+  const ended = g.direction === "ended";
   const form = useForm<Values>({
-    defaultValues: { kind: "planned", choose: "newest", before: "", force: false, down: "300", reason: "", name: "" },
+    defaultValues: {
+      kind: ended ? "unplanned" : "planned",
+      choose: "newest",
+      before: "",
+      force: false,
+      down: "300",
+      reason: "",
+      name: "",
+    },
   });
   const v = useWatch({ control: form.control }) as Values;
   const text = useSettled(JSON.stringify(asked(v)));
@@ -74,7 +84,9 @@ export function FailoverDialog({ g, onClose }: { g: Group; onClose: () => void }
           <Field label="How">
             {(id) => (
               <select id={id} className={inputLook} {...form.register("kind")}>
-                <option value="planned">planned: last changes first, {g.home} is shut down, nothing is lost</option>
+                {!ended && (
+                  <option value="planned">planned: last changes first, {g.home} is shut down, nothing is lost</option>
+                )}
                 <option value="unplanned">not planned: nothing is asked of {g.home}</option>
               </select>
             )}

@@ -98,7 +98,7 @@ export function GroupPage() {
               <Button kind="main" onClick={() => dialog.open("drill")}>
                 Drill…
               </Button>
-              {!ended && <Button onClick={() => dialog.open("failover")}>Failover…</Button>}
+              <Button onClick={() => dialog.open("failover")}>Failover…</Button>
             </>
           )}
           {g.turned === "held" && (

@@ -117,6 +117,11 @@ func (s Spec) MachineNames() []string {
 	return out
 }
 
+// KeptAt tells whether points of the group are sent to a site.
+func (s Spec) KeptAt(site string) bool {
+	return slices.ContainsFunc(s.Destinations, func(d Destination) bool { return d.SiteID == site })
+}
+
 // Has tells whether a machine is of the group.
 func (s Spec) Has(machine string) bool {
 	return slices.ContainsFunc(s.Machines, func(m Machine) bool { return m.ID == machine })

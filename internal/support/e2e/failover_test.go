@@ -6,10 +6,13 @@ import (
 	"io"
 	"net/http"
 	"os/exec"
+	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
+	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
 	"kestrel/internal/api"
@@ -378,4 +381,59 @@ func TestAFailoverInTheConsole(t *testing.T) {
 	for _, want := range []string{"Evidence 1 of Eastmole: failover of Ticketing", "A planned failover of Ticketing from Norhaven to Eastmole", "Accepted by", "The machines at Norhaven are shut down", "none; it is the first of this site"} {
 		require.Contains(t, string(text), want)
 	}
+}
+
+// With home and the recovery site's database gone, the point store alone is enough: it is
+// adopted, the berth with it, and the group runs there. Home comes back, and hears of it when
+// the sites are paired again.
+func TestAFailoverFromTheStoreAlone(t *testing.T) {
+	t.Parallel()
+	w := paired(t)
+	mole := w.mole()
+	g := w.protect("Ticketing", promise(600, 2), "tick-db", "tick-app")
+	must[api.BerthView](w.recovery, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Berth: toRun("mole", "vault", "quay", "{name}-em")})
+	w.home.kill()
+	w.recovery.kill()
+	db, err := cluster.Database(context.Background(), "t"+strings.ReplaceAll(uuid.NewString(), "-", ""))
+	require.NoError(t, err)
+	w.recovery.db = db
+	out, err := w.recovery.kestrel(nil, "store", "adopt", filepath.Join(w.recovery.dir, "state", "store"), "--database", db)
+	require.NoError(t, err, out)
+	w.recovery.start()
+	w.recovery.welcome()
+	must[api.Platform](w.recovery, http.MethodPost, "/platforms", api.NewPlatform{Name: "mole", Kind: "lab", Address: mole.url, User: new("lab"), Password: new("lab-password")})
+
+	at := "/groups/" + g.ID + "/failovers"
+	_, bad := call[api.FailoverPlan](w.recovery, http.MethodPost, at+"/plan", api.NewFailover{Planned: new(true)})
+	require.Equal(t, []string{"planned"}, fields(bad))
+	var plan api.FailoverPlan
+	w.eventually("it could begin", func() bool {
+		plan, bad = call[api.FailoverPlan](w.recovery, http.MethodPost, at+"/plan", api.NewFailover{})
+		return bad == nil
+	})
+	require.Equal(t, []string{"tick-db-em", "tick-app-em"}, []string{plan.Machines[0].Name, plan.Machines[1].Name}, "the berth came with the store")
+	require.Contains(t, plan.Known[0], "no more at Norhaven")
+	f := must[api.Failover](w.recovery, http.MethodPost, at, api.NewFailover{Confirm: new("Ticketing")})
+	f = w.reaches(w.recovery, f.ID, "open")
+	require.Equal(t, 2, mole.landed())
+	require.Equal(t, "failed over", w.recovery.group(g.ID).Health)
+	_, bad = call[api.Failover](w.recovery, http.MethodPost, "/failovers/"+f.ID+"/accept", api.FailoverAccept{Confirm: "Ticketing"})
+	require.Equal(t, []string{"unprotected"}, fields(bad))
+
+	w.home.start()
+	in := must[api.InvitationSecret](w.recovery, http.MethodPost, "/invitations", api.NewInvitation{})
+	must[api.Link](w.home, http.MethodPost, "/links", api.AcceptInvitation{Invitation: in.Text})
+	w.eventually("home stands down", func() bool {
+		here := w.home.group(g.ID)
+		return here.Turned != nil && *here.Turned == api.Away && here.RunsHere != nil
+	})
+	w.oneHome(g.ID)
+	must[api.Failover](w.recovery, http.MethodPost, "/failovers/"+f.ID+"/accept", api.FailoverAccept{Confirm: "Ticketing"})
+	f = w.reaches(w.recovery, f.ID, "over")
+	require.Equal(t, "accepted", *f.Result)
+	w.eventually("it is copied to where it was home", func() bool {
+		now := w.recovery.group(g.ID)
+		return now.Direction == "out" && w.home.group(g.ID).Direction == "in" && now.NewestCaptureAt != nil && now.NewestCaptureAt.After(*f.EndedAt)
+	})
+	require.Equal(t, []string{"tick-db", "tick-app"}, *w.home.group(g.ID).RunsHere, "what runs at both sites is said as long as it does")
 }
