@@ -92,6 +92,13 @@ func recovered(ctx context.Context, w *world, names []string, r *Result) error {
 	if f, err = failedOver(ctx, w, id); err != nil {
 		return err
 	}
+	// A lab's guests write when their disks are local.
+	if err := until(ctx, func() (bool, error) {
+		f, err = call[api.Failover](ctx, w.recovery, http.MethodGet, "/failovers/"+f.ID, nil)
+		return f.LocalBytes != nil && *f.LocalBytes == *f.TotalBytes, err
+	}); err != nil {
+		return err
+	}
 	rnd := rand.New(rand.NewPCG(3, 3))
 	b := make([]byte, points.BlockSize)
 	for i := range int64(recoveredWrites) {

@@ -112,7 +112,7 @@ func (w *world) startLab(ctx context.Context, machines []machineSpec, serve func
 	if err != nil {
 		return nil, "", err
 	}
-	sc := lab.Scenario{Site: "bench"}
+	sc := lab.Scenario{Site: "bench", Datastores: []lab.ScenarioDatastore{{Name: "store", CapacityGiB: 1024}}}
 	for _, m := range machines {
 		sm := lab.ScenarioMachine{Name: m.name, Folder: "/", Guest: "Linux", CPUs: 1, MemGiB: 1, Off: true}
 		for _, d := range m.disks {
