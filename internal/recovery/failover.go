@@ -182,8 +182,15 @@ func (r *Recovery) work(ctx context.Context, s *failing, g directory.Record, rec
 		f.Left, f.LeftKnown = len(r.Landings.OfRecovery(rec.ID))+traces, known
 	case failover.Accepting:
 		f.Local = true
+		var off []string
 		for _, x := range r.Landings.OfRecovery(rec.ID) {
 			f.Local = f.Local && (x.State == string(api.LandingStateLocal) || x.Lost)
+			if x.State == string(api.LandingStateOff) {
+				off = append(off, x.Name)
+			}
+		}
+		if len(off) > 0 {
+			return fmt.Errorf("%s off, and disks are made local while their machine runs: switch on what is off", either(off, " is", " are"))
 		}
 		if f.Local {
 			if err := r.settle(ctx, s, g, rec, d); err != nil {
