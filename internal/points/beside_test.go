@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -14,11 +15,11 @@ import (
 // What is kept beside points is there after the store was closed, in the clear only where the
 // store is, and is no seal.
 func TestKeptBesidePoints(t *testing.T) {
-	for name, secret := range map[string][]byte{"in the clear": nil, "encrypted": bytes.Repeat([]byte{7}, 32)} {
+	for name, secret := range map[string]points.Secret{"in the clear": {}, "encrypted": {Key: bytes.Repeat([]byte{7}, 32)}} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
 			open := func() *points.Store {
-				s, err := points.Open(dir, points.Options{Secret: secret})
+				s, err := points.Open(dir, points.Options{Now: time.Now, Secret: secret})
 				require.NoError(t, err)
 				return s
 			}
@@ -32,7 +33,7 @@ func TestKeptBesidePoints(t *testing.T) {
 			require.NoError(t, s.Close())
 			raw, err := os.ReadFile(filepath.Join(dir, "seals", groupID, "berth.json"))
 			require.NoError(t, err)
-			require.Equal(t, secret == nil, bytes.Contains(raw, []byte("quay")))
+			require.Equal(t, secret.Key == nil, bytes.Contains(raw, []byte("quay")))
 			s = open()
 			defer func() { require.NoError(t, s.Close()) }()
 			require.Empty(t, s.Points(groupID))

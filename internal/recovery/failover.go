@@ -126,7 +126,7 @@ func (r *Recovery) proceed(ctx context.Context, s *failing) error {
 		return nil // what it changed is looked at anew
 	}
 	_, d = look(r, s)
-	f.Stopped, f.BackOut, f.Replace, f.Accept = d.Stopped != nil, d.BackOut != nil, d.Replace != nil, d.Accept != nil
+	d.said(&f)
 	if g, ok = r.Groups.Get(rec.GroupID); ok {
 		f.Held = g.Held()
 	}
@@ -134,7 +134,15 @@ func (r *Recovery) proceed(ctx context.Context, s *failing) error {
 	if next == f.State {
 		return err
 	}
-	return r.pass(ctx, s, f.State, next)
+	if err := r.pass(ctx, s, f, next); !errors.Is(err, errAgain) {
+		return err
+	}
+	return nil
+}
+
+// said enters what people have decided.
+func (d *passage) said(f *failover.Facts) {
+	f.Stopped, f.BackOut, f.Replace, f.Accept = d.Stopped != nil, d.BackOut != nil, d.Replace != nil, d.Accept != nil
 }
 
 // errAgain says that something was noted, and that all is to be looked at again.
@@ -398,8 +406,9 @@ func (r *Recovery) beside(f func(ctx context.Context)) {
 	})
 }
 
-// pass goes on to another state.
-func (r *Recovery) pass(ctx context.Context, s *failing, from, to failover.State) error {
+// pass goes on to another state, unless somebody has decided otherwise meanwhile.
+func (r *Recovery) pass(ctx context.Context, s *failing, f failover.Facts, to failover.State) error {
+	from := f.State
 	rec, _ := look(r, s)
 	left := r.Landings.OfRecovery(rec.ID)
 	if to == failover.Open || from == failover.Starting {
@@ -420,6 +429,9 @@ func (r *Recovery) pass(ctx context.Context, s *failing, from, to failover.State
 	}
 	now := r.Clock.Now().UTC()
 	return amend(ctx, r, s, func(rec *records.Recovery, d *passage) (string, error) {
+		if d.said(&f); failover.Next(f) != to {
+			return "", errAgain
+		}
 		rec.State, d.Error = string(to), ""
 		d.Entered = append(d.Entered, entered{to, now})
 		switch to {

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -60,7 +61,7 @@ func (w *world) reaches(s *siteProc, id, state string) (f api.Failover) {
 func (w *world) blows(at *siteProc, id, until string) (seen []string) {
 	w.t.Helper()
 	state := ""
-	w.eventually("the failover is "+until, func() bool {
+	require.Eventually(w.t, func() bool {
 		f := at.failover(id)
 		if f.State == state {
 			return state == until
@@ -78,7 +79,7 @@ func (w *world) blows(at *siteProc, id, until string) (seen []string) {
 			s.await()
 		}
 		return state == until
-	})
+	}, 10*time.Minute, 50*time.Millisecond, "the failover is "+until)
 	return seen
 }
 
@@ -122,7 +123,7 @@ func TestAPlannedFailoverAndTheWayBack(t *testing.T) {
 	_, bad = call[api.Failover](w.recovery, http.MethodPost, at, api.NewFailover{Planned: new(true), Confirm: new("Ticketing")})
 	require.ErrorContains(t, bad, "under way")
 	seen := w.blows(w.recovery, f.ID, "open")
-	require.Subset(t, seen, []string{"starting", "open"})
+	require.Greater(t, len(seen), 2, "they were killed in some: %v", seen)
 	f = w.reaches(w.recovery, f.ID, "open")
 	require.Zero(t, f.LosesSeconds)
 	require.Len(t, f.Machines, 2)
