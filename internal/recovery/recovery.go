@@ -296,10 +296,15 @@ func (r *Recovery) make(ctx context.Context, s *state) error {
 	return r.enter(ctx, s, drill.Starting, func(d *detail) { d.Made, d.Error = true, "" }, "Its machines are being made.")
 }
 
+// pictureLimit is how long a picture is waited for: it must not hold a recovery up.
+const pictureLimit = 20 * time.Second
+
 // shoot keeps what machines show. One that shows nothing is no fault.
 func (r *Recovery) shoot(ctx context.Context, id string, all []landing.Standing) {
 	for _, x := range all {
-		png, err := r.Landings.Screen(ctx, x.ID)
+		within, cancel := context.WithTimeout(ctx, pictureLimit)
+		png, err := r.Landings.Screen(within, x.ID)
+		cancel()
 		if err == nil {
 			err = r.DB.PutScreen(ctx, id, x.Name, png)
 		}

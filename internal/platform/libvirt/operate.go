@@ -75,10 +75,10 @@ func (d *Driver) Screen(ctx context.Context, machine string) ([]byte, error) {
 // screen takes one picture. At times nothing comes of a machine that has just started.
 func screen(ctx context.Context, h *host, dom rpc.Domain) ([]byte, error) {
 	// The client library waits, with its lock held, for whoever reads a picture, and who reads
-	// it may have gone: then nothing else comes through that connection any more. So each has
-	// one of its own.
+	// it may have gone: then nothing else comes through that connection any more, not even its
+	// end. So each has one of its own, and nobody waits for that to end.
 	own := h.another()
-	defer own.close()
+	defer func() { go own.close() }()
 	var shot bytes.Buffer
 	err := do(ctx, own, screenLimit, func(l *rpc.Libvirt) error {
 		_, err := l.DomainScreenshot(dom, &limited{&shot, maxScreen}, 0, 0)
