@@ -275,6 +275,11 @@ func (m *Mover) changed(c directory.Change) {
 	if c.Before.Home() && !c.After.Home() {
 		m.leave(*c.After)
 	}
+	if c.Before.Direction == directory.Out && c.After.Direction != directory.Out {
+		m.mu.Lock()
+		delete(m.by, c.After.ID) // what its cycles came to says nothing of what it is elsewhere
+		m.mu.Unlock()
+	}
 	if !c.After.Home() {
 		return
 	}
@@ -305,18 +310,19 @@ func (m *Mover) changed(c directory.Change) {
 	}
 }
 
-// leave stops the cycles of a group that is home here no longer. What its next cycle here
-// would have begun with is forgotten where it is home elsewhere, and not where that is still
-// to be decided.
+// leave ends the cycle of a group that is home here no longer: its machines must not be held
+// open for one. What its next cycle begins with stays, for it may be home here again.
 func (m *Mover) leave(r directory.Record) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	if s := m.of(r.ID); s.run != nil {
+	s := m.of(r.ID)
+	switch {
+	case s.run != nil:
 		s.run.stop("the group is home elsewhere")
-		s.run.abandon = !r.Away()
-	}
-	if !r.Away() {
-		delete(m.by, r.ID)
+		s.run.abandon = true
+	case len(s.accounts) > 0 && s.accounts[0].State == cycle.Waiting:
+		s.accounts = slices.Clone(s.accounts)
+		s.accounts[0].State = cycle.Failed // as the records have it; its capture goes with the leftovers
 	}
 }
 

@@ -718,3 +718,66 @@ func TestTheSlowLane(t *testing.T) {
 		require.Contains(t, whys, "it is due, ")
 	})
 }
+
+// A group that is given away has no cycle any more, and nothing of one is left on the platform:
+// its machines are held open by none. Home again, it goes on with changes; home elsewhere for
+// good, all that its cycles came to is forgotten.
+func TestAGroupThatIsGivenAway(t *testing.T) {
+	virtual(t, func(t *testing.T, r *rig) {
+		g := r.create(rooms.Spec("Ticketing"))
+		after(30 * time.Second)
+		r.set(func(ctx context.Context, _ cycle.Job, _ func(cycle.Progress)) error {
+			return clock.Sleep(ctx, clock.Wall{}, time.Hour)
+		})
+		after(35 * time.Second)
+		cut := r.ran()[1]
+		turn := func(to directory.Turned) {
+			t.Helper()
+			_, err := r.home.Groups.Turn(t.Context(), rooms.Anna(), g.ID, func(x *directory.Record) (string, error) {
+				x.Turned = to
+				return "turned", nil
+			})
+			require.NoError(t, err)
+			synctest.Wait()
+		}
+		turn(directory.Ceded)
+		require.Contains(t, r.src.forgotten, cut.Checkpoint, "its capture is let go of at once")
+		_, err := r.home.DB.OpenCycle(t.Context(), g.ID)
+		require.ErrorIs(t, err, records.ErrNotFound)
+		require.ErrorContains(t, r.m.Ask(away(r, g), false), "not home here", "nobody has one begin")
+		after(10 * time.Minute)
+		require.Len(t, r.ran(), 2)
+
+		r.set(func(context.Context, cycle.Job, func(cycle.Progress)) error { return nil })
+		turn("")
+		after(5 * time.Second)
+		jobs := r.ran()
+		require.Len(t, jobs, 3)
+		require.NotEqual(t, cut.ID, jobs[2].ID)
+		require.Equal(t, jobs[0].Checkpoint, jobs[2].BaseCheckpoint, "with changes only")
+
+		turn(directory.Away)
+		elsewhere, ok := r.home.Groups.Get(g.ID)
+		require.True(t, ok)
+		elsewhere.HomeID, elsewhere.HomeName, elsewhere.RecoveryName, elsewhere.Term = rooms.RecoveryID, rooms.RecoveryName, rooms.HomeName, 2
+		_, err = r.home.Groups.Mirror(t.Context(), rooms.Anna(), elsewhere)
+		require.NoError(t, err)
+		reps, err := r.home.DB.Replications(t.Context())
+		require.NoError(t, err)
+		require.Empty(t, reps)
+		_, err = r.home.Groups.Turn(t.Context(), rooms.Anna(), g.ID, func(x *directory.Record) (string, error) {
+			x.Direction, x.Term = directory.Out, 3
+			return "home once more", nil
+		})
+		require.NoError(t, err)
+		after(5 * time.Second)
+		jobs = r.ran()
+		require.Empty(t, jobs[len(jobs)-1].BasePoint, "what it was before says nothing of what is there now")
+	})
+}
+
+// away is a group as it is now.
+func away(r *rig, g directory.Record) directory.Record {
+	now, _ := r.home.Groups.Get(g.ID)
+	return now
+}

@@ -418,7 +418,7 @@ func (m *Mover) after(r directory.Record, s *state, run *running, err error) {
 	}
 	run.rec.Detail = mustJSON(run.detail)
 	s.show(account(run.rec, run.detail))
-	rec, failures, ending, abandon := run.rec, s.failures, s.ending, run.abandon
+	rec, d, failures, ending, abandon := run.rec, run.detail, s.failures, s.ending, run.abandon
 	a := account(run.rec, run.detail)
 	m.mu.Unlock()
 	m.ended(r, a)
@@ -435,6 +435,7 @@ func (m *Mover) after(r directory.Record, s *state, run *running, err error) {
 	}
 	if abandon {
 		m.abandonIntake(ctx, r, rec)
+		m.Forget(ctx, d.Platform, d.Checkpoint)
 	}
 	if !stopped && (failures == 1 || startAnew) {
 		m.Log.Warn("cycle cut off", "group", r.Spec.Name, "err", err)

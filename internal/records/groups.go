@@ -116,6 +116,11 @@ func follow(ctx context.Context, tx *sqlx.Tx, g Group, at time.Time, a Activity)
 	if _, err := exec(ctx, tx, "machines", `DELETE FROM group_machines WHERE group_id = $1`, g.ID); err != nil {
 		return err
 	}
+	if g.Direction != "out" || g.Turned != "" { // it is home here no longer, so none of its cycles goes on
+		if _, err := exec(ctx, tx, "cycles", `UPDATE cycles SET state = 'failed', ended_at = $2 WHERE group_id = $1 AND ended_at IS NULL`, g.ID, at); err != nil {
+			return err
+		}
+	}
 	if g.Direction != "out" { // what its cycles here have come to says nothing of those elsewhere
 		if _, err := exec(ctx, tx, "replication", `DELETE FROM replications WHERE group_id = $1`, g.ID); err != nil {
 			return err

@@ -50,6 +50,16 @@ func (db *DB) put(g records.Group, at time.Time, a records.Activity) {
 			delete(db.machines, k)
 		}
 	}
+	if g.Direction != "out" || g.Turned != "" {
+		for i, c := range db.cycles[g.ID] {
+			if c.EndedAt == nil {
+				db.cycles[g.ID][i].State, db.cycles[g.ID][i].EndedAt = "failed", &at
+			}
+		}
+	}
+	if g.Direction != "out" {
+		delete(db.replications, g.ID)
+	}
 	if g.Direction == "out" {
 		for _, m := range g.Machines {
 			db.machines[g.Platform+"/"+m] = g.ID
