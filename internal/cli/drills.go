@@ -67,7 +67,8 @@ func (a *app) saveAnswer(res *http.Response, file string, most int64) error {
 
 func (a *app) drillStartCmd() *cobra.Command {
 	var in api.NewDrill
-	var point, choose, before, lasts, insist, reason string
+	var from pointFlags
+	var lasts, insist, reason string
 	var machines []string
 	var once, plan, wait, notWhole bool
 	c := &cobra.Command{Use: "start GROUP", Short: "Start a drill of a group", Args: cobra.ExactArgs(1),
@@ -84,14 +85,11 @@ With --plan it is only said what would happen.`,
   kestrel drill start Purser-desk --choose application --for 30min
   kestrel drill start Purser-desk --once --wait`,
 		RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
-			in.Point, in.Choose, in.Once, in.NotWhole = strOr(point), strOr(choose), &once, &notWhole
-			if before != "" {
-				at, err := backOrTime(before)
-				if err != nil {
-					return usage("--before %s: %v", before, err)
-				}
-				in.Before, in.Choose = at, new("before")
+			var err error
+			if in.Point, in.Choose, in.Before, err = from.wish(); err != nil {
+				return err
 			}
+			in.Once, in.NotWhole = &once, &notWhole
 			if len(machines) > 0 {
 				in.Machines = &machines
 			}
@@ -127,10 +125,8 @@ With --plan it is only said what would happen.`,
 			}
 			return nil
 		})}
+	from.add(c)
 	f := c.Flags()
-	f.StringVar(&point, "point", "", "a point by its number or ID")
-	f.StringVar(&choose, "choose", "", "newest (the default), application (-consistent), proved (by a drill) or calm (before unusual change)")
-	f.StringVar(&before, "before", "", "the newest point before a time, such as 6h (ago) or an instant")
 	f.StringArrayVarP(&machines, "machine", "m", nil, "only this machine; may be repeated")
 	f.StringVar(&lasts, "for", "", "how long it is open, such as 30min; 2h if left out")
 	f.BoolVar(&once, "once", false, "end it as soon as all is checked")
@@ -139,7 +135,6 @@ With --plan it is only said what would happen.`,
 	f.StringVar(&reason, "reason", "", "why, with --insist")
 	f.BoolVar(&plan, "plan", false, "only say what would happen")
 	f.BoolVar(&wait, "wait", false, "wait until all runs and is checked; with --once until nothing is left")
-	c.MarkFlagsMutuallyExclusive("point", "choose", "before")
 	c.MarkFlagsRequiredTogether("insist", "reason")
 	return c
 }

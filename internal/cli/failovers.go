@@ -59,7 +59,8 @@ func (a *app) sure(given, group string, costs []string) (string, error) {
 
 func (a *app) failoverStartCmd() *cobra.Command {
 	var in api.NewFailover
-	var point, choose, before, reason, confirm, down string
+	var from pointFlags
+	var reason, confirm, down string
 	var planned, plan, waits, notWhole, force bool
 	c := &cobra.Command{Use: "start GROUP", Short: "Start a failover of a group to this site", Args: cobra.ExactArgs(1),
 		Long: `Start a failover: the machines of a group start here, at the site that keeps its points, as its
@@ -74,14 +75,11 @@ With --plan it is only said what would happen.`,
   kestrel failover start Purser-desk --planned --confirm Purser-desk
   kestrel failover start Purser-desk --choose calm --confirm Purser-desk --reason 'the disks at home are being encrypted'`,
 		RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
-			in = api.NewFailover{Planned: &planned, Point: strOr(point), Choose: strOr(choose), Reason: strOr(reason), NotWhole: &notWhole, Force: &force}
-			if before != "" {
-				at, err := backOrTime(before)
-				if err != nil {
-					return usage("--before %s: %v", before, err)
-				}
-				in.Before, in.Choose = at, new("before")
+			var err error
+			if in.Point, in.Choose, in.Before, err = from.wish(); err != nil {
+				return err
 			}
+			in.Planned, in.Reason, in.NotWhole, in.Force = &planned, strOr(reason), &notWhole, &force
 			if down != "" {
 				d, err := span.Parse(down)
 				if err != nil {
@@ -106,9 +104,6 @@ With --plan it is only said what would happen.`,
 		})}
 	f := c.Flags()
 	f.BoolVar(&planned, "planned", false, "last changes first, and home shut down: nothing is lost")
-	f.StringVar(&point, "point", "", "a point by its number or ID")
-	f.StringVar(&choose, "choose", "", "newest (the default), application (-consistent), proved (by a drill) or calm (before unusual change)")
-	f.StringVar(&before, "before", "", "the newest point before a time, such as 6h (ago) or an instant")
 	f.BoolVar(&notWhole, "not-whole", false, "allow machines whose disks cannot be read whole")
 	f.BoolVar(&force, "force", false, "switch off machines at home that are not down in time; with --planned")
 	f.StringVar(&down, "down-within", "", "how long machines at home have to shut down; 5min if left out")
@@ -116,7 +111,7 @@ With --plan it is only said what would happen.`,
 	f.StringVar(&confirm, "confirm", "", "the group's name, as it is")
 	f.BoolVar(&plan, "plan", false, "only say what would happen")
 	f.BoolVar(&waits, "wait", false, "wait until all runs and is checked")
-	c.MarkFlagsMutuallyExclusive("point", "choose", "before", "planned")
+	from.add(c)
 	return c
 }
 
@@ -214,7 +209,8 @@ func (a *app) failoverBackOutCmd() *cobra.Command {
 }
 
 func (a *app) failoverPointCmd() *cobra.Command {
-	var confirm, point, choose, before string
+	var from pointFlags
+	var confirm string
 	var waits, notWhole bool
 	c := &cobra.Command{Use: "point FAILOVER", Short: "Start its machines anew from another point", Args: cobra.ExactArgs(1),
 		Example: "  kestrel failover point Purser-desk --choose calm --confirm Purser-desk",
@@ -227,25 +223,18 @@ func (a *app) failoverPointCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			in := api.FailoverPoint{Confirm: sure, Point: strOr(point), Choose: strOr(choose), NotWhole: &notWhole}
-			if before != "" {
-				at, err := backOrTime(before)
-				if err != nil {
-					return usage("--before %s: %v", before, err)
-				}
-				in.Before, in.Choose = at, new("before")
+			in := api.FailoverPoint{Confirm: sure, NotWhole: &notWhole}
+			if in.Point, in.Choose, in.Before, err = from.wish(); err != nil {
+				return err
 			}
 			f, err = read[api.Failover](c.RepointFailover(cmd.Context(), f.ID, in))
 			return a.afterFailover(cmd.Context(), c, f, err, waits)
 		})}
 	f := c.Flags()
 	f.StringVar(&confirm, "confirm", "", "the group's name, as it is")
-	f.StringVar(&point, "point", "", "a point by its number or ID")
-	f.StringVar(&choose, "choose", "", "newest, application (-consistent), proved (by a drill) or calm (before unusual change)")
-	f.StringVar(&before, "before", "", "the newest point before a time, such as 6h (ago) or an instant")
 	f.BoolVar(&notWhole, "not-whole", false, "allow machines whose disks cannot be read whole")
 	f.BoolVar(&waits, "wait", false, "wait until all runs and is checked")
-	c.MarkFlagsMutuallyExclusive("point", "choose", "before")
+	from.add(c)
 	c.MarkFlagsOneRequired("point", "choose", "before")
 	return c
 }

@@ -263,27 +263,7 @@ func (r *Recovery) StartFailover(ctx context.Context, who actor.Actor, id string
 
 // findFailover resolves an ID, or a group's name or ID to its newest failover.
 func (r *Recovery) findFailover(text string) (*failing, error) {
-	r.mu.Lock()
-	s := r.failovers[text]
-	r.mu.Unlock()
-	if s != nil {
-		return s, nil
-	}
-	id := text
-	if g, err := r.Groups.Find(text); err == nil {
-		id = g.ID
-	}
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	for _, o := range r.failovers {
-		if o.rec.GroupID == id && (s == nil || o.rec.StartedAt.After(s.rec.StartedAt)) {
-			s = o
-		}
-	}
-	if s == nil {
-		return nil, problem.NotFound("failover", text)
-	}
-	return s, nil
+	return found(r, r.failovers, FailoverKind, text)
 }
 
 // FailoverGroup tells of which group a failover is.

@@ -2,15 +2,12 @@ package recovery
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"kestrel/internal/api"
 	"kestrel/internal/core/failover"
-	"kestrel/internal/problem"
 	"kestrel/internal/records"
 )
 
@@ -186,33 +183,12 @@ func (r *Recovery) GetFailover(id string) (api.Failover, error) {
 // ListFailovers lists those of groups that see lets pass, newest first; of one group if it is
 // given.
 func (r *Recovery) ListFailovers(of string, see func(id string) bool) ([]api.Failover, error) {
-	id := ""
-	if of != "" {
-		g, err := r.Groups.Find(of)
-		if err != nil {
-			return nil, err
-		}
-		id = g.ID
-	}
-	r.mu.Lock()
-	var all []*failing
-	for _, s := range r.failovers {
-		if see(s.rec.GroupID) && (id == "" || s.rec.GroupID == id) {
-			all = append(all, s)
-		}
-	}
-	r.mu.Unlock()
-	slices.SortFunc(all, func(a, b *failing) int {
-		if c := b.rec.StartedAt.Compare(a.rec.StartedAt); c != 0 {
-			return c
-		}
-		return strings.Compare(a.rec.ID, b.rec.ID)
-	})
+	all, err := listed(r, r.failovers, of, see)
 	out := []api.Failover{}
 	for _, s := range all {
 		out = append(out, r.failoverView(s))
 	}
-	return out, nil
+	return out, err
 }
 
 // FailoverScreen is what a machine of a failover showed when it had started, as a PNG.
@@ -221,11 +197,7 @@ func (r *Recovery) FailoverScreen(ctx context.Context, id, machine string) ([]by
 	if err != nil {
 		return nil, err
 	}
-	png, err := r.DB.Screen(ctx, s.rec.ID, machine)
-	if errors.Is(err, records.ErrNotFound) {
-		return nil, problem.NotFound("picture", machine)
-	}
-	return png, err
+	return r.picture(ctx, s.rec.ID, machine)
 }
 
 // OpenSince tells since when a group runs here by a failover that nobody has decided on; zero

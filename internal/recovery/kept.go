@@ -1,9 +1,12 @@
 package recovery
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -11,6 +14,7 @@ import (
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/words"
 	"kestrel/internal/events"
+	"kestrel/internal/problem"
 	"kestrel/internal/records"
 )
 
@@ -63,6 +67,54 @@ func look[D any](r *Recovery, s *kept[D]) (records.Recovery, D) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return s.rec, s.detail
+}
+
+// found resolves an ID, or a group's name or ID to its newest recovery of a kind.
+func found[D any](r *Recovery, all map[string]*kept[D], kind, text string) (*kept[D], error) {
+	id := text
+	if g, err := r.Groups.Find(text); err == nil {
+		id = g.ID
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if s := all[text]; s != nil {
+		return s, nil
+	}
+	var best *kept[D]
+	for _, s := range all {
+		if s.rec.GroupID == id && (best == nil || s.rec.StartedAt.After(best.rec.StartedAt)) {
+			best = s
+		}
+	}
+	if best == nil {
+		return nil, problem.NotFound(kind, text)
+	}
+	return best, nil
+}
+
+// listed lists recoveries of a kind, of groups that see lets pass, newest first; of one group
+// if it is given.
+func listed[D any](r *Recovery, all map[string]*kept[D], group string, see func(id string) bool) ([]*kept[D], error) {
+	id := ""
+	if group != "" {
+		g, err := r.Groups.Find(group)
+		if err != nil {
+			return nil, err
+		}
+		id = g.ID
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	var out []*kept[D]
+	for _, s := range all {
+		if see(s.rec.GroupID) && (id == "" || s.rec.GroupID == id) {
+			out = append(out, s)
+		}
+	}
+	slices.SortFunc(out, func(a, b *kept[D]) int {
+		return cmp.Or(b.rec.StartedAt.Compare(a.rec.StartedAt), strings.Compare(a.rec.ID, b.rec.ID))
+	})
+	return out, nil
 }
 
 // amend changes a recovery. Change is given a copy of it as it is and makes of it what it is

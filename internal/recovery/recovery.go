@@ -27,7 +27,6 @@ import (
 	"kestrel/internal/peering"
 	"kestrel/internal/platform"
 	"kestrel/internal/points"
-	"kestrel/internal/problem"
 	"kestrel/internal/records"
 )
 
@@ -400,28 +399,8 @@ func object(rec records.Recovery) audit.Object {
 	return audit.Object{Kind: "group", Name: rec.GroupName, ID: rec.GroupID}
 }
 
-// find resolves an ID, or a group's name or ID to its open drill, or its newest.
-func (r *Recovery) find(text string) (*state, error) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if s := r.byID[text]; s != nil {
-		return s, nil
-	}
-	id := text
-	if g, err := r.Groups.Find(text); err == nil {
-		id = g.ID
-	}
-	var best *state
-	for _, s := range r.byID {
-		if s.rec.GroupID == id && (best == nil || s.rec.StartedAt.After(best.rec.StartedAt)) {
-			best = s
-		}
-	}
-	if best == nil {
-		return nil, problem.NotFound("drill", text)
-	}
-	return best, nil
-}
+// find resolves an ID, or a group's name or ID to its newest drill.
+func (r *Recovery) find(text string) (*state, error) { return found(r, r.byID, Kind, text) }
 
 // GroupOf tells of which group a drill is.
 func (r *Recovery) GroupOf(text string) (string, error) {

@@ -3,8 +3,6 @@ package recovery
 import (
 	"context"
 	"errors"
-	"slices"
-	"strings"
 	"time"
 
 	"kestrel/internal/api"
@@ -43,15 +41,12 @@ func (r *Recovery) view(s *state) api.Drill {
 	r.mu.Unlock()
 	v := api.Drill{ID: rec.ID, Group: rec.GroupID, GroupName: rec.GroupName, Home: d.Home, State: rec.State, Point: rec.Point, PointNumber: d.PointNumber, CaptureAt: d.CaptureAt.UTC(), Consistency: d.Consistency, Chosen: d.Chosen, LosesSeconds: max(0, int64(rec.StartedAt.Sub(d.CaptureAt)/time.Second)),
 		StartedAt: rec.StartedAt.UTC(), StartedBy: rec.StartedBy, OpenAt: orNil(d.OpenAt), Until: d.Until, Once: d.Alone, RtoTargetSeconds: int64(d.RTO / time.Second), Reason: text(d.Reason), Open: append([]string{}, d.Open...),
-		Machines: []api.DrillMachine{}, Steps: []api.DrillStep{}, Why: append([]string{}, d.Why...), Summary: text(d.Summary), Error: text(d.Error), Result: text(rec.Result), EndedAt: rec.EndedAt, PointsMeanwhile: d.Arrived, NothingLeft: d.Untraced}
+		Machines: []api.DrillMachine{}, Steps: stepViews(d.Steps), Why: append([]string{}, d.Why...), Summary: text(d.Summary), Error: text(d.Error), Result: text(rec.Result), EndedAt: rec.EndedAt, PointsMeanwhile: d.Arrived, NothingLeft: d.Untraced}
 	if d.Took > 0 {
 		v.TookSeconds = new(int64(d.Took.Round(time.Second) / time.Second))
 	}
 	if e := d.Ended; e != nil {
 		v.EndedBy, v.Verdict, v.Note = &e.By, e.Passed, text(e.Note)
-	}
-	for _, x := range d.Steps {
-		v.Steps = append(v.Steps, api.DrillStep{At: x.At, Text: x.Text})
 	}
 	if state := drill.State(rec.State); state == drill.Clearing || state == drill.Over {
 		for _, x := range d.Stood {
@@ -79,33 +74,12 @@ func (r *Recovery) Get(id string) (api.Drill, error) {
 
 // List lists drills of groups that see lets pass, newest first; of one group if it is given.
 func (r *Recovery) List(group string, see func(id string) bool) ([]api.Drill, error) {
-	id := ""
-	if group != "" {
-		g, err := r.Groups.Find(group)
-		if err != nil {
-			return nil, err
-		}
-		id = g.ID
-	}
-	r.mu.Lock()
-	var all []*state
-	for _, s := range r.byID {
-		if see(s.rec.GroupID) && (id == "" || s.rec.GroupID == id) {
-			all = append(all, s)
-		}
-	}
-	r.mu.Unlock()
-	slices.SortFunc(all, func(a, b *state) int {
-		if c := b.rec.StartedAt.Compare(a.rec.StartedAt); c != 0 {
-			return c
-		}
-		return strings.Compare(a.rec.ID, b.rec.ID)
-	})
+	all, err := listed(r, r.byID, group, see)
 	out := []api.Drill{}
 	for _, s := range all {
 		out = append(out, r.view(s))
 	}
-	return out, nil
+	return out, err
 }
 
 // Screen is what a machine of a drill showed when it had started, as a PNG.
@@ -114,7 +88,12 @@ func (r *Recovery) Screen(ctx context.Context, id, machine string) ([]byte, erro
 	if err != nil {
 		return nil, err
 	}
-	png, err := r.DB.Screen(ctx, s.rec.ID, machine)
+	return r.picture(ctx, s.rec.ID, machine)
+}
+
+// picture is what a machine of a drill or failover showed.
+func (r *Recovery) picture(ctx context.Context, id, machine string) ([]byte, error) {
+	png, err := r.DB.Screen(ctx, id, machine)
 	if errors.Is(err, records.ErrNotFound) {
 		return nil, problem.NotFound("picture", machine)
 	}
