@@ -6,6 +6,7 @@ import { FormDialog } from "../dialog";
 import { count, span } from "../format";
 import { useSettled } from "../settled";
 import { Fault, Field, inputLook, When } from "../ui";
+import { PlannedWaves } from "./recoveryparts";
 
 const lengths: [string, number][] = [
   ["30 minutes", 1800],
@@ -130,24 +131,13 @@ export function DrillDialog({ g, onClose }: { g: Group; onClose: () => void }) {
 }
 
 function Plan({ p }: { p: Schemas["DrillPlan"] }) {
-  const waves = [...new Set(p.machines.map((m) => m.wave))];
   return (
     <div className="grid gap-2 rounded-md bg-still-bg/60 p-3 text-xs">
       <div>
         Point {p.pointNumber}, captured <When at={p.captureAt} />, {p.consistency}-consistent. A recovery from it would
         lose {span(p.losesSeconds)}.
       </div>
-      <ol className="grid gap-1">
-        {waves.map((w) => (
-          <li key={w}>
-            <span className="font-semibold">Wave {w}:</span>{" "}
-            {p.machines
-              .filter((m) => m.wave === w)
-              .map((m) => `${m.name} (${m.networks.join(", ") || "no cards"}${m.check ? `; until it ${m.check}` : ""})`)
-              .join(", ")}
-          </li>
-        ))}
-      </ol>
+      <PlannedWaves of={p.machines} />
       <div className="text-muted">
         {count(p.machines.length, "machine")}
         {p.rtoTargetSeconds > 0 && `; RTO target ${span(p.rtoTargetSeconds)}`}

@@ -8,7 +8,7 @@ import { FormDialog } from "../dialog";
 import { count, span, when } from "../format";
 import { Button, Card, Empty, Fault, Field, Heads, inputLook, Page, State, td, When } from "../ui";
 import { Rounds } from "./drillrounds";
-import { EvidenceLinks, Facts, RecoveredMachines, ranAfter, Screens, Steps } from "./recoveryparts";
+import { EvidenceLinks, Facts, GroupSelect, RecoveredMachines, ranAfter, Screens, Steps } from "./recoveryparts";
 
 type Drill = Schemas["Drill"];
 
@@ -26,24 +26,7 @@ export function DrillsPage() {
   });
   const coming = groups.filter((g) => g.direction !== "out");
   return (
-    <Page
-      title="Drills"
-      actions={
-        <select
-          aria-label="Group"
-          className={`${inputLook} !w-auto`}
-          value={group}
-          onChange={(e) => set({ group: e.target.value })}
-        >
-          <option value="">All groups</option>
-          {coming.map((g) => (
-            <option key={g.id} value={g.id}>
-              {g.name}
-            </option>
-          ))}
-        </select>
-      }
-    >
+    <Page title="Drills" actions={<GroupSelect of={coming} value={group} onChange={(id) => set({ group: id })} />}>
       <Fault of={q.error} />
       <Card title="Recoveries that were tried here" aside="in isolated networks; home is left alone">
         {q.data?.length ? (

@@ -7,6 +7,7 @@ import { count, span } from "../format";
 import { useSettled } from "../settled";
 import { Fault, Field, inputLook, When } from "../ui";
 import { ChoiceOptions } from "./drilldialog";
+import { PlannedWaves } from "./recoveryparts";
 
 type Values = {
   kind: string;
@@ -140,7 +141,6 @@ export function FailoverDialog({ g, onClose }: { g: Group; onClose: () => void }
 }
 
 function Plan({ p }: { p: Schemas["FailoverPlan"] }) {
-  const waves = [...new Set(p.machines.map((m) => m.wave))];
   const grave = !p.planned;
   return (
     <div
@@ -158,17 +158,7 @@ function Plan({ p }: { p: Schemas["FailoverPlan"] }) {
         {p.planned ? `The newest point now is ${p.pointNumber}` : `Point ${p.pointNumber}`}, captured{" "}
         <When at={p.captureAt} />, {p.consistency}-consistent.
       </div>
-      <ol className="grid gap-1">
-        {waves.map((w) => (
-          <li key={w}>
-            <span className="font-semibold">Wave {w}:</span>{" "}
-            {p.machines
-              .filter((m) => m.wave === w)
-              .map((m) => `${m.name} (${m.networks.join(", ") || "no cards"}${m.check ? `; until it ${m.check}` : ""})`)
-              .join(", ")}
-          </li>
-        ))}
-      </ol>
+      <PlannedWaves of={p.machines} />
       <div>
         {count(p.machines.length, "machine")}
         {p.rtoTargetSeconds > 0 && `; RTO target ${span(p.rtoTargetSeconds)}`}

@@ -8,7 +8,7 @@ import { ConfirmDialog, FormDialog } from "../dialog";
 import { size, span } from "../format";
 import { Bar, Button, Card, Empty, Fault, Field, Heads, inputLook, Page, State, td, When } from "../ui";
 import { ChoiceOptions } from "./drilldialog";
-import { EvidenceLinks, Facts, RecoveredMachines, ranAfter, Screens, Steps } from "./recoveryparts";
+import { EvidenceLinks, Facts, GroupSelect, RecoveredMachines, ranAfter, Screens, Steps } from "./recoveryparts";
 
 type Failover = Schemas["Failover"];
 
@@ -31,24 +31,7 @@ export function FailoversPage() {
     refetchInterval: 5000,
   });
   return (
-    <Page
-      title="Failovers"
-      actions={
-        <select
-          aria-label="Group"
-          className={`${inputLook} !w-auto`}
-          value={group}
-          onChange={(e) => set({ group: e.target.value })}
-        >
-          <option value="">All groups</option>
-          {groups.map((g) => (
-            <option key={g.id} value={g.id}>
-              {g.name}
-            </option>
-          ))}
-        </select>
-      }
-    >
+    <Page title="Failovers" actions={<GroupSelect of={groups} value={group} onChange={(id) => set({ group: id })} />}>
       <Fault of={q.error} />
       <Card title="Groups that were run here" aside="open until somebody accepts, or backs out">
         {q.data?.length ? (

@@ -1,7 +1,7 @@
 import { Link } from "react-router";
 import type { Schemas } from "../api";
 import { count, span } from "../format";
-import { Card, Heads, State, td, When } from "../ui";
+import { Card, Heads, inputLook, State, td, When } from "../ui";
 
 type Machine = Schemas["DrillMachine"];
 
@@ -143,4 +143,40 @@ export function EvidenceLinks({ of }: { of: { id: string; groupName: string } })
       {f === "pdf" ? "Evidence (PDF)" : "Evidence (signed)"}
     </a>
   ));
+}
+
+/** PlannedWaves are the machines of a plan as they would start. */
+export function PlannedWaves({ of }: { of: Schemas["DrillPlanMachine"][] }) {
+  return (
+    <ol className="grid gap-1">
+      {[...new Set(of.map((m) => m.wave))].map((w) => (
+        <li key={w}>
+          <span className="font-semibold">Wave {w}:</span>{" "}
+          {of
+            .filter((m) => m.wave === w)
+            .map((m) => `${m.name} (${m.networks.join(", ") || "no cards"}${m.check ? `; until it ${m.check}` : ""})`)
+            .join(", ")}
+        </li>
+      ))}
+    </ol>
+  );
+}
+
+/** GroupSelect narrows a list to one group. */
+export function GroupSelect(p: { of: { id: string; name: string }[]; value: string; onChange: (id: string) => void }) {
+  return (
+    <select
+      aria-label="Group"
+      className={`${inputLook} !w-auto`}
+      value={p.value}
+      onChange={(e) => p.onChange(e.target.value)}
+    >
+      <option value="">All groups</option>
+      {p.of.map((g) => (
+        <option key={g.id} value={g.id}>
+          {g.name}
+        </option>
+      ))}
+    </select>
+  );
 }
