@@ -71,16 +71,18 @@ func look[D any](r *Recovery, s *kept[D]) (records.Recovery, D) {
 
 // found resolves an ID, or a group's name or ID to its newest recovery of a kind.
 func found[D any](r *Recovery, all map[string]*kept[D], kind, text string) (*kept[D], error) {
+	r.mu.Lock()
+	best := all[text]
+	r.mu.Unlock()
+	if best != nil {
+		return best, nil
+	}
 	id := text
 	if g, err := r.Groups.Find(text); err == nil {
 		id = g.ID
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if s := all[text]; s != nil {
-		return s, nil
-	}
-	var best *kept[D]
 	for _, s := range all {
 		if s.rec.GroupID == id && (best == nil || s.rec.StartedAt.After(best.rec.StartedAt)) {
 			best = s
