@@ -1207,6 +1207,63 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/dns-servers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** DNS servers whose names steps of runbooks change */
+        get: operations["listDNSServers"];
+        put?: never;
+        /** Take note of a DNS server and of the key under which it takes changes */
+        post: operations["addDNSServer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/dns-servers/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name or ID */
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a DNS server and its key */
+        delete: operations["removeDNSServer"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/dns-servers/{id}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask it for the zone of a name, under the key; changes nothing */
+        post: operations["testDNSServer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/search": {
         parameters: {
             query?: never;
@@ -2028,6 +2085,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/failovers/{id}/step": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say of a step of its runbook that it is done or failed, have it done again, or go on without it */
+        post: operations["stepFailover"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/drills/{id}/step": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say of a step of its runbook that it is done or failed, have it done again, or go on without it */
+        post: operations["stepDrill"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/failovers/{id}/screens/{machine}": {
         parameters: {
             query?: never;
@@ -2807,6 +2902,10 @@ export interface components {
             after?: string;
             machines?: components["schemas"]["BerthMachine"][];
             waves?: components["schemas"]["BerthWave"][];
+            /** @description What is done besides in a recovery, in this order after each wave */
+            steps?: components["schemas"]["BerthStep"][];
+            /** @description Names of groups that have to be up before this one starts, where several are recovered together */
+            needs?: string[];
             /** @description More than one card of a machine may have a gateway */
             severalGateways?: boolean;
         };
@@ -2878,6 +2977,117 @@ export interface components {
              * @description How long the check may take; 0 is ten minutes; at most an hour
              */
             limitSeconds?: number;
+        };
+        BerthStep: {
+            /** @description Of which a runbook has each once */
+            name: string;
+            /** @description Wave after which it comes, when that has come up; 0 is before the first; at most 99 */
+            after: number;
+            /** @description wait, port, http, guest (a command in a guest), serial (a text on the serial console), host (a command of the host), dns, message or person */
+            kind: string;
+            /** @description drill or failover; in both if left out. In a drill nothing is changed in the DNS: it is only said */
+            only?: string;
+            /** @description ask (if left out): all waits until somebody says what now. go-on: the next is done. stop: a failover is stopped, a drill is ended */
+            onFailure?: string;
+            /**
+             * Format: int64
+             * @description How long it may take; the usual of its kind if left out; at most four hours
+             */
+            limitSeconds?: number;
+            /**
+             * Format: int64
+             * @description How long is waited, of wait
+             */
+            spanSeconds?: number;
+            /** @description Name at home, of port, guest and serial */
+            machine?: string;
+            port?: number;
+            /** @description Of guest; the name of one of the host, of host */
+            command?: string;
+            /** @description Of http; its host may be the name of a machine at home */
+            url?: string;
+            /** @description Of http; any below 400 if left out */
+            status?: number;
+            /** @description That an answer or a console has to have, that is told, or that a person is asked */
+            text?: string;
+            /** @description Name of a DNS server of the recovery site, of dns */
+            server?: string;
+            /** @description The whole name that is changed, of dns */
+            record?: string;
+            /** @description A, AAAA or CNAME, of dns */
+            type?: string;
+            /**
+             * Format: int64
+             * @description Five minutes if left out
+             */
+            ttlSeconds?: number;
+            /** @description What the name is to say; {NAME} is the address of the machine NAME at the recovery site */
+            to?: string[];
+            /** @description By which people are told, of message */
+            channels?: string[];
+        };
+        StepDecision: {
+            /** @description Its name */
+            step: string;
+            /** @description done and failed: of a step that waits for a person. again: have it done again. skip: go on without it */
+            action: string;
+            /** @description What the record keeps of it; why, of skip and failed */
+            note?: string;
+        };
+        /** @description A step of a runbook as it is planned, or as far as it is */
+        RunbookStep: {
+            name: string;
+            after: number;
+            kind: string;
+            /** @description What it does, in a sentence */
+            text: string;
+            onFailure: string;
+            /** Format: int64 */
+            limitSeconds: number;
+            /**
+             * Format: int64
+             * @description How long it took the last time
+             */
+            expectedSeconds?: number;
+            /** @description ahead, running, asking, passed, failed or skipped; left out in a plan */
+            state?: string;
+            /** Format: date-time */
+            beganAt?: string;
+            /** Format: date-time */
+            endedAt?: string;
+            /** Format: int64 */
+            tookSeconds?: number;
+            tries?: number;
+            /** @description What came of it */
+            said?: string;
+            /** @description Who decided on it */
+            by?: string;
+        };
+        NewDNSServer: {
+            name: string;
+            /** @description That runbooks may change, such as tickets.skerry.example; *.skerry.example is all below it */
+            names: string[];
+            /** @description HOST:PORT */
+            address: string;
+            /** @description Of the key under which it takes changes (TSIG) */
+            keyName: string;
+            /** @description hmac-sha256 (if left out), hmac-sha384 or hmac-sha512 */
+            algorithm?: string;
+            /** @description Base64, as the server has it; it is never shown again */
+            secret: string;
+        };
+        DNSServer: {
+            id: string;
+            /** @description That runbooks may change */
+            names: string[];
+            name: string;
+            address: string;
+            keyName: string;
+            algorithm: string;
+        };
+        DNSServerTest: {
+            ok: boolean;
+            text: string;
         };
         WriteBerth: {
             /**
@@ -2952,6 +3162,10 @@ export interface components {
             formats: string[];
             /** @description Of the host there, that may run before a machine starts */
             commands: string[];
+            /** @description DNS servers there, that steps may have changed */
+            servers: string[];
+            /** @description By which steps may tell people */
+            channels: string[];
             networks: components["schemas"]["BerthNetworkChoice"][];
         };
         BerthView: {
@@ -5089,6 +5303,8 @@ export interface components {
             losesSeconds: number;
             /** @description By wave */
             machines: components["schemas"]["DrillPlanMachine"][];
+            /** @description What is done besides, in order */
+            runbook: components["schemas"]["RunbookStep"][];
             /** @description Why networks are not isolated */
             open: string[];
             /** Format: int64 */
@@ -5189,6 +5405,8 @@ export interface components {
             tookSeconds?: number;
             machines: components["schemas"]["DrillMachine"][];
             steps: components["schemas"]["DrillStep"][];
+            /** @description What is done besides, in order */
+            runbook: components["schemas"]["RunbookStep"][];
             /** @description How many points arrived from home while it was open */
             pointsMeanwhile: number;
             /** @description That everything was removed, and looked for */
@@ -5245,6 +5463,8 @@ export interface components {
             losesBytes?: number;
             /** @description By wave */
             machines: components["schemas"]["DrillPlanMachine"][];
+            /** @description What is done besides, in order */
+            runbook: components["schemas"]["RunbookStep"][];
             /**
              * Format: int64
              * @description 0 is none
@@ -5376,6 +5596,8 @@ export interface components {
             /** @description What it goes through, in order */
             stages: components["schemas"]["FailoverStage"][];
             steps: components["schemas"]["DrillStep"][];
+            /** @description What is done besides, in order */
+            runbook: components["schemas"]["RunbookStep"][];
             /** @description What was known of home when it began */
             known: string[];
             /** @description What accepting costs, in sentences; empty if it cannot be accepted now */
@@ -8066,6 +8288,103 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listDNSServers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DNSServer"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addDNSServer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDNSServer"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DNSServer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeDNSServer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name or ID */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    testDNSServer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    name: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DNSServerTest"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     search: {
         parameters: {
             query: {
@@ -9391,6 +9710,60 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Failover"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    stepFailover: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StepDecision"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Failover"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    stepDrill: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StepDecision"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drill"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -568,7 +568,10 @@ type Berth struct {
 	MemoryBytes *int64 `json:"memoryBytes,omitempty"`
 
 	// Name Pattern with {name} in it, the name at home
-	Name     *string         `json:"name,omitempty"`
+	Name *string `json:"name,omitempty"`
+
+	// Needs Names of groups that have to be up before this one starts, where several are recovered together
+	Needs    *[]string       `json:"needs,omitempty"`
 	Networks *[]BerthNetwork `json:"networks,omitempty"`
 
 	// Platform Name of the platform here; for the group, or the default of a link
@@ -580,6 +583,9 @@ type Berth struct {
 
 	// SeveralGateways More than one card of a machine may have a gateway
 	SeveralGateways *bool `json:"severalGateways,omitempty"`
+
+	// Steps What is done besides in a recovery, in this order after each wave
+	Steps *[]BerthStep `json:"steps,omitempty"`
 
 	// Suffix Search domain
 	Suffix *string      `json:"suffix,omitempty"`
@@ -671,6 +677,9 @@ type BerthCard struct {
 
 // BerthChoices What can be chosen on the platform that machines arrive on
 type BerthChoices struct {
+	// Channels By which steps may tell people
+	Channels []string `json:"channels"`
+
 	// Commands Of the host there, that may run before a machine starts
 	Commands   []string `json:"commands"`
 	Datastores []string `json:"datastores"`
@@ -682,7 +691,10 @@ type BerthChoices struct {
 	Networks     []BerthNetworkChoice `json:"networks"`
 	Platforms    []string             `json:"platforms"`
 	Pools        []string             `json:"pools"`
-	Ways         []string             `json:"ways"`
+
+	// Servers DNS servers there, that steps may have changed
+	Servers []string `json:"servers"`
+	Ways    []string `json:"ways"`
 }
 
 // BerthDefault defines model for BerthDefault.
@@ -777,6 +789,64 @@ type BerthNetworkChoice struct {
 	Isolated bool   `json:"isolated"`
 	Name     string `json:"name"`
 	Note     string `json:"note"`
+}
+
+// BerthStep defines model for BerthStep.
+type BerthStep struct {
+	// After Wave after which it comes, when that has come up; 0 is before the first; at most 99
+	After int `json:"after"`
+
+	// Channels By which people are told, of message
+	Channels *[]string `json:"channels,omitempty"`
+
+	// Command Of guest; the name of one of the host, of host
+	Command *string `json:"command,omitempty"`
+
+	// Kind wait, port, http, guest (a command in a guest), serial (a text on the serial console), host (a command of the host), dns, message or person
+	Kind string `json:"kind"`
+
+	// LimitSeconds How long it may take; the usual of its kind if left out; at most four hours
+	LimitSeconds *int64 `json:"limitSeconds,omitempty"`
+
+	// Machine Name at home, of port, guest and serial
+	Machine *string `json:"machine,omitempty"`
+
+	// Name Of which a runbook has each once
+	Name string `json:"name"`
+
+	// OnFailure ask (if left out): all waits until somebody says what now. go-on: the next is done. stop: a failover is stopped, a drill is ended
+	OnFailure *string `json:"onFailure,omitempty"`
+
+	// Only drill or failover; in both if left out. In a drill nothing is changed in the DNS: it is only said
+	Only *string `json:"only,omitempty"`
+	Port *int    `json:"port,omitempty"`
+
+	// Record The whole name that is changed, of dns
+	Record *string `json:"record,omitempty"`
+
+	// Server Name of a DNS server of the recovery site, of dns
+	Server *string `json:"server,omitempty"`
+
+	// SpanSeconds How long is waited, of wait
+	SpanSeconds *int64 `json:"spanSeconds,omitempty"`
+
+	// Status Of http; any below 400 if left out
+	Status *int `json:"status,omitempty"`
+
+	// Text That an answer or a console has to have, that is told, or that a person is asked
+	Text *string `json:"text,omitempty"`
+
+	// To What the name is to say; {NAME} is the address of the machine NAME at the recovery site
+	To *[]string `json:"to,omitempty"`
+
+	// TTLSeconds Five minutes if left out
+	TTLSeconds *int64 `json:"ttlSeconds,omitempty"`
+
+	// Type A, AAAA or CNAME, of dns
+	Type *string `json:"type,omitempty"`
+
+	// URL Of http; its host may be the name of a machine at home
+	URL *string `json:"url,omitempty"`
 }
 
 // BerthValue defines model for BerthValue.
@@ -1113,6 +1183,24 @@ type CyclePart struct {
 	WireBytes int64 `json:"wireBytes"`
 }
 
+// DNSServer defines model for DNSServer.
+type DNSServer struct {
+	Address   string `json:"address"`
+	Algorithm string `json:"algorithm"`
+	ID        string `json:"id"`
+	KeyName   string `json:"keyName"`
+	Name      string `json:"name"`
+
+	// Names That runbooks may change
+	Names []string `json:"names"`
+}
+
+// DNSServerTest defines model for DNSServerTest.
+type DNSServerTest struct {
+	Ok   bool   `json:"ok"`
+	Text string `json:"text"`
+}
+
 // Deletion Another site wants the points deleted
 type Deletion struct {
 	AskedAt time.Time `json:"askedAt"`
@@ -1178,9 +1266,12 @@ type Drill struct {
 	Result *string `json:"result,omitempty"`
 
 	// RtoTargetSeconds 0 is none
-	RtoTargetSeconds int64     `json:"rtoTargetSeconds"`
-	StartedAt        time.Time `json:"startedAt"`
-	StartedBy        string    `json:"startedBy"`
+	RtoTargetSeconds int64 `json:"rtoTargetSeconds"`
+
+	// Runbook What is done besides, in order
+	Runbook   []RunbookStep `json:"runbook"`
+	StartedAt time.Time     `json:"startedAt"`
+	StartedBy string        `json:"startedBy"`
 
 	// State starting, open, clearing or over
 	State   string      `json:"state"`
@@ -1270,6 +1361,9 @@ type DrillPlan struct {
 
 	// RtoTargetSeconds 0 is none
 	RtoTargetSeconds int64 `json:"rtoTargetSeconds"`
+
+	// Runbook What is done besides, in order
+	Runbook []RunbookStep `json:"runbook"`
 }
 
 // DrillPlanMachine defines model for DrillPlanMachine.
@@ -1500,6 +1594,9 @@ type Failover struct {
 	// RtoTargetSeconds 0 is none
 	RtoTargetSeconds int64 `json:"rtoTargetSeconds"`
 
+	// Runbook What is done besides, in order
+	Runbook []RunbookStep `json:"runbook"`
+
 	// Says What happens now, in a sentence
 	Says *string `json:"says,omitempty"`
 
@@ -1578,6 +1675,9 @@ type FailoverPlan struct {
 
 	// RtoTargetSeconds 0 is none
 	RtoTargetSeconds int64 `json:"rtoTargetSeconds"`
+
+	// Runbook What is done besides, in order
+	Runbook []RunbookStep `json:"runbook"`
 
 	// RunsAtHome Machines that run there as far as is known
 	RunsAtHome []string `json:"runsAtHome"`
@@ -2526,6 +2626,25 @@ type NewCopy struct {
 
 	// Path A raw or qcow2 image on this site's host
 	Path string `json:"path"`
+}
+
+// NewDNSServer defines model for NewDNSServer.
+type NewDNSServer struct {
+	// Address HOST:PORT
+	Address string `json:"address"`
+
+	// Algorithm hmac-sha256 (if left out), hmac-sha384 or hmac-sha512
+	Algorithm *string `json:"algorithm,omitempty"`
+
+	// KeyName Of the key under which it takes changes (TSIG)
+	KeyName string `json:"keyName"`
+	Name    string `json:"name"`
+
+	// Names That runbooks may change, such as tickets.skerry.example; *.skerry.example is all below it
+	Names []string `json:"names"`
+
+	// Secret Base64, as the server has it; it is never shown again
+	Secret string `json:"secret"`
 }
 
 // NewDrill defines model for NewDrill.
@@ -3483,6 +3602,34 @@ type RulePreviewRequest struct {
 	Order *int    `json:"order,omitempty"`
 }
 
+// RunbookStep A step of a runbook as it is planned, or as far as it is
+type RunbookStep struct {
+	After   int        `json:"after"`
+	BeganAt *time.Time `json:"beganAt,omitempty"`
+
+	// By Who decided on it
+	By      *string    `json:"by,omitempty"`
+	EndedAt *time.Time `json:"endedAt,omitempty"`
+
+	// ExpectedSeconds How long it took the last time
+	ExpectedSeconds *int64 `json:"expectedSeconds,omitempty"`
+	Kind            string `json:"kind"`
+	LimitSeconds    int64  `json:"limitSeconds"`
+	Name            string `json:"name"`
+	OnFailure       string `json:"onFailure"`
+
+	// Said What came of it
+	Said *string `json:"said,omitempty"`
+
+	// State ahead, running, asking, passed, failed or skipped; left out in a plan
+	State *string `json:"state,omitempty"`
+
+	// Text What it does, in a sentence
+	Text        string `json:"text"`
+	TookSeconds *int64 `json:"tookSeconds,omitempty"`
+	Tries       *int   `json:"tries,omitempty"`
+}
+
 // Rung defines model for Rung.
 type Rung struct {
 	EachSeconds int64 `json:"eachSeconds"`
@@ -3727,6 +3874,18 @@ type SteadyGroup struct {
 	Group     string  `json:"group"`
 	GroupName string  `json:"groupName"`
 	Quiet     *string `json:"quiet,omitempty"`
+}
+
+// StepDecision defines model for StepDecision.
+type StepDecision struct {
+	// Action done and failed: of a step that waits for a person. again: have it done again. skip: go on without it
+	Action string `json:"action"`
+
+	// Note What the record keeps of it; why, of skip and failed
+	Note *string `json:"note,omitempty"`
+
+	// Step Its name
+	Step string `json:"step"`
 }
 
 // Store defines model for Store.
@@ -4170,6 +4329,11 @@ type GetCalendarParams struct {
 	Link  *string    `form:"link,omitempty" json:"link,omitempty"`
 }
 
+// TestDNSServerJSONBody defines parameters for TestDNSServer.
+type TestDNSServerJSONBody struct {
+	Name string `json:"name"`
+}
+
 // ListDrillsParams defines parameters for ListDrills.
 type ListDrillsParams struct {
 	// Group Name or ID of a group; all if left out
@@ -4428,11 +4592,20 @@ type SetChannelJSONRequestBody = WriteChannel
 // CarryCopyJSONRequestBody defines body for CarryCopy for application/json ContentType.
 type CarryCopyJSONRequestBody = NewCopy
 
+// AddDNSServerJSONRequestBody defines body for AddDNSServer for application/json ContentType.
+type AddDNSServerJSONRequestBody = NewDNSServer
+
+// TestDNSServerJSONRequestBody defines body for TestDNSServer for application/json ContentType.
+type TestDNSServerJSONRequestBody TestDNSServerJSONBody
+
 // AddDrillRoundJSONRequestBody defines body for AddDrillRound for application/json ContentType.
 type AddDrillRoundJSONRequestBody = NewDrillRound
 
 // EndDrillJSONRequestBody defines body for EndDrill for application/json ContentType.
 type EndDrillJSONRequestBody = DrillEnd
+
+// StepDrillJSONRequestBody defines body for StepDrill for application/json ContentType.
+type StepDrillJSONRequestBody = StepDecision
 
 // ApplyEstateJSONRequestBody defines body for ApplyEstate for application/json ContentType.
 type ApplyEstateJSONRequestBody = ApplyRequest
@@ -4448,6 +4621,9 @@ type RepointFailoverJSONRequestBody = FailoverPoint
 
 // SteerFailoverJSONRequestBody defines body for SteerFailover for application/json ContentType.
 type SteerFailoverJSONRequestBody = FailoverSteer
+
+// StepFailoverJSONRequestBody defines body for StepFailover for application/json ContentType.
+type StepFailoverJSONRequestBody = StepDecision
 
 // ForecastJSONRequestBody defines body for Forecast for application/json ContentType.
 type ForecastJSONRequestBody = ForecastRequest
@@ -4841,6 +5017,44 @@ type ClientInterface interface {
 	// Corresponds with GET /coverage (the `GetCoverage` operationId).
 	GetCoverage(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListDNSServers DNS servers whose names steps of runbooks change
+	//
+	// Corresponds with GET /dns-servers (the `ListDNSServers` operationId).
+	ListDNSServers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddDNSServerWithBody Take note of a DNS server and of the key under which it takes changes
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /dns-servers (the `AddDNSServer` operationId).
+	AddDNSServerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddDNSServer Take note of a DNS server and of the key under which it takes changes
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /dns-servers (the `AddDNSServer` operationId).
+	AddDNSServer(ctx context.Context, body AddDNSServerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveDNSServer Forget a DNS server and its key
+	//
+	// Corresponds with DELETE /dns-servers/{id} (the `RemoveDNSServer` operationId).
+	RemoveDNSServer(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestDNSServerWithBody Ask it for the zone of a name, under the key; changes nothing
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /dns-servers/{id}/test (the `TestDNSServer` operationId).
+	TestDNSServerWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestDNSServer Ask it for the zone of a name, under the key; changes nothing
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /dns-servers/{id}/test (the `TestDNSServer` operationId).
+	TestDNSServer(ctx context.Context, id string, body TestDNSServerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDrillRounds Drills that begin by themselves
 	//
 	// Corresponds with GET /drill-rounds (the `ListDrillRounds` operationId).
@@ -4893,6 +5107,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /drills/{id}/screens/{machine} (the `GetDrillScreen` operationId).
 	GetDrillScreen(ctx context.Context, id string, machine string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StepDrillWithBody Say of a step of its runbook that it is done or failed, have it done again, or go on without it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /drills/{id}/step (the `StepDrill` operationId).
+	StepDrillWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StepDrill Say of a step of its runbook that it is done or failed, have it done again, or go on without it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /drills/{id}/step (the `StepDrill` operationId).
+	StepDrill(ctx context.Context, id string, body StepDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ExportEstate The settings of this site as a file, or those of a paired site as far as they are known here
 	//
@@ -5003,6 +5231,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /failovers/{id}/steer (the `SteerFailover` operationId).
 	SteerFailover(ctx context.Context, id string, body SteerFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StepFailoverWithBody Say of a step of its runbook that it is done or failed, have it done again, or go on without it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /failovers/{id}/step (the `StepFailover` operationId).
+	StepFailoverWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StepFailover Say of a step of its runbook that it is done or failed, have it done again, or go on without it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /failovers/{id}/step (the `StepFailover` operationId).
+	StepFailover(ctx context.Context, id string, body StepFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetFigures How groups are in figures, all together and by tier, tag, other site or way
 	//
@@ -6518,6 +6760,104 @@ func (c *Client) GetCoverage(ctx context.Context, reqEditors ...RequestEditorFn)
 	return c.Client.Do(req)
 }
 
+// ListDNSServers DNS servers whose names steps of runbooks change
+//
+// Corresponds with GET /dns-servers (the `ListDNSServers` operationId).
+func (c *Client) ListDNSServers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDNSServersRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddDNSServerWithBody Take note of a DNS server and of the key under which it takes changes
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /dns-servers (the `AddDNSServer` operationId).
+func (c *Client) AddDNSServerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddDNSServerRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddDNSServer Take note of a DNS server and of the key under which it takes changes
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /dns-servers (the `AddDNSServer` operationId).
+func (c *Client) AddDNSServer(ctx context.Context, body AddDNSServerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddDNSServerRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveDNSServer Forget a DNS server and its key
+//
+// Corresponds with DELETE /dns-servers/{id} (the `RemoveDNSServer` operationId).
+func (c *Client) RemoveDNSServer(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveDNSServerRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestDNSServerWithBody Ask it for the zone of a name, under the key; changes nothing
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /dns-servers/{id}/test (the `TestDNSServer` operationId).
+func (c *Client) TestDNSServerWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestDNSServerRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestDNSServer Ask it for the zone of a name, under the key; changes nothing
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /dns-servers/{id}/test (the `TestDNSServer` operationId).
+func (c *Client) TestDNSServer(ctx context.Context, id string, body TestDNSServerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestDNSServerRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListDrillRounds Drills that begin by themselves
 //
 // Corresponds with GET /drill-rounds (the `ListDrillRounds` operationId).
@@ -6651,6 +6991,40 @@ func (c *Client) EndDrill(ctx context.Context, id string, body EndDrillJSONReque
 // Corresponds with GET /drills/{id}/screens/{machine} (the `GetDrillScreen` operationId).
 func (c *Client) GetDrillScreen(ctx context.Context, id string, machine string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetDrillScreenRequest(c.Server, id, machine)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StepDrillWithBody Say of a step of its runbook that it is done or failed, have it done again, or go on without it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /drills/{id}/step (the `StepDrill` operationId).
+func (c *Client) StepDrillWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStepDrillRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StepDrill Say of a step of its runbook that it is done or failed, have it done again, or go on without it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /drills/{id}/step (the `StepDrill` operationId).
+func (c *Client) StepDrill(ctx context.Context, id string, body StepDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStepDrillRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6941,6 +7315,40 @@ func (c *Client) SteerFailoverWithBody(ctx context.Context, id string, contentTy
 // Corresponds with POST /failovers/{id}/steer (the `SteerFailover` operationId).
 func (c *Client) SteerFailover(ctx context.Context, id string, body SteerFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSteerFailoverRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StepFailoverWithBody Say of a step of its runbook that it is done or failed, have it done again, or go on without it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /failovers/{id}/step (the `StepFailover` operationId).
+func (c *Client) StepFailoverWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStepFailoverRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StepFailover Say of a step of its runbook that it is done or failed, have it done again, or go on without it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /failovers/{id}/step (the `StepFailover` operationId).
+func (c *Client) StepFailover(ctx context.Context, id string, body StepFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStepFailoverRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -10808,6 +11216,154 @@ func NewGetCoverageRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListDNSServersRequest constructs an http.Request for the ListDNSServers method
+func NewListDNSServersRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/dns-servers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddDNSServerRequest calls the generic AddDNSServer builder with application/json body
+func NewAddDNSServerRequest(server string, body AddDNSServerJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddDNSServerRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddDNSServerRequestWithBody constructs an http.Request for the AddDNSServer method, with any body, and a specified content type
+func NewAddDNSServerRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/dns-servers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveDNSServerRequest constructs an http.Request for the RemoveDNSServer method
+func NewRemoveDNSServerRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/dns-servers/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTestDNSServerRequest calls the generic TestDNSServer builder with application/json body
+func NewTestDNSServerRequest(server string, id string, body TestDNSServerJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTestDNSServerRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewTestDNSServerRequestWithBody constructs an http.Request for the TestDNSServer method, with any body, and a specified content type
+func NewTestDNSServerRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/dns-servers/%s/test", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListDrillRoundsRequest constructs an http.Request for the ListDrillRounds method
 func NewListDrillRoundsRequest(server string) (*http.Request, error) {
 	var err error
@@ -11081,6 +11637,53 @@ func NewGetDrillScreenRequest(server string, id string, machine string) (*http.R
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewStepDrillRequest calls the generic StepDrill builder with application/json body
+func NewStepDrillRequest(server string, id string, body StepDrillJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStepDrillRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewStepDrillRequestWithBody constructs an http.Request for the StepDrill method, with any body, and a specified content type
+func NewStepDrillRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/drills/%s/step", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -11619,6 +12222,53 @@ func NewSteerFailoverRequestWithBody(server string, id string, contentType strin
 	}
 
 	operationPath := fmt.Sprintf("/failovers/%s/steer", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewStepFailoverRequest calls the generic StepFailover builder with application/json body
+func NewStepFailoverRequest(server string, id string, body StepFailoverJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStepFailoverRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewStepFailoverRequestWithBody constructs an http.Request for the StepFailover method, with any body, and a specified content type
+func NewStepFailoverRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/failovers/%s/step", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -17210,6 +17860,48 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /coverage (the `GetCoverage` operationId).
 	GetCoverageWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetCoverageResponse, error)
 
+	// ListDNSServersWithResponse DNS servers whose names steps of runbooks change
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /dns-servers (the `ListDNSServers` operationId).
+	ListDNSServersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDNSServersResponse, error)
+
+	// AddDNSServerWithBodyWithResponse Take note of a DNS server and of the key under which it takes changes
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /dns-servers (the `AddDNSServer` operationId).
+	AddDNSServerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddDNSServerResponse, error)
+
+	// AddDNSServerWithResponse Take note of a DNS server and of the key under which it takes changes
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /dns-servers (the `AddDNSServer` operationId).
+	AddDNSServerWithResponse(ctx context.Context, body AddDNSServerJSONRequestBody, reqEditors ...RequestEditorFn) (*AddDNSServerResponse, error)
+
+	// RemoveDNSServerWithResponse Forget a DNS server and its key
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /dns-servers/{id} (the `RemoveDNSServer` operationId).
+	RemoveDNSServerWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*RemoveDNSServerResponse, error)
+
+	// TestDNSServerWithBodyWithResponse Ask it for the zone of a name, under the key; changes nothing
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /dns-servers/{id}/test (the `TestDNSServer` operationId).
+	TestDNSServerWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TestDNSServerResponse, error)
+
+	// TestDNSServerWithResponse Ask it for the zone of a name, under the key; changes nothing
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /dns-servers/{id}/test (the `TestDNSServer` operationId).
+	TestDNSServerWithResponse(ctx context.Context, id string, body TestDNSServerJSONRequestBody, reqEditors ...RequestEditorFn) (*TestDNSServerResponse, error)
+
 	// ListDrillRoundsWithResponse Drills that begin by themselves
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -17272,6 +17964,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /drills/{id}/screens/{machine} (the `GetDrillScreen` operationId).
 	GetDrillScreenWithResponse(ctx context.Context, id string, machine string, reqEditors ...RequestEditorFn) (*GetDrillScreenResponse, error)
+
+	// StepDrillWithBodyWithResponse Say of a step of its runbook that it is done or failed, have it done again, or go on without it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /drills/{id}/step (the `StepDrill` operationId).
+	StepDrillWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StepDrillResponse, error)
+
+	// StepDrillWithResponse Say of a step of its runbook that it is done or failed, have it done again, or go on without it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /drills/{id}/step (the `StepDrill` operationId).
+	StepDrillWithResponse(ctx context.Context, id string, body StepDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*StepDrillResponse, error)
 
 	// ExportEstateWithResponse The settings of this site as a file, or those of a paired site as far as they are known here
 	//
@@ -17398,6 +18104,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /failovers/{id}/steer (the `SteerFailover` operationId).
 	SteerFailoverWithResponse(ctx context.Context, id string, body SteerFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*SteerFailoverResponse, error)
+
+	// StepFailoverWithBodyWithResponse Say of a step of its runbook that it is done or failed, have it done again, or go on without it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /failovers/{id}/step (the `StepFailover` operationId).
+	StepFailoverWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StepFailoverResponse, error)
+
+	// StepFailoverWithResponse Say of a step of its runbook that it is done or failed, have it done again, or go on without it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /failovers/{id}/step (the `StepFailover` operationId).
+	StepFailoverWithResponse(ctx context.Context, id string, body StepFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*StepFailoverResponse, error)
 
 	// GetFiguresWithResponse How groups are in figures, all together and by tier, tag, other site or way
 	//
@@ -19714,6 +20434,191 @@ func (r GetCoverageResponse) ContentType() string {
 	return ""
 }
 
+type ListDNSServersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]DNSServer
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDNSServersResponse) GetJSON200() *[]DNSServer {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDNSServersResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDNSServersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDNSServersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDNSServersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDNSServersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddDNSServerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *DNSServer
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddDNSServerResponse) GetJSON201() *DNSServer {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddDNSServerResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddDNSServerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddDNSServerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddDNSServerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddDNSServerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveDNSServerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveDNSServerResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveDNSServerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveDNSServerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveDNSServerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveDNSServerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TestDNSServerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DNSServerTest
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TestDNSServerResponse) GetJSON200() *DNSServerTest {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TestDNSServerResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TestDNSServerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TestDNSServerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TestDNSServerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TestDNSServerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListDrillRoundsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -20030,6 +20935,54 @@ func (r GetDrillScreenResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetDrillScreenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StepDrillResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Drill
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r StepDrillResponse) GetJSON200() *Drill {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StepDrillResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StepDrillResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StepDrillResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StepDrillResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StepDrillResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20640,6 +21593,54 @@ func (r SteerFailoverResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SteerFailoverResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StepFailoverResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Failover
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r StepFailoverResponse) GetJSON200() *Failover {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StepFailoverResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StepFailoverResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StepFailoverResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StepFailoverResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StepFailoverResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -26813,6 +27814,84 @@ func (c *ClientWithResponses) GetCoverageWithResponse(ctx context.Context, reqEd
 	return ParseGetCoverageResponse(rsp)
 }
 
+// ListDNSServersWithResponse DNS servers whose names steps of runbooks change
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /dns-servers (the `ListDNSServers` operationId).
+func (c *ClientWithResponses) ListDNSServersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListDNSServersResponse, error) {
+	rsp, err := c.ListDNSServers(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDNSServersResponse(rsp)
+}
+
+// AddDNSServerWithBodyWithResponse Take note of a DNS server and of the key under which it takes changes
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /dns-servers (the `AddDNSServer` operationId).
+func (c *ClientWithResponses) AddDNSServerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddDNSServerResponse, error) {
+	rsp, err := c.AddDNSServerWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddDNSServerResponse(rsp)
+}
+
+// AddDNSServerWithResponse Take note of a DNS server and of the key under which it takes changes
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /dns-servers (the `AddDNSServer` operationId).
+func (c *ClientWithResponses) AddDNSServerWithResponse(ctx context.Context, body AddDNSServerJSONRequestBody, reqEditors ...RequestEditorFn) (*AddDNSServerResponse, error) {
+	rsp, err := c.AddDNSServer(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddDNSServerResponse(rsp)
+}
+
+// RemoveDNSServerWithResponse Forget a DNS server and its key
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /dns-servers/{id} (the `RemoveDNSServer` operationId).
+func (c *ClientWithResponses) RemoveDNSServerWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*RemoveDNSServerResponse, error) {
+	rsp, err := c.RemoveDNSServer(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveDNSServerResponse(rsp)
+}
+
+// TestDNSServerWithBodyWithResponse Ask it for the zone of a name, under the key; changes nothing
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /dns-servers/{id}/test (the `TestDNSServer` operationId).
+func (c *ClientWithResponses) TestDNSServerWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TestDNSServerResponse, error) {
+	rsp, err := c.TestDNSServerWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestDNSServerResponse(rsp)
+}
+
+// TestDNSServerWithResponse Ask it for the zone of a name, under the key; changes nothing
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /dns-servers/{id}/test (the `TestDNSServer` operationId).
+func (c *ClientWithResponses) TestDNSServerWithResponse(ctx context.Context, id string, body TestDNSServerJSONRequestBody, reqEditors ...RequestEditorFn) (*TestDNSServerResponse, error) {
+	rsp, err := c.TestDNSServer(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestDNSServerResponse(rsp)
+}
+
 // ListDrillRoundsWithResponse Drills that begin by themselves
 //
 // Returns a wrapper object for the known response body format(s).
@@ -26928,6 +28007,32 @@ func (c *ClientWithResponses) GetDrillScreenWithResponse(ctx context.Context, id
 		return nil, err
 	}
 	return ParseGetDrillScreenResponse(rsp)
+}
+
+// StepDrillWithBodyWithResponse Say of a step of its runbook that it is done or failed, have it done again, or go on without it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /drills/{id}/step (the `StepDrill` operationId).
+func (c *ClientWithResponses) StepDrillWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StepDrillResponse, error) {
+	rsp, err := c.StepDrillWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStepDrillResponse(rsp)
+}
+
+// StepDrillWithResponse Say of a step of its runbook that it is done or failed, have it done again, or go on without it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /drills/{id}/step (the `StepDrill` operationId).
+func (c *ClientWithResponses) StepDrillWithResponse(ctx context.Context, id string, body StepDrillJSONRequestBody, reqEditors ...RequestEditorFn) (*StepDrillResponse, error) {
+	rsp, err := c.StepDrill(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStepDrillResponse(rsp)
 }
 
 // ExportEstateWithResponse The settings of this site as a file, or those of a paired site as far as they are known here
@@ -27162,6 +28267,32 @@ func (c *ClientWithResponses) SteerFailoverWithResponse(ctx context.Context, id 
 		return nil, err
 	}
 	return ParseSteerFailoverResponse(rsp)
+}
+
+// StepFailoverWithBodyWithResponse Say of a step of its runbook that it is done or failed, have it done again, or go on without it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /failovers/{id}/step (the `StepFailover` operationId).
+func (c *ClientWithResponses) StepFailoverWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StepFailoverResponse, error) {
+	rsp, err := c.StepFailoverWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStepFailoverResponse(rsp)
+}
+
+// StepFailoverWithResponse Say of a step of its runbook that it is done or failed, have it done again, or go on without it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /failovers/{id}/step (the `StepFailover` operationId).
+func (c *ClientWithResponses) StepFailoverWithResponse(ctx context.Context, id string, body StepFailoverJSONRequestBody, reqEditors ...RequestEditorFn) (*StepFailoverResponse, error) {
+	rsp, err := c.StepFailover(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStepFailoverResponse(rsp)
 }
 
 // GetFiguresWithResponse How groups are in figures, all together and by tier, tag, other site or way
@@ -30132,6 +31263,134 @@ func ParseGetCoverageResponse(rsp *http.Response) (*GetCoverageResponse, error) 
 	return response, nil
 }
 
+// ParseListDNSServersResponse parses an HTTP response from a ListDNSServersWithResponse call
+func ParseListDNSServersResponse(rsp *http.Response) (*ListDNSServersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDNSServersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []DNSServer
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddDNSServerResponse parses an HTTP response from a AddDNSServerWithResponse call
+func ParseAddDNSServerResponse(rsp *http.Response) (*AddDNSServerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddDNSServerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest DNSServer
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveDNSServerResponse parses an HTTP response from a RemoveDNSServerWithResponse call
+func ParseRemoveDNSServerResponse(rsp *http.Response) (*RemoveDNSServerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveDNSServerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTestDNSServerResponse parses an HTTP response from a TestDNSServerWithResponse call
+func ParseTestDNSServerResponse(rsp *http.Response) (*TestDNSServerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TestDNSServerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DNSServerTest
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListDrillRoundsResponse parses an HTTP response from a ListDrillRoundsWithResponse call
 func ParseListDrillRoundsResponse(rsp *http.Response) (*ListDrillRoundsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -30340,6 +31599,39 @@ func ParseGetDrillScreenResponse(rsp *http.Response) (*GetDrillScreenResponse, e
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStepDrillResponse parses an HTTP response from a StepDrillWithResponse call
+func ParseStepDrillResponse(rsp *http.Response) (*StepDrillResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StepDrillResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Drill
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -30746,6 +32038,39 @@ func ParseSteerFailoverResponse(rsp *http.Response) (*SteerFailoverResponse, err
 	}
 
 	response := &SteerFailoverResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Failover
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStepFailoverResponse parses an HTTP response from a StepFailoverWithResponse call
+func ParseStepFailoverResponse(rsp *http.Response) (*StepFailoverResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StepFailoverResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -34877,6 +36202,18 @@ type ServerInterface interface {
 	// GetCoverage What protects the machines of this site, what does not, and how that was
 	// (GET /coverage)
 	GetCoverage(ctx *echo.Context) error
+	// ListDNSServers DNS servers whose names steps of runbooks change
+	// (GET /dns-servers)
+	ListDNSServers(ctx *echo.Context) error
+	// AddDNSServer Take note of a DNS server and of the key under which it takes changes
+	// (POST /dns-servers)
+	AddDNSServer(ctx *echo.Context) error
+	// RemoveDNSServer Forget a DNS server and its key
+	// (DELETE /dns-servers/{id})
+	RemoveDNSServer(ctx *echo.Context, id string) error
+	// TestDNSServer Ask it for the zone of a name, under the key; changes nothing
+	// (POST /dns-servers/{id}/test)
+	TestDNSServer(ctx *echo.Context, id string) error
 	// ListDrillRounds Drills that begin by themselves
 	// (GET /drill-rounds)
 	ListDrillRounds(ctx *echo.Context) error
@@ -34898,6 +36235,9 @@ type ServerInterface interface {
 	// GetDrillScreen What a machine showed when it had started
 	// (GET /drills/{id}/screens/{machine})
 	GetDrillScreen(ctx *echo.Context, id string, machine string) error
+	// StepDrill Say of a step of its runbook that it is done or failed, have it done again, or go on without it
+	// (POST /drills/{id}/step)
+	StepDrill(ctx *echo.Context, id string) error
 	// ExportEstate The settings of this site as a file, or those of a paired site as far as they are known here
 	// (GET /estate)
 	ExportEstate(ctx *echo.Context, params ExportEstateParams) error
@@ -34937,6 +36277,9 @@ type ServerInterface interface {
 	// SteerFailover Stop it where it is, let it go on, switch home off, or wait for a check no longer
 	// (POST /failovers/{id}/steer)
 	SteerFailover(ctx *echo.Context, id string) error
+	// StepFailover Say of a step of its runbook that it is done or failed, have it done again, or go on without it
+	// (POST /failovers/{id}/step)
+	StepFailover(ctx *echo.Context, id string) error
 	// GetFigures How groups are in figures, all together and by tier, tag, other site or way
 	// (GET /figures)
 	GetFigures(ctx *echo.Context, params GetFiguresParams) error
@@ -35780,6 +37123,56 @@ func (w *ServerInterfaceWrapper) GetCoverage(ctx *echo.Context) error {
 	return err
 }
 
+// ListDNSServers converts echo context to params.
+func (w *ServerInterfaceWrapper) ListDNSServers(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListDNSServers(ctx)
+	return err
+}
+
+// AddDNSServer converts echo context to params.
+func (w *ServerInterfaceWrapper) AddDNSServer(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddDNSServer(ctx)
+	return err
+}
+
+// RemoveDNSServer converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveDNSServer(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveDNSServer(ctx, id)
+	return err
+}
+
+// TestDNSServer converts echo context to params.
+func (w *ServerInterfaceWrapper) TestDNSServer(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TestDNSServer(ctx, id)
+	return err
+}
+
 // ListDrillRounds converts echo context to params.
 func (w *ServerInterfaceWrapper) ListDrillRounds(ctx *echo.Context) error {
 	var err error
@@ -35885,6 +37278,22 @@ func (w *ServerInterfaceWrapper) GetDrillScreen(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetDrillScreen(ctx, id, machine)
+	return err
+}
+
+// StepDrill converts echo context to params.
+func (w *ServerInterfaceWrapper) StepDrill(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StepDrill(ctx, id)
 	return err
 }
 
@@ -36086,6 +37495,22 @@ func (w *ServerInterfaceWrapper) SteerFailover(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SteerFailover(ctx, id)
+	return err
+}
+
+// StepFailover converts echo context to params.
+func (w *ServerInterfaceWrapper) StepFailover(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StepFailover(ctx, id)
 	return err
 }
 
@@ -38223,6 +39648,10 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/channels/:id", wrapper.DeleteChannel, options.OperationMiddlewares["deleteChannel"]...)
 	router.PUT(options.BaseURL+"/channels/:id", wrapper.SetChannel, options.OperationMiddlewares["setChannel"]...)
 	router.POST(options.BaseURL+"/channels/:id/test", wrapper.TestChannel, options.OperationMiddlewares["testChannel"]...)
+	router.GET(options.BaseURL+"/dns-servers", wrapper.ListDNSServers, options.OperationMiddlewares["listDNSServers"]...)
+	router.POST(options.BaseURL+"/dns-servers", wrapper.AddDNSServer, options.OperationMiddlewares["addDNSServer"]...)
+	router.DELETE(options.BaseURL+"/dns-servers/:id", wrapper.RemoveDNSServer, options.OperationMiddlewares["removeDNSServer"]...)
+	router.POST(options.BaseURL+"/dns-servers/:id/test", wrapper.TestDNSServer, options.OperationMiddlewares["testDNSServer"]...)
 	router.GET(options.BaseURL+"/search", wrapper.Search, options.OperationMiddlewares["search"]...)
 	router.GET(options.BaseURL+"/attainment", wrapper.GetAttainment, options.OperationMiddlewares["getAttainment"]...)
 	router.GET(options.BaseURL+"/figures", wrapper.GetFigures, options.OperationMiddlewares["getFigures"]...)
@@ -38275,6 +39704,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/failovers/:id/back-out", wrapper.BackOutFailover, options.OperationMiddlewares["backOutFailover"]...)
 	router.POST(options.BaseURL+"/failovers/:id/point", wrapper.RepointFailover, options.OperationMiddlewares["repointFailover"]...)
 	router.POST(options.BaseURL+"/failovers/:id/steer", wrapper.SteerFailover, options.OperationMiddlewares["steerFailover"]...)
+	router.POST(options.BaseURL+"/failovers/:id/step", wrapper.StepFailover, options.OperationMiddlewares["stepFailover"]...)
+	router.POST(options.BaseURL+"/drills/:id/step", wrapper.StepDrill, options.OperationMiddlewares["stepDrill"]...)
 	router.GET(options.BaseURL+"/failovers/:id/screens/:machine", wrapper.GetFailoverScreen, options.OperationMiddlewares["getFailoverScreen"]...)
 	router.GET(options.BaseURL+"/evidence", wrapper.ListEvidence, options.OperationMiddlewares["listEvidence"]...)
 	router.GET(options.BaseURL+"/evidence/:id", wrapper.GetEvidence, options.OperationMiddlewares["getEvidence"]...)
@@ -39229,6 +40660,156 @@ func (response GetCoveragedefaultApplicationProblemPlusJSONResponse) VisitGetCov
 	return err
 }
 
+type ListDNSServersRequestObject struct {
+}
+
+type ListDNSServersResponseObject interface {
+	VisitListDNSServersResponse(w http.ResponseWriter) error
+}
+
+type ListDNSServers200JSONResponse []DNSServer
+
+func (response ListDNSServers200JSONResponse) VisitListDNSServersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDNSServersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDNSServersdefaultApplicationProblemPlusJSONResponse) VisitListDNSServersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddDNSServerRequestObject struct {
+	Body *AddDNSServerJSONRequestBody
+}
+
+type AddDNSServerResponseObject interface {
+	VisitAddDNSServerResponse(w http.ResponseWriter) error
+}
+
+type AddDNSServer201JSONResponse DNSServer
+
+func (response AddDNSServer201JSONResponse) VisitAddDNSServerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddDNSServerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddDNSServerdefaultApplicationProblemPlusJSONResponse) VisitAddDNSServerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveDNSServerRequestObject struct {
+	ID string `json:"id"`
+}
+
+type RemoveDNSServerResponseObject interface {
+	VisitRemoveDNSServerResponse(w http.ResponseWriter) error
+}
+
+type RemoveDNSServer204Response struct {
+}
+
+func (response RemoveDNSServer204Response) VisitRemoveDNSServerResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveDNSServerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveDNSServerdefaultApplicationProblemPlusJSONResponse) VisitRemoveDNSServerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestDNSServerRequestObject struct {
+	ID   string `json:"id"`
+	Body *TestDNSServerJSONRequestBody
+}
+
+type TestDNSServerResponseObject interface {
+	VisitTestDNSServerResponse(w http.ResponseWriter) error
+}
+
+type TestDNSServer200JSONResponse DNSServerTest
+
+func (response TestDNSServer200JSONResponse) VisitTestDNSServerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestDNSServerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TestDNSServerdefaultApplicationProblemPlusJSONResponse) VisitTestDNSServerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListDrillRoundsRequestObject struct {
 }
 
@@ -39492,6 +41073,46 @@ type GetDrillScreendefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetDrillScreendefaultApplicationProblemPlusJSONResponse) VisitGetDrillScreenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StepDrillRequestObject struct {
+	ID   string `json:"id"`
+	Body *StepDrillJSONRequestBody
+}
+
+type StepDrillResponseObject interface {
+	VisitStepDrillResponse(w http.ResponseWriter) error
+}
+
+type StepDrill200JSONResponse Drill
+
+func (response StepDrill200JSONResponse) VisitStepDrillResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StepDrilldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StepDrilldefaultApplicationProblemPlusJSONResponse) VisitStepDrillResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -40057,6 +41678,46 @@ type SteerFailoverdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SteerFailoverdefaultApplicationProblemPlusJSONResponse) VisitSteerFailoverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StepFailoverRequestObject struct {
+	ID   string `json:"id"`
+	Body *StepFailoverJSONRequestBody
+}
+
+type StepFailoverResponseObject interface {
+	VisitStepFailoverResponse(w http.ResponseWriter) error
+}
+
+type StepFailover200JSONResponse Failover
+
+func (response StepFailover200JSONResponse) VisitStepFailoverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StepFailoverdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StepFailoverdefaultApplicationProblemPlusJSONResponse) VisitStepFailoverResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -44896,6 +46557,18 @@ type StrictServerInterface interface {
 	// GetCoverage What protects the machines of this site, what does not, and how that was
 	// (GET /coverage)
 	GetCoverage(ctx context.Context, request GetCoverageRequestObject) (GetCoverageResponseObject, error)
+	// ListDNSServers DNS servers whose names steps of runbooks change
+	// (GET /dns-servers)
+	ListDNSServers(ctx context.Context, request ListDNSServersRequestObject) (ListDNSServersResponseObject, error)
+	// AddDNSServer Take note of a DNS server and of the key under which it takes changes
+	// (POST /dns-servers)
+	AddDNSServer(ctx context.Context, request AddDNSServerRequestObject) (AddDNSServerResponseObject, error)
+	// RemoveDNSServer Forget a DNS server and its key
+	// (DELETE /dns-servers/{id})
+	RemoveDNSServer(ctx context.Context, request RemoveDNSServerRequestObject) (RemoveDNSServerResponseObject, error)
+	// TestDNSServer Ask it for the zone of a name, under the key; changes nothing
+	// (POST /dns-servers/{id}/test)
+	TestDNSServer(ctx context.Context, request TestDNSServerRequestObject) (TestDNSServerResponseObject, error)
 	// ListDrillRounds Drills that begin by themselves
 	// (GET /drill-rounds)
 	ListDrillRounds(ctx context.Context, request ListDrillRoundsRequestObject) (ListDrillRoundsResponseObject, error)
@@ -44917,6 +46590,9 @@ type StrictServerInterface interface {
 	// GetDrillScreen What a machine showed when it had started
 	// (GET /drills/{id}/screens/{machine})
 	GetDrillScreen(ctx context.Context, request GetDrillScreenRequestObject) (GetDrillScreenResponseObject, error)
+	// StepDrill Say of a step of its runbook that it is done or failed, have it done again, or go on without it
+	// (POST /drills/{id}/step)
+	StepDrill(ctx context.Context, request StepDrillRequestObject) (StepDrillResponseObject, error)
 	// ExportEstate The settings of this site as a file, or those of a paired site as far as they are known here
 	// (GET /estate)
 	ExportEstate(ctx context.Context, request ExportEstateRequestObject) (ExportEstateResponseObject, error)
@@ -44956,6 +46632,9 @@ type StrictServerInterface interface {
 	// SteerFailover Stop it where it is, let it go on, switch home off, or wait for a check no longer
 	// (POST /failovers/{id}/steer)
 	SteerFailover(ctx context.Context, request SteerFailoverRequestObject) (SteerFailoverResponseObject, error)
+	// StepFailover Say of a step of its runbook that it is done or failed, have it done again, or go on without it
+	// (POST /failovers/{id}/step)
+	StepFailover(ctx context.Context, request StepFailoverRequestObject) (StepFailoverResponseObject, error)
 	// GetFigures How groups are in figures, all together and by tier, tag, other site or way
 	// (GET /figures)
 	GetFigures(ctx context.Context, request GetFiguresRequestObject) (GetFiguresResponseObject, error)
@@ -46085,6 +47764,148 @@ func (sh *strictHandler) GetCoverage(ctx *echo.Context) error {
 	return nil
 }
 
+// ListDNSServers operation middleware
+func (sh *strictHandler) ListDNSServers(ctx *echo.Context) error {
+	var request ListDNSServersRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDNSServers(ctx.Request().Context(), request.(ListDNSServersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDNSServers")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListDNSServersResponseObject); ok {
+		return validResponse.VisitListDNSServersResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddDNSServer operation middleware
+func (sh *strictHandler) AddDNSServer(ctx *echo.Context) error {
+	var request AddDNSServerRequestObject
+
+	var body AddDNSServerJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddDNSServer(ctx.Request().Context(), request.(AddDNSServerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddDNSServer")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddDNSServerResponseObject); ok {
+		return validResponse.VisitAddDNSServerResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveDNSServer operation middleware
+func (sh *strictHandler) RemoveDNSServer(ctx *echo.Context, id string) error {
+	var request RemoveDNSServerRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveDNSServer(ctx.Request().Context(), request.(RemoveDNSServerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveDNSServer")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveDNSServerResponseObject); ok {
+		return validResponse.VisitRemoveDNSServerResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TestDNSServer operation middleware
+func (sh *strictHandler) TestDNSServer(ctx *echo.Context, id string) error {
+	var request TestDNSServerRequestObject
+
+	request.ID = id
+
+	var body TestDNSServerJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TestDNSServer(ctx.Request().Context(), request.(TestDNSServerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TestDNSServer")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TestDNSServerResponseObject); ok {
+		return validResponse.VisitTestDNSServerResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListDrillRounds operation middleware
 func (sh *strictHandler) ListDrillRounds(ctx *echo.Context) error {
 	var request ListDrillRoundsRequestObject
@@ -46297,6 +48118,54 @@ func (sh *strictHandler) GetDrillScreen(ctx *echo.Context, id string, machine st
 		return err
 	} else if validResponse, ok := response.(GetDrillScreenResponseObject); ok {
 		return validResponse.VisitGetDrillScreenResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// StepDrill operation middleware
+func (sh *strictHandler) StepDrill(ctx *echo.Context, id string) error {
+	var request StepDrillRequestObject
+
+	request.ID = id
+
+	var body StepDrillJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StepDrill(ctx.Request().Context(), request.(StepDrillRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StepDrill")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StepDrillResponseObject); ok {
+		return validResponse.VisitStepDrillResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -46731,6 +48600,54 @@ func (sh *strictHandler) SteerFailover(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(SteerFailoverResponseObject); ok {
 		return validResponse.VisitSteerFailoverResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// StepFailover operation middleware
+func (sh *strictHandler) StepFailover(ctx *echo.Context, id string) error {
+	var request StepFailoverRequestObject
+
+	request.ID = id
+
+	var body StepFailoverJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StepFailover(ctx.Request().Context(), request.(StepFailoverRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StepFailover")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StepFailoverResponseObject); ok {
+		return validResponse.VisitStepFailoverResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

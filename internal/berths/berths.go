@@ -20,6 +20,7 @@ import (
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/berth"
 	"kestrel/internal/core/group"
+	"kestrel/internal/core/runbook"
 	"kestrel/internal/directory"
 	"kestrel/internal/events"
 	"kestrel/internal/inventory"
@@ -49,6 +50,9 @@ type Config struct {
 	Seals func(group string) []*points.Seal
 	// Commands are those of this host that may run before a machine starts.
 	Commands func() []string
+	// Servers are this site's DNS servers that steps may have changed, and Channels those by
+	// which they may tell people.
+	Servers, Channels func() []string
 	// Keep keeps what is said of a group with its points, nil if nothing is.
 	Keep  func(group string, settings []byte) error
 	Trail *audit.Trail
@@ -228,7 +232,7 @@ func (b *Berths) place(name string) (berth.Place, bool) {
 	}
 	inv := p.Held()
 	_, lands := p.Lander()
-	out := berth.Place{Name: p.Name, Kind: p.Kind, Seen: p.Seen(), Lands: lands, Folders: inv.Folders, Names: inv.Names, Ways: inv.Ways, Formats: inv.Formats, Commands: b.Commands()}
+	out := berth.Place{Name: p.Name, Kind: p.Kind, Seen: p.Seen(), Lands: lands, Folders: inv.Folders, Names: inv.Names, Ways: inv.Ways, Formats: inv.Formats, Commands: b.Commands(), Servers: b.Servers(), Channels: b.Channels()}
 	for _, x := range inv.Pools {
 		out.Pools = append(out.Pools, berth.Pool{Name: x.Name, MemoryBytes: x.MemoryBytes})
 	}
@@ -309,6 +313,12 @@ func (b *Berths) resolve(r directory.Record, x berth.Berth, said []berth.Machine
 // Waves is what is said of the waves in which machines of a group that comes here start.
 func (b *Berths) Waves(r directory.Record) []berth.Wave { return b.get(OfGroup, r.ID).Waves }
 
+// Steps is what is done besides in a recovery of a group that comes here.
+func (b *Berths) Steps(id string) []runbook.Step { return b.get(OfGroup, id).Steps }
+
+// Needs are the names of groups that have to be up before one starts.
+func (b *Berths) Needs(id string) []string { return b.get(OfGroup, id).Needs }
+
 // view is what is told of a group's berth.
 func (b *Berths) view(r directory.Record, revision int64, x berth.Berth, said []berth.Machine, faults []problem.Field) View {
 	arrivals, from := b.resolve(r, x, said)
@@ -333,7 +343,7 @@ func (b *Berths) view(r directory.Record, revision int64, x berth.Berth, said []
 }
 
 func (b *Berths) choices(name string, arrivals []berth.Arrival) Choices {
-	c := Choices{Platforms: []string{}, Pools: []string{}, Datastores: []string{}, Folders: []string{}, Networks: []NetworkChoice{}, HomeNetworks: []string{}, Ways: []string{string(berth.Leave)}, Formats: []string{}, Commands: b.Commands()}
+	c := Choices{Platforms: []string{}, Pools: []string{}, Datastores: []string{}, Folders: []string{}, Networks: []NetworkChoice{}, HomeNetworks: []string{}, Ways: []string{string(berth.Leave)}, Formats: []string{}, Commands: b.Commands(), Servers: append([]string{}, b.Servers()...), Channels: append([]string{}, b.Channels()...)}
 	for _, p := range b.Inventory.All() {
 		c.Platforms = append(c.Platforms, p.Name)
 	}

@@ -106,7 +106,7 @@ func (b *Berths) defaultView(k key, name string, revision int64, x berth.Berth, 
 		v.Faults = append(v.Faults, FindingView(f))
 	}
 	fs := x.Settings.Check()
-	if len(x.Machines)+len(x.Waves) > 0 || x.Gateways {
+	if len(x.Machines)+len(x.Waves)+len(x.Steps)+len(x.Needs) > 0 || x.Gateways {
 		fs = append(fs, berth.Finding{Field: "machines", Message: "Machines and waves are said of a group, not of a default."})
 	}
 	if k.kind == OfPlatform && x.Platform != "" {

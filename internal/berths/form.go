@@ -12,6 +12,7 @@ import (
 	"unicode/utf8"
 
 	"kestrel/internal/core/berth"
+	"kestrel/internal/core/runbook"
 	"kestrel/internal/problem"
 )
 
@@ -21,6 +22,8 @@ type form struct {
 	formSettings
 	Machines []formMachine `json:"machines,omitempty"`
 	Waves    []formWave    `json:"waves,omitempty"`
+	Steps    []formStep    `json:"steps,omitempty"`
+	Needs    []string      `json:"needs,omitempty"`
 	Gateways bool          `json:"severalGateways,omitempty"`
 }
 
@@ -73,6 +76,45 @@ type formWave struct {
 	WaitSeconds  int64  `json:"waitSeconds,omitempty"`
 	Check        string `json:"check,omitempty"`
 	LimitSeconds int64  `json:"limitSeconds,omitempty"`
+}
+
+type formStep struct {
+	Name         string   `json:"name"`
+	After        int      `json:"after"`
+	Kind         string   `json:"kind"`
+	Only         string   `json:"only,omitempty"`
+	OnFailure    string   `json:"onFailure,omitempty"`
+	LimitSeconds int64    `json:"limitSeconds,omitempty"`
+	SpanSeconds  int64    `json:"spanSeconds,omitempty"`
+	Machine      string   `json:"machine,omitempty"`
+	Port         int      `json:"port,omitempty"`
+	Command      string   `json:"command,omitempty"`
+	URL          string   `json:"url,omitempty"`
+	Status       int      `json:"status,omitempty"`
+	Text         string   `json:"text,omitempty"`
+	Server       string   `json:"server,omitempty"`
+	Record       string   `json:"record,omitempty"`
+	Type         string   `json:"type,omitempty"`
+	TTLSeconds   int64    `json:"ttlSeconds,omitempty"`
+	To           []string `json:"to,omitempty"`
+	Channels     []string `json:"channels,omitempty"`
+}
+
+func writeStep(s runbook.Step) formStep {
+	return formStep{s.Name, s.After, string(s.Kind), string(s.Only), string(s.Failure), int64(s.Limit / time.Second), int64(s.Span / time.Second), s.Machine, s.Port, s.Command, s.URL, s.Status, s.Text, s.Server, s.Record, s.Type, int64(s.TTL / time.Second), s.To, s.Channels}
+}
+
+func (f formStep) read() runbook.Step {
+	trim := strings.TrimSpace
+	s := runbook.Step{Name: trim(f.Name), After: f.After, Kind: runbook.Kind(f.Kind), Only: runbook.Only(f.Only), Failure: runbook.Failure(f.OnFailure), Limit: span(f.LimitSeconds), Span: span(f.SpanSeconds), Machine: trim(f.Machine), Port: f.Port, Command: trim(f.Command), URL: trim(f.URL), Status: f.Status,
+		Text: trim(f.Text), Server: trim(f.Server), Record: trim(f.Record), Type: strings.ToUpper(trim(f.Type)), TTL: span(f.TTLSeconds)}
+	for _, t := range f.To {
+		s.To = append(s.To, trim(t))
+	}
+	for _, c := range f.Channels {
+		s.Channels = append(s.Channels, trim(c))
+	}
+	return s
 }
 
 func writeSettings(s berth.Settings) formSettings {
@@ -131,6 +173,10 @@ func write(b berth.Berth) form {
 	for _, w := range b.Waves {
 		f.Waves = append(f.Waves, formWave{w.Number, int64(w.Wait / time.Second), string(w.Check), int64(w.Limit / time.Second)})
 	}
+	for _, s := range b.Steps {
+		f.Steps = append(f.Steps, writeStep(s))
+	}
+	f.Needs = b.Needs
 	return f
 }
 
@@ -164,13 +210,19 @@ func Decode(b []byte) (berth.Berth, []problem.Field, error) {
 	for _, w := range f.Waves {
 		out.Waves = append(out.Waves, berth.Wave{Number: w.Number, Wait: span(w.WaitSeconds), Check: berth.Check(w.Check), Limit: span(w.LimitSeconds)})
 	}
+	for _, s := range f.Steps {
+		out.Steps = append(out.Steps, s.read())
+	}
+	for _, n := range f.Needs {
+		out.Needs = append(out.Needs, strings.TrimSpace(n))
+	}
 	return out, faults, nil
 }
 
 // lengths are how many characters texts may have, by the names of their fields; others may
 // have usualLength.
 func lengths() map[string]int {
-	return map[string]int{"rules": 300, "suffix": 253, "after": 500}
+	return map[string]int{"rules": 300, "suffix": 253, "after": 500, "command": 500, "text": 500, "url": 500, "record": 253}
 }
 
 const usualLength = 200
@@ -296,6 +348,8 @@ type Choices struct {
 	Ways         []string        `json:"ways"`
 	Formats      []string        `json:"formats"`  // of disks
 	Commands     []string        `json:"commands"` // of this host, that may run before a machine starts
+	Servers      []string        `json:"servers"`  // of DNS, that steps may have changed
+	Channels     []string        `json:"channels"` // by which steps may tell people
 }
 
 // NetworkChoice is a network that cards can be attached to.

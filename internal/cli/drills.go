@@ -38,6 +38,13 @@ func (a *app) drillCmd() *cobra.Command {
 				return a.emit(d, func(w *tabwriter.Writer) { drillPage(w, d) })
 			})},
 		a.drillEndCmd(),
+		a.stepCmd("DRILL", "  kestrel drill step Purser-desk 'try a card' done --note 'the card opened the gate'", func(cmd *cobra.Command, c *api.Client, id string, in api.StepDecision) error {
+			d, err := read[api.Drill](c.StepDrill(cmd.Context(), id, in))
+			if err != nil {
+				return err
+			}
+			return a.emit(d, func(w *tabwriter.Writer) { drillPage(w, d) })
+		}),
 		&cobra.Command{Use: "screen DRILL MACHINE FILE", Short: "Write what a machine showed when it had started to a file, as a PNG", Args: cobra.ExactArgs(3), Example: "  kestrel drill screen Purser-desk purser-drill purser.png",
 			RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
 				res, err := c.GetDrillScreen(cmd.Context(), args[0], args[1])
@@ -254,6 +261,7 @@ func drillPage(w *tabwriter.Writer, d api.Drill) {
 	for _, m := range d.Machines {
 		machineRow(w, m)
 	}
+	stepRows(w, d.Runbook)
 	row(w)
 	for _, s := range d.Steps {
 		row(w, clockTime(&s.At), s.Text)
@@ -311,6 +319,7 @@ func drillPlan(w *tabwriter.Writer, p api.DrillPlan) {
 		}
 		row(w, m.Wave, m.Machine, m.Name, strings.Join(m.Networks, ", "), check)
 	}
+	stepRows(w, p.Runbook)
 	row(w)
 	row(w, "Nothing was made.")
 }

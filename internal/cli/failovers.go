@@ -30,7 +30,11 @@ func (a *app) failoverCmd() *cobra.Command {
 		a.steerCmd("stop FAILOVER", "Let it go no further for now; what has started runs on", "  kestrel failover stop Purser-desk", "stop"),
 		a.steerCmd("go-on FAILOVER", "Let one go on that was stopped", "  kestrel failover go-on Purser-desk", "go-on"),
 		a.steerCmd("switch-off FAILOVER", "Switch off machines at home that do not shut down", "  kestrel failover switch-off Purser-desk", "switch-off"),
-		a.failoverSkipCmd(), a.shutDownFormerCmd(),
+		a.failoverSkipCmd(),
+		a.stepCmd("FAILOVER", "  kestrel failover step Purser-desk 'gate readers' done --note 'a card at berth 2 was taken'\n  kestrel failover step Purser-desk 'desk answers' skip --note 'known to be slow'", func(cmd *cobra.Command, c *api.Client, id string, in api.StepDecision) error {
+			f, err := read[api.Failover](c.StepFailover(cmd.Context(), id, in))
+			return a.afterFailover(cmd.Context(), c, f, err, false)
+		}), a.shutDownFormerCmd(),
 		&cobra.Command{Use: "screen FAILOVER MACHINE FILE", Short: "Write what a machine showed when it had started to a file, as a PNG", Args: cobra.ExactArgs(3), Example: "  kestrel failover screen Purser-desk purser purser.png",
 			RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
 				res, err := c.GetFailoverScreen(cmd.Context(), args[0], args[1])
@@ -378,6 +382,7 @@ func failoverPage(w *tabwriter.Writer, f api.Failover) {
 	for _, m := range f.Machines {
 		machineRow(w, m)
 	}
+	stepRows(w, f.Runbook)
 	row(w)
 	for _, s := range f.Steps {
 		row(w, clockTime(&s.At), s.Text)
@@ -413,6 +418,7 @@ func failoverPlan(w *tabwriter.Writer, p api.FailoverPlan) {
 		}
 		row(w, m.Wave, m.Machine, m.Name, strings.Join(m.Networks, ", "), check)
 	}
+	stepRows(w, p.Runbook)
 	row(w)
 	row(w, "Nothing was done.")
 }

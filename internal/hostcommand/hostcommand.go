@@ -14,11 +14,9 @@ import (
 	"strings"
 	"time"
 
+	"kestrel/internal/core/span"
 	"kestrel/internal/core/words"
 )
-
-// Limit is how long a command may take.
-const Limit = 5 * time.Minute
 
 const (
 	maxSaid  = 4096 // bytes kept of what a command says
@@ -55,13 +53,13 @@ func (f Folder) has(name string) bool {
 }
 
 // Run runs a command without arguments, with what it is told in its environment, and waits
-// until it has ended. What it started is stopped with it when it takes longer than Limit.
+// until it has ended. What it started is stopped with it when it takes longer than limit.
 // The error holds the last line of what it said; it wraps ErrUnknown.
-func (f Folder) Run(ctx context.Context, name string, told map[string]string) error {
+func (f Folder) Run(ctx context.Context, name string, told map[string]string, limit time.Duration) error {
 	if !f.has(name) {
 		return fmt.Errorf("%s: %w", name, ErrUnknown)
 	}
-	ctx, cancel := context.WithTimeout(ctx, Limit)
+	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	c := exec.CommandContext(ctx, filepath.Join(string(f), name))
 	c.Dir = string(f)
@@ -76,7 +74,7 @@ func (f Folder) Run(ctx context.Context, name string, told map[string]string) er
 	err := c.Run()
 	switch {
 	case ctx.Err() != nil && errors.Is(context.Cause(ctx), context.DeadlineExceeded):
-		return fmt.Errorf("%s did not end within %s", name, Limit)
+		return fmt.Errorf("%s did not end within %s", name, span.Format(limit))
 	case err != nil:
 		return fmt.Errorf("%s: %w%s", name, err, said.last())
 	}

@@ -27,14 +27,14 @@ func TestCommandsOfTheFolder(t *testing.T) {
 	require.Empty(t, hostcommand.Folder(filepath.Join(dir, "nowhere")).Names())
 
 	ctx := context.Background()
-	require.NoError(t, f.Run(ctx, "open-gate", map[string]string{"KESTREL_MACHINE": "tick-db"}))
+	require.NoError(t, f.Run(ctx, "open-gate", map[string]string{"KESTREL_MACHINE": "tick-db"}, time.Minute))
 	said, err := os.ReadFile(filepath.Join(dir, "said"))
 	require.NoError(t, err)
 	require.Equal(t, "tick-db \n", string(said), "it is told the machine, and nothing of the service's environment")
-	err = f.Run(ctx, "refuse", nil)
+	err = f.Run(ctx, "refuse", nil, time.Minute)
 	require.ErrorContains(t, err, "exit status 3: the gate is stuck")
 	for _, name := range []string{"", "notes.txt", ".hidden", "sub", "../" + filepath.Base(dir) + "/refuse", "refuse; true"} {
-		require.ErrorIs(t, f.Run(ctx, name, nil), hostcommand.ErrUnknown, name)
+		require.ErrorIs(t, f.Run(ctx, name, nil, time.Minute), hostcommand.ErrUnknown, name)
 	}
 }
 
@@ -44,7 +44,7 @@ func TestWhatACommandStartedEndsWithIt(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "linger"), []byte("#!/bin/sh\nsleep 600 & echo on > begun; wait\n"), 0o755))
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
-	go func() { done <- hostcommand.Folder(dir).Run(ctx, "linger", nil) }()
+	go func() { done <- hostcommand.Folder(dir).Run(ctx, "linger", nil, time.Hour) }()
 	require.Eventually(t, func() bool {
 		_, err := os.Stat(filepath.Join(dir, "begun"))
 		return err == nil

@@ -45,6 +45,7 @@ type Rooms struct {
 	Serving    Serving
 	Landings   Landings
 	Recovery   Recovery
+	Names      Names
 	Operations Operations
 	Coverage   Coverage
 	Surveys    Surveys
@@ -292,6 +293,14 @@ type Landings interface {
 	Remove(ctx context.Context, who actor.Actor, id string) error
 }
 
+// Names are DNS servers whose names runbooks change.
+type Names interface {
+	List() []api.DNSServer
+	Add(ctx context.Context, who actor.Actor, in api.NewDNSServer) (api.DNSServer, error)
+	Delete(ctx context.Context, who actor.Actor, id string) error
+	Test(ctx context.Context, who actor.Actor, id, name string) (api.DNSServerTest, error)
+}
+
 // Recovery is drills and failovers.
 type Recovery interface {
 	PlanFailover(ctx context.Context, who actor.Actor, group string, in api.NewFailover) (api.FailoverPlan, error)
@@ -299,6 +308,8 @@ type Recovery interface {
 	AcceptFailover(ctx context.Context, who actor.Actor, id string, in api.FailoverAccept) (api.Failover, error)
 	BackOutFailover(ctx context.Context, who actor.Actor, id string, in api.FailoverBackOut) (api.Failover, error)
 	RepointFailover(ctx context.Context, who actor.Actor, id string, in api.FailoverPoint) (api.Failover, error)
+	StepFailover(ctx context.Context, who actor.Actor, id string, in api.StepDecision) (api.Failover, error)
+	StepDrill(ctx context.Context, who actor.Actor, id string, in api.StepDecision) (api.Drill, error)
 	SteerFailover(ctx context.Context, who actor.Actor, id string, in api.FailoverSteer) (api.Failover, error)
 	GetFailover(id string) (api.Failover, error)
 	FailoverGroup(id string) (string, error)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"net/netip"
 	"os"
@@ -414,6 +415,15 @@ func (l *Lab) handleLandings(mux *http.ServeMux) {
 		out, err := l.Answers(r.PathValue("id"))
 		answer(w, out, err)
 	})
+	mux.HandleFunc("GET /v1/landings/{id}/serial", func(w http.ResponseWriter, r *http.Request) {
+		said, err := l.Serial(r.PathValue("id"))
+		if err != nil {
+			answer(w, nil, err)
+			return
+		}
+		_, _ = io.WriteString(w, said)
+	})
+	mux.HandleFunc("POST /v1/landings/{id}/ports/{port}", l.through)
 	mux.HandleFunc("DELETE /v1/landings/{id}", func(w http.ResponseWriter, r *http.Request) {
 		answer(w, struct{}{}, l.RemoveLanded(r.PathValue("id")))
 	})

@@ -62,9 +62,9 @@ type Records interface {
 type Landings struct {
 	Config
 
-	// Gate says why no more machines of a drill or failover are to start for now, by its ID;
+	// Gate says why machines of a wave of a drill or failover are not to start yet, by its ID;
 	// empty if they may. It is for wiring; nil lets all start.
-	Gate func(recovery string) string
+	Gate func(recovery string, wave int) string
 
 	mu   sync.Mutex
 	byID map[string]*state

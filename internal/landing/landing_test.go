@@ -79,7 +79,15 @@ func (h *hypervisor) Screen(context.Context, string) ([]byte, error) {
 }
 
 // Run runs commands of the host.
-func (h *hypervisor) Run(_ context.Context, name string, told map[string]string) error {
+func (h *hypervisor) Dial(context.Context, string, int) (net.Conn, error) {
+	return nil, platform.ErrClosed
+}
+
+func (h *hypervisor) Serial(context.Context, string) ([]byte, error) {
+	return nil, platform.ErrNoSerial
+}
+
+func (h *hypervisor) Run(_ context.Context, name string, told map[string]string, _ time.Duration) error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.fitted = append(h.fitted, name+" for "+told["KESTREL_MACHINE"]+" as "+told["KESTREL_NAME"])

@@ -3,6 +3,7 @@ package landing
 import (
 	"context"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -98,6 +99,8 @@ type Standing struct {
 	Error    string
 	Platform string // ID
 	Networks []string
+	// Addresses that it has, as far as is known: what its guest was told, or what is seen.
+	Addresses []netip.Addr
 	// LocalBytes of TotalBytes of its disks are local.
 	LocalBytes, TotalBytes int64
 }
@@ -130,9 +133,22 @@ func (l *Landings) Recover(ctx context.Context, who actor.Actor, in api.NewLandi
 
 // OfRecovery lists how the machines of a drill or failover stand, by wave and name.
 func (l *Landings) OfRecovery(id string) []Standing {
+	out := l.ofRecovery(id)
+	for i, x := range out {
+		p, _ := l.Inventory.Get(x.Platform)
+		m, _ := p.Machine(x.ID)
+		for _, n := range m.NICs {
+			if a, err := netip.ParseAddr(n.Address); err == nil && !slices.Contains(x.Addresses, a) {
+				out[i].Addresses = append(out[i].Addresses, a)
+			}
+		}
+	}
+	return out
+}
+
+func (l *Landings) ofRecovery(id string) (out []Standing) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	var out []Standing
 	for _, s := range l.byID {
 		if s.detail.Recovery != id {
 			continue
@@ -146,6 +162,9 @@ func (l *Landings) OfRecovery(id string) []Standing {
 		for _, c := range s.detail.NICs {
 			if c.Name != "" {
 				x.Networks = append(x.Networks, c.Name)
+			}
+			if c.Guest != nil && c.Guest.Address.IsValid() {
+				x.Addresses = append(x.Addresses, c.Guest.Address.Addr())
 			}
 		}
 		out = append(out, x)

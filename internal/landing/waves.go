@@ -18,8 +18,11 @@ import (
 
 // Commands runs commands of this host; hostcommand.Folder is one.
 type Commands interface {
-	Run(ctx context.Context, name string, told map[string]string) error
+	Run(ctx context.Context, name string, told map[string]string, limit time.Duration) error
 }
+
+// commandLimit is how long a command may take before a machine starts.
+const commandLimit = 5 * time.Minute
 
 // turn is when a machine starts among those that arrive together.
 type turn struct {
@@ -78,7 +81,7 @@ func (l *Landings) ready(ctx context.Context, s *state) (bool, error) {
 		return true, nil
 	}
 	may, why := berth.Berth{Waves: a.Waves}.Turn(a.Wave, l.stages(a.Together), l.Clock.Now())
-	state, command := s.rec.State, a.Before
+	state, command, wave := s.rec.State, a.Before, a.Wave
 	if a.Readied {
 		command = ""
 	}
@@ -87,7 +90,7 @@ func (l *Landings) ready(ctx context.Context, s *state) (bool, error) {
 		"KESTREL_MACHINE": s.detail.MachineName, "KESTREL_NAME": s.detail.Name, "KESTREL_LANDING": s.rec.ID}
 	l.mu.Unlock()
 	if may && recovery != "" && l.Gate != nil {
-		why = l.Gate(recovery)
+		why = l.Gate(recovery, wave)
 		may = why == ""
 	}
 	if !may {
@@ -100,7 +103,7 @@ func (l *Landings) ready(ctx context.Context, s *state) (bool, error) {
 	if command == "" {
 		return true, nil
 	}
-	if err := l.Commands.Run(ctx, command, told); err != nil {
+	if err := l.Commands.Run(ctx, command, told, commandLimit); err != nil {
 		return false, fmt.Errorf("the command before its start: %w", err)
 	}
 	l.Trail.Note(ctx, actor.System(), object(s), "%s: the command %s ran before its start", s.detail.Name, command)
@@ -108,6 +111,29 @@ func (l *Landings) ready(ctx context.Context, s *state) (bool, error) {
 	defer l.mu.Unlock()
 	a.Readied = true
 	return true, nil
+}
+
+// Up tells whether all machines of a drill or failover have come up, of a wave and of those
+// before it, and the wait after it is over.
+func (l *Landings) Up(recovery string, wave int) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, s := range l.byID {
+		if a := s.detail.Arrival; a != nil && s.detail.Recovery == recovery {
+			may, _ := berth.Berth{Waves: a.Waves}.Turn(wave+1, l.stages(a.Together), l.Clock.Now())
+			return may
+		}
+	}
+	return true
+}
+
+// Driver is what asks the machine of a landing, by its ID.
+func (l *Landings) Driver(id string) (platform.Lander, error) {
+	s, err := l.find(id)
+	if err != nil {
+		return nil, err
+	}
+	return l.lander(s)
 }
 
 // Skip gives up the check of a machine that has started, with why: what comes after it starts.

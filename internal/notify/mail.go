@@ -32,7 +32,7 @@ func page() (*template.Template, error) {
 // edges are the colours of the line beside a note; what it is says the title.
 func (n Note) edge() string {
 	switch {
-	case n.Event == "cleared" || n.Event == Test || n.Event == Digest || n.Event == Report:
+	case n.Event == "cleared" || n.Event == Test || n.Event == Digest || n.Event == Report || n.Event == Step:
 		return "#2f7d6b"
 	case n.Alert != nil && n.Alert.Level == "urgent":
 		return "#b3402e"

@@ -15,12 +15,13 @@ const (
 	Test   = "test"
 	Digest = "digest"
 	Report = "report"
+	Step   = "step" // of a runbook
 )
 
 // Note is what a channel is told: the JSON form is the data of webhooks, and is kept.
 type Note struct {
 	Site    string     `json:"site"`
-	Event   string     `json:"event"` // raised, escalated, cleared, digest, report or test
+	Event   string     `json:"event"` // raised, escalated, cleared, digest, report, step or test
 	At      time.Time  `json:"at"`
 	Title   string     `json:"title"` // a line
 	Alert   *AlertNote `json:"alert,omitempty"`

@@ -56,6 +56,7 @@ type Box interface {
 	PutChannel(ctx context.Context, c records.Channel) error
 	DeleteChannel(ctx context.Context, id string) error
 	AddDigest(ctx context.Context, m records.Message, morning time.Time) error
+	AddMessages(ctx context.Context, ms []records.Message) error
 	NextMessages(ctx context.Context) ([]records.Message, error)
 	TryMessage(ctx context.Context, m records.Message) error
 	LastMessages(ctx context.Context) ([]records.Message, map[string]int, error)
@@ -228,6 +229,31 @@ func (n *Notify) Reports(channels []string, p Paper, title string, lines []strin
 		out = append(out, n.message(r.ID, Report, nil, note))
 	}
 	return out, nil
+}
+
+// Tell hands something to channels of these names, once for each ID.
+func (n *Notify) Tell(ctx context.Context, channels []string, id, title string, lines []string) error {
+	var out []records.Message
+	var lacking []string
+	for _, name := range channels {
+		r, err := n.find(name)
+		if err != nil {
+			lacking = append(lacking, name)
+			continue
+		}
+		note := Note{Site: n.Site, Event: Step, At: n.Clock.Now().UTC(), Title: n.Site + ": " + title, Lines: lines, Channel: r.Name, Link: n.Console}
+		m := n.message(r.ID, Step, nil, note)
+		m.ID = uuid.NewSHA1(uuid.NameSpaceURL, []byte(id+"/"+r.ID)).String()
+		out = append(out, m)
+	}
+	if len(lacking) > 0 {
+		return fmt.Errorf("there is no channel %s here", words.Joined(lacking, 4))
+	}
+	if err := n.Box.AddMessages(ctx, out); err != nil {
+		return err
+	}
+	n.Wake()
+	return nil
 }
 
 // Wake has it look for what is to be delivered.

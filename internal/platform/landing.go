@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"net"
 	"net/netip"
 	"time"
 )
@@ -13,6 +14,12 @@ var ErrSilent = errors.New("its guest agent does not answer")
 
 // ErrClosed says that a machine takes no connections on a port, as far as can be seen from here.
 var ErrClosed = errors.New("nobody takes connections there")
+
+// ErrNoSerial says that nothing is kept of what a machine writes to a serial console.
+var ErrNoSerial = errors.New("it has no serial console that is kept")
+
+// MaxSerial bounds what is read of a serial console, in bytes.
+const MaxSerial = 256 << 10
 
 // ErrNoScreen says that a machine has nothing to look at: it has no graphics card, or is off.
 var ErrNoScreen = errors.New("it has no screen that could be seen")
@@ -151,6 +158,11 @@ type Lander interface {
 	// PortOpen tells whether a landed machine takes connections on a TCP port, at any of the
 	// addresses that are known of it. It wraps ErrClosed if not.
 	PortOpen(ctx context.Context, id string, port int) error
+	// Dial connects to a TCP port of a landed machine, as PortOpen does. It wraps ErrClosed.
+	Dial(ctx context.Context, id string, port int) (net.Conn, error)
+	// Serial is the end of what a landed machine has written to its serial console since its
+	// last start. It wraps ErrNoSerial if that is not kept.
+	Serial(ctx context.Context, id string) ([]byte, error)
 	// Landed tells how a landed machine is. It wraps ErrGone.
 	Landed(ctx context.Context, id string) (Landed, error)
 	// RemoveLanded stops it and removes all that Land made; no error if

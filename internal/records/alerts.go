@@ -89,7 +89,7 @@ func addMessages(ctx context.Context, x sqlx.ExtContext, ms []Message) error {
 	for _, m := range ms {
 		if _, err := named(ctx, x, "message", `INSERT INTO messages (id, channel_id, event, alert_id, body, created_at, next_at)
 			SELECT :id, :channel_id, :event, :alert_id, :body, :created_at, :next_at WHERE EXISTS (SELECT FROM channels WHERE id = :channel_id)
-			ON CONFLICT (alert_id, channel_id, event) DO NOTHING`, m); err != nil {
+			ON CONFLICT DO NOTHING`, m); err != nil {
 			return err
 		}
 	}

@@ -14,6 +14,7 @@ import (
 	"kestrel/internal/core/exposure"
 	"kestrel/internal/core/failover"
 	"kestrel/internal/core/group"
+	"kestrel/internal/core/runbook"
 	"kestrel/internal/core/span"
 	"kestrel/internal/core/term"
 	"kestrel/internal/core/words"
@@ -142,6 +143,7 @@ func (r *Recovery) proceed(ctx context.Context, s *failing) error {
 
 // said enters what people have decided.
 func (d *passage) said(f *failover.Facts) {
+	f.Stepping = d.stepping()
 	f.Stopped, f.BackOut, f.Replace, f.Accept = d.Stopped != nil, d.BackOut != nil, d.Replace != nil, d.Accept != nil
 }
 
@@ -181,7 +183,20 @@ func (r *Recovery) work(ctx context.Context, s *failing, g directory.Record, rec
 			return r.note(ctx, s, func(d *passage) { d.Made = true })
 		}
 		f.Made = d.Made
+		if err := r.stepFurther(ctx, s, d); err != nil {
+			return err
+		}
+	case failover.Open:
+		if err := r.stepFurther(ctx, s, d); err != nil {
+			return err
+		}
 	case failover.Replacing, failover.Clearing:
+		r.halt(rec.ID)
+		if f.State == failover.Clearing && d.BackOut != nil {
+			if err := r.setBack(ctx, s, d.BackOut.At); err != nil {
+				return err
+			}
+		}
 		left := r.Landings.OfRecovery(rec.ID)
 		if err := r.clear(ctx, left); err != nil {
 			return err
@@ -213,6 +228,14 @@ func (r *Recovery) work(ctx context.Context, s *failing, g directory.Record, rec
 		f.Machines = append(f.Machines, x.Machine)
 	}
 	return nil
+}
+
+// stepFurther takes the steps of a failover further.
+func (r *Recovery) stepFurther(ctx context.Context, s *failing, d passage) error {
+	held := d.Stopped != nil || d.BackOut != nil || d.Replace != nil
+	return doSteps(ctx, r, s, manner[*passage]{number: d.PointNumber, made: d.Made, held: held, stop: func(d *passage, by string, at time.Time) {
+		d.Stopped = &decision{By: by, At: at}
+	}})
 }
 
 // liveOf is how machines of a failover arrive: as the berth of their group says. A network of
@@ -454,11 +477,14 @@ func (r *Recovery) pass(ctx context.Context, s *failing, f failover.Facts, to fa
 				d.point(rec, final, "the last, captured after all machines at "+d.Home+" were off")
 			}
 			d.Made, d.Replace, d.BeganAt, d.OpenAt, d.Untraced = false, nil, now, time.Time{}, nil
+			d.anew()
 			d.lose(rec)
 			return fmt.Sprintf("Its machines are made from point %d.", d.PointNumber), nil
 		case failover.Open:
 			d.OpenAt = now
-			d.Took, _ = failover.Judge(d.BeganAt, ms)
+			if d.Took, _ = failover.Judge(d.BeganAt, ms); d.Took > 0 {
+				d.Took = max(d.Took, d.judged().Ended.Sub(d.BeganAt))
+			}
 			return "All of its machines have started and are checked. Accept it, or back out.", nil
 		case failover.Replacing:
 			d.Untraced = stands
@@ -493,6 +519,11 @@ func (r *Recovery) outcome(d passage, ms []drill.Machine) failover.Outcome {
 		}
 	}
 	_, unready := failover.Judge(d.BeganAt, ms)
+	for _, x := range d.Progress {
+		if x.State == runbook.Failed || x.State == runbook.Skipped {
+			unready = append(unready, "the step "+x.Name)
+		}
+	}
 	return failover.Outcome{Result: failover.Accepted, Took: d.Took, Loses: d.Lost, Unready: unready}
 }
 

@@ -161,6 +161,7 @@ func (r *Recovery) ready(ctx context.Context, who actor.Actor, id string, in api
 	if !planned {
 		x.passage.lose(&x.record)
 	}
+	x.passage.Runbook = r.steps(g.ID, false, false)
 	x.passage.Entered = []entered{{failover.State(x.record.State), now}}
 	return x, nil
 }
@@ -191,7 +192,7 @@ func (r *Recovery) PlanFailover(ctx context.Context, who actor.Actor, id string,
 	now := r.Clock.Now()
 	d := x.passage
 	v := api.FailoverPlan{Group: x.group.ID, GroupName: x.group.Spec.Name, Home: x.group.HomeName, Planned: d.Planned, Point: x.record.Point, PointNumber: d.PointNumber, CaptureAt: d.CaptureAt.UTC(), Consistency: d.Consistency, Chosen: d.Chosen,
-		LosesSeconds: int64(d.Lost / time.Second), Machines: plannedViews(x.planned), RtoTargetSeconds: int64(d.RTO / time.Second), Known: x.home.known, HomeAnswers: x.home.answers, RunsAtHome: append([]string{}, x.home.runs...), Costs: x.costs(r.Site, now)}
+		LosesSeconds: int64(d.Lost / time.Second), Machines: plannedViews(x.planned), Runbook: stepsView(d.course, r.expected(x.group.ID), true), RtoTargetSeconds: int64(d.RTO / time.Second), Known: x.home.known, HomeAnswers: x.home.answers, RunsAtHome: append([]string{}, x.home.runs...), Costs: x.costs(r.Site, now)}
 	if !d.Planned {
 		v.LosesBytes = x.home.bytes
 	}
@@ -310,6 +311,9 @@ func (r *Recovery) AcceptFailover(ctx context.Context, who actor.Actor, id strin
 		}
 		if failover.State(rec.State) != failover.Open || d.Replace != nil {
 			return "", problem.Conflict("The failover of %s is %s. It can be accepted when all of its machines have started and are checked.", rec.GroupName, rec.State)
+		}
+		if d.stepping() {
+			return "", problem.Conflict("A step of the runbook of %s is not over yet. Have it done, or go on without it, and accept it then.", rec.GroupName)
 		}
 		d.Accept, d.Alone, d.Stopped = &decision{By: who.String(), At: r.Clock.Now().UTC()}, value(in.Unprotected), nil
 		return fmt.Sprintf("%s accepted it%s.", who, how), nil
@@ -471,14 +475,41 @@ func (r *Recovery) orFailover(s *failing, err error) (api.Failover, error) {
 	return r.GetFailover(s.rec.ID)
 }
 
-// Gate says why no more machines of a failover are to start for now; empty if they may.
-func (r *Recovery) Gate(id string) string {
+// StepFailover decides on a step of a failover's runbook.
+func (r *Recovery) StepFailover(ctx context.Context, who actor.Actor, id string, in api.StepDecision) (api.Failover, error) {
+	s, err := r.findFailover(id)
+	if err != nil {
+		return api.Failover{}, err
+	}
+	m := manner[*passage]{stop: func(d *passage, by string, at time.Time) { d.Stopped = &decision{By: by, At: at} }}
+	err = onStep(ctx, r, s, who, in, m, func(rec *records.Recovery, d *passage) error {
+		if err := decided(rec, d); err != nil {
+			return err
+		}
+		if in.Action == "again" && !slices.Contains([]failover.State{failover.Starting, failover.Open}, failover.State(rec.State)) {
+			return problem.Conflict("The failover of %s is %s. Steps are done when its machines start or have started.", rec.GroupName, rec.State)
+		}
+		return nil
+	})
+	return r.orFailover(s, err)
+}
+
+// Gate says why machines of a wave of a drill or failover are not to start yet; empty if they
+// may.
+func (r *Recovery) Gate(id string, wave int) string {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if s := r.failovers[id]; s != nil && s.detail.Stopped != nil {
+	if s := r.byID[id]; s != nil {
+		return s.detail.gate(wave)
+	}
+	s := r.failovers[id]
+	switch {
+	case s == nil:
+		return ""
+	case s.detail.Stopped != nil:
 		return "It waits: " + s.detail.Stopped.By + " has stopped the failover."
 	}
-	return ""
+	return s.detail.gate(wave)
 }
 
 // tookLast is how long the machines of a group's newest failover took to run; zero if none

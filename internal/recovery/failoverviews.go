@@ -122,7 +122,7 @@ func (r *Recovery) failoverView(s *failing) api.Failover {
 	rec, d := look(r, s)
 	v := api.Failover{ID: rec.ID, Group: rec.GroupID, GroupName: rec.GroupName, Home: d.Home, Planned: d.Planned, State: rec.State, Says: text(says(rec, d, r.Site)), Stopped: d.Stopped != nil, Result: text(rec.Result), Summary: text(d.Summary), Point: rec.Point, PointNumber: d.PointNumber, CaptureAt: d.CaptureAt.UTC(), Consistency: d.Consistency, Chosen: d.Chosen,
 		LosesSeconds: int64(d.Lost / time.Second), LosesBytes: d.LosesBytes, StartedAt: rec.StartedAt.UTC(), StartedBy: rec.StartedBy, TurnedAt: orNil(d.TurnedAt), OpenAt: orNil(d.OpenAt), EndedAt: rec.EndedAt, Reason: text(d.Reason), RtoTargetSeconds: int64(d.RTO / time.Second),
-		Machines: []api.DrillMachine{}, Stages: stages(rec, d, r.Site), Steps: stepViews(d.Steps), Known: append([]string{}, d.Known...), AcceptCosts: acceptCosts(rec, d, r.Site), BackOutCosts: backOutCosts(rec, d, r.Site), Error: text(d.Error)}
+		Machines: []api.DrillMachine{}, Stages: stages(rec, d, r.Site), Steps: stepViews(d.Steps), Runbook: stepsView(d.course, r.expected(rec.GroupID), false), Known: append([]string{}, d.Known...), AcceptCosts: acceptCosts(rec, d, r.Site), BackOutCosts: backOutCosts(rec, d, r.Site), Error: text(d.Error)}
 	if d.Stopped != nil {
 		v.Says = text("It was stopped by " + d.Stopped.By + ": nothing more is begun until it goes on.")
 	}

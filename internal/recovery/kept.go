@@ -32,6 +32,7 @@ type kept[D any] struct {
 
 // tale is what is told of a recovery step by step.
 type tale struct {
+	course
 	Steps []step `json:"steps,omitempty"`
 	// Error is what holds it up, in a sentence.
 	Error string `json:"error,omitempty"`

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net"
 	"sync"
 	"time"
 
@@ -16,6 +17,7 @@ import (
 	"kestrel/internal/clock"
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/drill"
+	"kestrel/internal/core/runbook"
 	"kestrel/internal/cycle"
 	"kestrel/internal/directory"
 	"kestrel/internal/events"
@@ -61,6 +63,14 @@ type Landings interface {
 	Screen(ctx context.Context, id string) ([]byte, error)
 	Remove(ctx context.Context, who actor.Actor, id string) error
 	Skip(ctx context.Context, who actor.Actor, id, reason string) error
+	Up(recovery string, wave int) bool
+	Driver(id string) (platform.Lander, error)
+}
+
+// Names has DNS servers change what names say; *nameserver.Servers is one.
+type Names interface {
+	Look(ctx context.Context, server, name, kind string) ([]string, error)
+	Set(ctx context.Context, server, name, kind string, say []string) error
 }
 
 // Config is what it is made of.
@@ -78,6 +88,15 @@ type Config struct {
 	Landings    Landings
 	Peering     *peering.Peering
 	Mover       *mover.Mover
+	// Steps are those of a group's runbook, by its ID.
+	Steps func(group string) []runbook.Step
+	// Commands runs commands of this host, and Dial connects to what a step looks at.
+	Commands landing.Commands
+	Names    Names
+	Dial     func(ctx context.Context, network, address string) (net.Conn, error)
+	// Tell has people told of something by channels of these names. The ID makes sure that
+	// they are told once.
+	Tell func(ctx context.Context, channels []string, id, title string, lines []string) error
 	// Read reads disks as a cycle does, and Owner marks the checkpoints that it takes.
 	Read       Pass
 	Owner      string
@@ -96,11 +115,12 @@ type Pass func(ctx context.Context, d platform.Driver, to cycle.Remote, clk cloc
 type Recovery struct {
 	Config
 
-	mu        sync.Mutex
-	byID      map[string]*state   // drills
-	failovers map[string]*failing // failovers
-	wg        sync.WaitGroup      // of what is done beside, without being waited for
-	ctx       context.Context     // of Run; nil before it
+	mu         sync.Mutex
+	byID       map[string]*state      // drills
+	failovers  map[string]*failing    // failovers
+	performing map[string]*performing // steps that are being done, by the IDs of what they are of
+	wg         sync.WaitGroup         // of what is done beside, without being waited for
+	ctx        context.Context        // of Run; nil before it
 	// preparing says which groups that were home here are being read, as they were left, before
 	// a cycle of them is taken; by their IDs.
 	preparing map[string]bool
@@ -165,7 +185,7 @@ const remembered = 3 * 366 * 24 * time.Hour
 
 // Open reads the drills.
 func Open(ctx context.Context, cfg Config) (*Recovery, error) {
-	r := &Recovery{Config: cfg, byID: map[string]*state{}, failovers: map[string]*failing{}, preparing: map[string]bool{}}
+	r := &Recovery{Config: cfg, byID: map[string]*state{}, failovers: map[string]*failing{}, performing: map[string]*performing{}, preparing: map[string]bool{}}
 	recs, err := cfg.DB.Recoveries(ctx, cfg.Clock.Now().Add(-remembered))
 	if err != nil {
 		return nil, err
@@ -251,6 +271,17 @@ func (r *Recovery) further(ctx context.Context, s *state) (err error) {
 			err = fmt.Errorf("make its machines: %w", err)
 		}
 	}
+	if state == drill.Starting || state == drill.Open {
+		m := manner[*detail]{drill: true, number: d.PointNumber, made: d.Made, held: d.Ended != nil, alone: d.Alone, stop: func(d *detail, by string, at time.Time) {
+			d.Ended = &ending{By: by, At: at}
+		}}
+		if stepped := doSteps(ctx, r, s, m); !errors.Is(stepped, errAgain) {
+			err = errors.Join(err, stepped)
+		}
+		_, d = look(r, s)
+	} else {
+		r.halt(rec.ID)
+	}
 	left := r.Landings.OfRecovery(rec.ID)
 	if state == drill.Clearing {
 		if err := r.clear(ctx, left); err != nil {
@@ -260,7 +291,7 @@ func (r *Recovery) further(ctx context.Context, s *state) (err error) {
 	}
 	traces, known := r.traces(d.Stood)
 	_, d = look(r, s)
-	f := drill.Facts{Now: r.Clock.Now(), State: state, Began: rec.StartedAt, Made: d.Made, Asked: d.Ended != nil, Alone: d.Alone, Left: len(left) + traces, Known: known}
+	f := drill.Facts{Now: r.Clock.Now(), State: state, Began: rec.StartedAt, Made: d.Made, Asked: d.Ended != nil, Alone: d.Alone, Stepping: d.stepping(), Left: len(left) + traces, Known: known}
 	if d.Until != nil {
 		f.Until = *d.Until
 	}
@@ -332,7 +363,7 @@ func (r *Recovery) judge(ctx context.Context, s *state, all []landing.Standing) 
 		if e := d.Ended; e != nil {
 			verdict = e.Passed
 		}
-		o := drill.Judge(rec.StartedAt, ms, verdict)
+		o := drill.Judge(rec.StartedAt, ms, d.judged(), verdict)
 		text = o.Summary(len(ms), d.RTO)
 		rec.State, rec.Result = string(drill.Clearing), string(o.Result)
 		d.Stood, d.Why, d.Took, d.Summary, d.Arrived = stands, o.Why, o.Took, text, arrived

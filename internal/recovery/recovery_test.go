@@ -5,6 +5,7 @@ import (
 	"crypto/ed25519"
 	"errors"
 	"fmt"
+	"net"
 	"sync"
 	"testing"
 	"testing/synctest"
@@ -18,6 +19,7 @@ import (
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/drill"
 	"kestrel/internal/core/ladder"
+	"kestrel/internal/core/runbook"
 	"kestrel/internal/directory"
 	"kestrel/internal/evidence"
 	"kestrel/internal/inventory"
@@ -37,6 +39,7 @@ type yard struct {
 	held    error // of removing
 	open    []string
 	removed int
+	guest   *guest
 }
 
 func (y *yard) Plan(context.Context, actor.Actor, api.NewLanding) ([]landing.Planned, []string, error) {
@@ -53,6 +56,15 @@ func (y *yard) Recover(context.Context, actor.Actor, api.NewLanding, string) err
 	}
 	return y.fails
 }
+
+// Up tells whether its machine has started.
+func (y *yard) Up(string, int) bool {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	return len(y.stands) > 0 && !y.stands[0].Passed.IsZero()
+}
+
+func (y *yard) Driver(string) (platform.Lander, error) { return y.guest, nil }
 
 func (y *yard) Skip(context.Context, actor.Actor, string, string) error { return nil }
 
@@ -97,6 +109,7 @@ type site struct {
 	points   []string
 	key      ed25519.PrivateKey
 	stop     func()
+	around   *around
 }
 
 func newSite(t *testing.T) *site {
@@ -105,7 +118,7 @@ func newSite(t *testing.T) *site {
 	require.NoError(t, err)
 	_, key, err := ed25519.GenerateKey(nil)
 	require.NoError(t, err)
-	s := &site{Side: side, yard: &yard{}, t: t, key: key}
+	s := &site{Side: side, yard: &yard{guest: &guest{}}, t: t, key: key, around: &around{}}
 	s.group = rooms.Record(uuid.NewString(), rooms.Spec("Gates"))
 	s.group.Term, s.group.Revision = 1, 1
 	s.group.Spec.Promise.Keep = ladder.Ladder{{For: 48 * time.Hour}}
@@ -127,7 +140,8 @@ func (s *site) open() {
 	s.t.Helper()
 	inv, err := inventory.Open(s.t.Context(), inventory.Config{DB: s.DB, Groups: s.Groups, Trail: s.Trail, Clock: clock.Wall{}, Hub: s.Hub, Log: s.Log, StateDir: s.t.TempDir(), Every: time.Hour})
 	require.NoError(s.t, err)
-	s.recovery, err = recovery.Open(s.t.Context(), recovery.Config{SiteID: rooms.RecoveryID, Sign: s.sign, Site: rooms.RecoveryName, DB: s.DB, Groups: s.Groups, Keeper: s.Keeper, Inventory: inv, Landings: s.yard, Operations: s.Operations, Trail: s.Trail, Clock: clock.Wall{}, Hub: s.Hub, Log: s.Log, Every: time.Second})
+	s.recovery, err = recovery.Open(s.t.Context(), recovery.Config{SiteID: rooms.RecoveryID, Sign: s.sign, Site: rooms.RecoveryName, DB: s.DB, Groups: s.Groups, Keeper: s.Keeper, Inventory: inv, Landings: s.yard, Operations: s.Operations, Trail: s.Trail, Clock: clock.Wall{}, Hub: s.Hub, Log: s.Log, Every: time.Second,
+		Steps: func(string) []runbook.Step { return s.around.steps }, Commands: s.around, Names: s.around, Tell: s.around.tell, Dial: new(net.Dialer).DialContext})
 	require.NoError(s.t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	var wg sync.WaitGroup

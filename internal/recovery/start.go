@@ -149,6 +149,7 @@ func (r *Recovery) prepare(ctx context.Context, who actor.Actor, id string, in a
 	if in.Machines != nil {
 		machines = *in.Machines
 	}
+	steps := course{Runbook: r.steps(g.ID, true, value(in.Once))}
 	insists := in.Insist != nil
 	would := landingOf(p.seal.Point, machines, value(in.NotWhole))
 	planned, open, err := r.Landings.Plan(ctx, who, would)
@@ -163,7 +164,7 @@ func (r *Recovery) prepare(ctx context.Context, who actor.Actor, id string, in a
 		return prepared{}, problem.InvalidFields(faults...)
 	}
 	x := prepared{group: g, detail: detail{Home: g.HomeName, PointNumber: p.seal.Number, CaptureAt: p.seal.CaptureAt, Consistency: p.seal.Consistency, Chosen: p.how, Machines: machines, NotWhole: value(in.NotWhole), Alone: value(in.Once), RTO: g.Spec.RTO,
-		Until: new(now.Add(lasts)), NewestAt: r.Keeper.Holding(g.ID).NewestAt, Open: open}}
+		Until: new(now.Add(lasts)), NewestAt: r.Keeper.Holding(g.ID).NewestAt, Open: open, tale: tale{course: steps}}}
 	if insists {
 		reason := strings.TrimSpace(in.Insist.Reason)
 		switch {
@@ -176,7 +177,7 @@ func (r *Recovery) prepare(ctx context.Context, who actor.Actor, id string, in a
 	}
 	x.record = records.Recovery{ID: uuid.NewString(), Kind: Kind, GroupID: g.ID, GroupName: g.Spec.Name, Point: p.seal.Point, State: string(drill.Starting), StartedBy: who.String(), StartedAt: now}
 	x.plan = api.DrillPlan{Group: g.ID, GroupName: g.Spec.Name, Point: p.seal.Point, PointNumber: p.seal.Number, CaptureAt: p.seal.CaptureAt, Consistency: p.seal.Consistency, Chosen: p.how, LosesSeconds: max(0, int64(now.Sub(p.seal.CaptureAt)/time.Second)),
-		Machines: plannedViews(planned), Open: append([]string{}, open...), OpenForSeconds: int64(lasts / time.Second), RtoTargetSeconds: int64(g.Spec.RTO / time.Second), Once: x.detail.Alone}
+		Machines: plannedViews(planned), Runbook: stepsView(steps, r.expected(g.ID), true), Open: append([]string{}, open...), OpenForSeconds: int64(lasts / time.Second), RtoTargetSeconds: int64(g.Spec.RTO / time.Second), Once: x.detail.Alone}
 	if took := r.lastTook(g.ID); took > 0 {
 		x.plan.LastTookSeconds = new(int64(took / time.Second))
 	}
@@ -305,6 +306,25 @@ func (r *Recovery) End(ctx context.Context, who actor.Actor, id string, in api.D
 		d.Ended = e
 		return fmt.Sprintf("%s ended it%s.", who, said), nil
 	}, fmt.Sprintf("%s ended the drill of %s%s", who, s.rec.GroupName, said))
+	if err != nil {
+		return api.Drill{}, err
+	}
+	return r.Get(s.rec.ID)
+}
+
+// StepDrill decides on a step of a drill's runbook.
+func (r *Recovery) StepDrill(ctx context.Context, who actor.Actor, id string, in api.StepDecision) (api.Drill, error) {
+	s, err := r.find(id)
+	if err != nil {
+		return api.Drill{}, err
+	}
+	m := manner[*detail]{drill: true, stop: func(d *detail, by string, at time.Time) { d.Ended = &ending{By: by, At: at} }}
+	err = onStep(ctx, r, s, who, in, m, func(rec *records.Recovery, d *detail) error {
+		if state := drill.State(rec.State); d.Ended != nil || state == drill.Clearing || state == drill.Over {
+			return problem.Conflict("The drill of %s has ended already.", rec.GroupName)
+		}
+		return nil
+	})
 	if err != nil {
 		return api.Drill{}, err
 	}

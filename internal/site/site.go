@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"kestrel/internal/nameserver"
 	"log/slog"
 	"net"
 	"os"
@@ -187,6 +188,7 @@ type Site struct {
 	Serving    *serving.Serving
 	Landings   *landing.Landings
 	Recovery   *recovery.Recovery
+	Names      *nameserver.Servers
 	Overview   *overview.Overview
 	Lookout    *lookout.Lookout
 	Notify     *notify.Notify
@@ -459,7 +461,16 @@ func (s *Site) openRooms(ctx context.Context, objects, farObjects *bucket.FS) (e
 		Surveyed: s.Surveys.Change, Draft: s.Protection.Draft, Edited: s.Protection.Edited, Every: tidyPulses * cfg.Pulse})
 	s.Access.Revoked = s.recheck
 	commands := hostcommand.Folder(filepath.Join(cfg.StateDir, "commands"))
-	if s.Berths, err = berths.Open(ctx, berths.Config{Site: s.self.Name, DB: db, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Seals: s.Keeper.Seals, Commands: commands.Names, Keep: s.Keeper.KeepBerth, Trail: s.Trail, Hub: hub, Log: log}); err != nil {
+	if s.Names, err = nameserver.Open(ctx, nameserver.Config{DB: db, Sealed: box, Trail: s.Trail, Dial: cfg.Within.Dialer(10 * time.Second).DialContext, Clock: clk}); err != nil {
+		return err
+	}
+	channels := func() []string {
+		if s.Notify == nil {
+			return nil // it is being opened
+		}
+		return s.Notify.Names()
+	}
+	if s.Berths, err = berths.Open(ctx, berths.Config{Site: s.self.Name, DB: db, Groups: s.Groups, Inventory: s.Inventory, Peering: s.Peering, Seals: s.Keeper.Seals, Commands: commands.Names, Servers: s.Names.Names, Channels: channels, Keep: s.Keeper.KeepBerth, Trail: s.Trail, Hub: hub, Log: log}); err != nil {
 		return err
 	}
 	s.Estate = estate.New(estate.Config{Site: s.self, Groups: s.Groups, Tiers: s.Tiers, Protection: s.Protection, Berths: s.Berths, Inventory: s.Inventory, Peering: s.Peering})
@@ -467,7 +478,11 @@ func (s *Site) openRooms(ctx context.Context, objects, farObjects *bucket.FS) (e
 		Trail: s.Trail, Clock: clk, Hub: hub, Log: log}); err != nil {
 		return err
 	}
-	if s.Recovery, err = recovery.Open(ctx, recovery.Config{SiteID: s.self.ID, Site: s.self.Name, Sign: s.id.SignEvidence, Fingerprint: hex.EncodeToString(s.id.Fingerprint), DB: db, Groups: s.Groups, Keeper: s.Keeper, Inventory: s.Inventory, Landings: s.Landings, Peering: s.Peering, Mover: s.Mover, Read: cycle.Run, Owner: "ktb-" + s.self.ID[:8] + "-", Operations: s.Operations, Trail: s.Trail, Clock: clk, Hub: hub, Log: log, Every: recovery.Usual}); err != nil {
+	if s.Recovery, err = recovery.Open(ctx, recovery.Config{SiteID: s.self.ID, Site: s.self.Name, Sign: s.id.SignEvidence, Fingerprint: hex.EncodeToString(s.id.Fingerprint), DB: db, Groups: s.Groups, Keeper: s.Keeper, Inventory: s.Inventory, Landings: s.Landings, Peering: s.Peering, Mover: s.Mover, Read: cycle.Run, Owner: "ktb-" + s.self.ID[:8] + "-", Operations: s.Operations, Trail: s.Trail, Clock: clk, Hub: hub, Log: log, Every: recovery.Usual,
+		Steps: s.Berths.Steps, Commands: commands, Names: s.Names, Dial: s.cfg.Within.Dialer(10 * time.Second).DialContext,
+		Tell: func(ctx context.Context, channels []string, id, title string, lines []string) error {
+			return s.Notify.Tell(ctx, channels, id, title, lines)
+		}}); err != nil {
 		return err
 	}
 	s.Keeper.Proved, s.Keeper.Wanted, s.Keeper.Preparing = s.Recovery.Proved, s.Recovery.InUse, s.Recovery.Preparing
@@ -669,7 +684,7 @@ func (s *Site) Now() time.Time { return s.clk.Now() }
 // Rooms is the site as the API asks it.
 func (s *Site) Rooms() httpapi.Rooms {
 	r := httpapi.Rooms{Version: Version, Site: s, Access: s.Access, Safeguards: s.Safeguards, Box: s.box, Trail: s.Trail, Notary: s.Notary, Events: s.Hub, Directory: s.Groups, Groups: s.Protection, Overview: s.Overview, Platforms: s.Inventory, Links: s.Peering,
-		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Recovery: s.Recovery, Operations: s.Operations, Coverage: s.Coverage, Surveys: s.Surveys, Tiers: s.Tiers, Berths: s.Berths, Foresight: s.Foresight, Estate: s.Estate, Lookout: s.Lookout, Watch: s.Watch, Notify: s.Notify, Meter: s.Meter, Reports: s.Reports, Tracing: s.Tracing}
+		Points: s.Keeper, Store: s.Keeper, Serving: s.Serving, Landings: s.Landings, Recovery: s.Recovery, Names: s.Names, Operations: s.Operations, Coverage: s.Coverage, Surveys: s.Surveys, Tiers: s.Tiers, Berths: s.Berths, Foresight: s.Foresight, Estate: s.Estate, Lookout: s.Lookout, Watch: s.Watch, Notify: s.Notify, Meter: s.Meter, Reports: s.Reports, Tracing: s.Tracing}
 	if s.Courier != nil {
 		r.Courier = s.Courier
 	}

@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"kestrel/internal/core/runbook"
 )
 
 // Limits of what can be said.
@@ -23,6 +25,7 @@ const (
 	MaxMemory   = int64(16) << 40 // bytes
 	MaxText     = 200             // characters of a name or suffix
 	MaxCommand  = 500
+	MaxNeeds    = 50
 )
 
 // Way is how an address gets into a guest.
@@ -92,6 +95,11 @@ type Berth struct {
 	Settings
 	Machines []MachineSettings
 	Waves    []Wave
+	// Steps are what is done besides, in a recovery: the runbook's own.
+	Steps []runbook.Step
+	// Needs are the names of groups that have to be up before this one starts, where several
+	// are recovered together.
+	Needs []string
 	// Gateways allows more than one card of a machine with a gateway.
 	Gateways bool
 }
@@ -166,6 +174,8 @@ type Place struct {
 	Ways       []Way    // that it can do
 	Formats    []Format // of disks, the usual one first
 	Commands   []string // of the host there, that may run before a machine starts
+	Servers    []string // of DNS, that steps may have changed
+	Channels   []string // by which steps may tell people
 }
 
 // Pool is a share of processors and memory; bytes.

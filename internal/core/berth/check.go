@@ -11,6 +11,7 @@ import (
 
 	"kestrel/internal/core/ident"
 	"kestrel/internal/core/promise"
+	"kestrel/internal/core/runbook"
 	"kestrel/internal/core/span"
 )
 
@@ -137,6 +138,15 @@ func (b Berth) Check() []Finding {
 		}
 	}
 	b.checkWaves(f)
+	out = append(out, runbook.Check(b.Steps, MaxWave)...)
+	if len(b.Needs) > MaxNeeds {
+		f.fault("needs", "A group needs at most %d others.", MaxNeeds)
+	}
+	for i, n := range b.Needs {
+		if _, unseen := ident.Unseen(n); n == "" || unseen || len([]rune(n)) > MaxText || slices.ContainsFunc(b.Needs[:i], func(o string) bool { return strings.EqualFold(o, n) }) {
+			f.fault(fmt.Sprintf("needs[%d]", i), "Name each group that it needs once.")
+		}
+	}
 	return out
 }
 
@@ -220,6 +230,7 @@ func (b Berth) Survey(arrivals []Arrival, place func(name string) (Place, bool))
 	}
 	s := &surveyor{b, there, f, map[string]string{}}
 	s.room(arrivals)
+	out = append(out, runbook.Survey(b.Steps, runbook.Lists{Machines: homeNames(arrivals), Commands: there.Commands, Servers: there.Servers, Channels: there.Channels})...)
 	for _, a := range arrivals {
 		at := f.at("machines.%s.", a.Machine.Name)
 		s.machine(at, a)
@@ -229,6 +240,13 @@ func (b Berth) Survey(arrivals []Arrival, place func(name string) (Place, bool))
 				s.card(at.at("cards[%d].", i), k, a, c.As(k), c)
 			}
 		}
+	}
+	return out
+}
+
+func homeNames(arrivals []Arrival) (out []string) {
+	for _, a := range arrivals {
+		out = append(out, a.Machine.Name)
 	}
 	return out
 }

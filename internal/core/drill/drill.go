@@ -55,6 +55,7 @@ type Facts struct {
 	// Made says that its machines are there or on their way.
 	Made     bool
 	Machines []Machine
+	Stepping bool      // a step of its runbook is waited for
 	Until    time.Time // when it ends by itself; zero is never
 	Asked    bool      // somebody wants it to end
 	Alone    bool      // nobody looks at it: it ends when all is checked
@@ -66,7 +67,7 @@ type Facts struct {
 func Next(f Facts) State {
 	switch f.State {
 	case Starting:
-		settled := f.Made && !slices.ContainsFunc(f.Machines, func(m Machine) bool { return !m.settled() })
+		settled := f.Made && !f.Stepping && !slices.ContainsFunc(f.Machines, func(m Machine) bool { return !m.settled() })
 		switch {
 		case f.Asked, f.Now.Sub(f.Began) >= StartLimit, settled && f.Alone:
 			return Clearing
@@ -94,11 +95,17 @@ type Outcome struct {
 	Took time.Duration
 }
 
+// Steps is what came of the steps of a runbook, in sentences, and when the last ended.
+type Steps struct {
+	Faults, Open []string
+	Ended        time.Time
+}
+
 // Judge tells what came of a drill. Verdict is what a person says of it, nil if nobody does:
 // they may find fault with what no check sees, but not pass what did not start.
-func Judge(began time.Time, ms []Machine, verdict *bool) Outcome {
+func Judge(began time.Time, ms []Machine, steps Steps, verdict *bool) Outcome {
 	out := Outcome{Result: Passed}
-	open := false
+	open := len(steps.Open) > 0
 	for _, m := range ms {
 		switch {
 		case m.Lost:
@@ -116,10 +123,12 @@ func Judge(began time.Time, ms []Machine, verdict *bool) Outcome {
 			out.Took = max(out.Took, took)
 		}
 	}
-	if open {
+	out.Took = max(out.Took, steps.Ended.Sub(began))
+	if open || len(ms) == 0 {
 		out.Took = 0
 	}
-	missed := slices.ContainsFunc(ms, func(m Machine) bool { return m.Missed })
+	out.Why = append(append(out.Why, steps.Faults...), steps.Open...)
+	missed := len(steps.Faults) > 0 || slices.ContainsFunc(ms, func(m Machine) bool { return m.Missed })
 	switch {
 	case verdict != nil && !*verdict:
 		out.Result = Failed

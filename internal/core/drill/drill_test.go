@@ -78,7 +78,7 @@ func TestJudge(t *testing.T) {
 		"nothing was made":                  {nil, nil, drill.Stopped, 0, ""},
 		"nothing was made, and it is known": {nil, new(false), drill.Failed, 0, "says that it failed"},
 	} {
-		out := drill.Judge(began, c.ms, c.verdict)
+		out := drill.Judge(began, c.ms, drill.Steps{}, c.verdict)
 		require.Equal(t, c.want, out.Result, name)
 		require.Equal(t, c.took, out.Took, name)
 		if c.why == "" {

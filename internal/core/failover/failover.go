@@ -58,7 +58,8 @@ type Facts struct {
 	Held                           bool // the group is held here
 	Made                           bool // its machines are there or on their way
 	Machines                       []drill.Machine
-	Left                           int // machines of it that are still there
+	Stepping                       bool // a step of its runbook is waited for
+	Left                           int  // machines of it that are still there
 	LeftKnown                      bool
 	Local                          bool // none of its machines needs the point any more
 	Settled                        bool // what accepting asks for is done
@@ -120,7 +121,7 @@ func Next(f Facts) State {
 			return Starting
 		}
 	case Starting:
-		if f.Made && !slices.ContainsFunc(f.Machines, func(m drill.Machine) bool { return !settled(m) }) {
+		if f.Made && !f.Stepping && !slices.ContainsFunc(f.Machines, func(m drill.Machine) bool { return !settled(m) }) {
 			return Open
 		}
 	case Replacing:
@@ -128,7 +129,7 @@ func Next(f Facts) State {
 			return Starting
 		}
 	case Open:
-		if f.Accept {
+		if f.Accept && !f.Stepping {
 			return Accepting
 		}
 	case Accepting:

@@ -182,3 +182,7 @@ type Ran struct {
 	Silent bool   `json:"silent"` // no agent answers
 	Why    string `json:"why,omitempty"`
 }
+
+// Through is the protocol that a connection is given to, by which somebody speaks to a port
+// of a landed machine.
+const Through = "tcp"

@@ -1,7 +1,9 @@
 package lab
 
 import (
+	"bufio"
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -134,6 +136,60 @@ func (d *Driver) PortOpen(ctx context.Context, id string, port int) error {
 		return fmt.Errorf("port %d: %w", port, platform.ErrClosed)
 	}
 	return err
+}
+
+// Dial implements platform.Lander: the lab lets one speak to its machines through itself.
+func (d *Driver) Dial(ctx context.Context, id string, port int) (net.Conn, error) {
+	if err := d.PortOpen(ctx, id, port); err != nil {
+		return nil, err
+	}
+	conn, err := d.within.Dialer(5*time.Second).DialContext(ctx, "tcp", d.base.Host)
+	if err != nil {
+		return nil, fmt.Errorf("lab %s: %w: %w", d.base.Host, platform.ErrUnreachable, err)
+	}
+	if d.base.Scheme == "https" {
+		conn = tls.Client(conn, &tls.Config{ServerName: d.base.Hostname(), MinVersion: tls.VersionTLS12})
+	}
+	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
+	defer stop()
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, d.base.JoinPath(landing(id), "ports", strconv.Itoa(port)).String(), http.NoBody)
+	if err != nil {
+		return nil, errors.Join(err, conn.Close())
+	}
+	req.SetBasicAuth(d.user, d.password)
+	req.Header.Set("Connection", "Upgrade")
+	req.Header.Set("Upgrade", wire.Through)
+	if err := req.Write(conn); err != nil {
+		return nil, errors.Join(fmt.Errorf("lab %s: %w", d.base.Host, err), conn.Close())
+	}
+	r := bufio.NewReader(conn)
+	res, err := http.ReadResponse(r, req)
+	if err == nil && res.StatusCode != http.StatusSwitchingProtocols {
+		err = fmt.Errorf("port %d: %w", port, platform.ErrClosed)
+	}
+	if err != nil {
+		return nil, errors.Join(err, conn.Close())
+	}
+	return &throughLab{conn, r}, nil
+}
+
+// throughLab is a connection to a machine of a lab, behind the answer of the lab.
+type throughLab struct {
+	net.Conn
+	r *bufio.Reader
+}
+
+// Read implements net.Conn.
+func (t *throughLab) Read(b []byte) (int, error) { return t.r.Read(b) }
+
+// Serial implements platform.Lander.
+func (d *Driver) Serial(ctx context.Context, id string) ([]byte, error) {
+	var said []byte
+	err := d.call(ctx, http.MethodGet, landing(id)+"/serial", nil, &said)
+	if err == nil && len(said) == 0 {
+		err = platform.ErrNoSerial
+	}
+	return said, err
 }
 
 func (d *Driver) answers(ctx context.Context, id string) (x wire.Answers, err error) {

@@ -70,7 +70,7 @@ func TestWhatCannotBeTracked(t *testing.T) {
 func TestDescribingALanding(t *testing.T) {
 	text, err := landedXML(described, platform.Landing{ID: "0a0b0c0d-0000-4000-8000-0000000000ff", Name: "try-purser",
 		Disks: []platform.LandingDisk{{Key: "vda", Size: 1 << 30, Host: "10.0.0.9", Port: 10809, Export: "t/purser/vda", TLS: true}, {Key: "vdb", Host: "10.0.0.9", Port: 10809, Export: "t/purser/vdb"}},
-		NICs:  []platform.LandingNIC{{MAC: "52:54:00:00:00:01", Network: "drill"}, {MAC: "52:54:00:00:00:02"}}}, map[string]string{"vda": "/pool/a", "vdb": "/pool/b"}, "")
+		NICs:  []platform.LandingNIC{{MAC: "52:54:00:00:00:01", Network: "drill"}, {MAC: "52:54:00:00:00:02"}}}, map[string]string{"vda": "/pool/a", "vdb": "/pool/b"}, "", "/pool/try-purser.log")
 	require.NoError(t, err)
 	for _, gone := range []string{"/images/", "/iso/", "/home/", "/var/log", "/run/x", "10.0.0.4", "5901", "harbour", "br0", "hostdev", "/opt/qemu", "hold", "id='7'", "000000000001<", "vnet0", "portid"} {
 		require.NotContains(t, text, gone)
@@ -102,9 +102,9 @@ func TestDescribingALanding(t *testing.T) {
 	require.Equal(t, "down", nics[1].FindElement("link").SelectAttrValue("state", ""), "not connected unless said so")
 	require.Equal(t, 1, strings.Count(text, "kestrel:landed "))
 
-	_, err = landedXML("<domain/>", platform.Landing{}, nil, "")
+	_, err = landedXML("<domain/>", platform.Landing{}, nil, "", "")
 	require.ErrorIs(t, err, platform.ErrConfig)
-	_, err = landedXML("not XML <", platform.Landing{}, nil, "")
+	_, err = landedXML("not XML <", platform.Landing{}, nil, "", "")
 	require.ErrorIs(t, err, platform.ErrConfig)
 }
 
@@ -112,7 +112,7 @@ func TestDescribingALanding(t *testing.T) {
 func TestALeftOutDiskLandsEmpty(t *testing.T) {
 	at := strings.Index(described, "<target dev='vdb'")
 	text, err := landedXML(described[:at]+"<serial>SCRATCH-7</serial><wwn>5000c50015ea71aa</wwn>"+described[at:], platform.Landing{ID: "0a0b0c0d-0000-4000-8000-0000000000ff", Name: "try-purser",
-		Disks: []platform.LandingDisk{{Key: "vda", Host: "10.0.0.9", Port: 10809, Export: "t/purser/vda"}, {Key: "vdb", Size: 1 << 30, Empty: true}}}, map[string]string{"vda": "/pool/a", "vdb": "/pool/b"}, "")
+		Disks: []platform.LandingDisk{{Key: "vda", Host: "10.0.0.9", Port: 10809, Export: "t/purser/vda"}, {Key: "vdb", Size: 1 << 30, Empty: true}}}, map[string]string{"vda": "/pool/a", "vdb": "/pool/b"}, "", "/pool/try-purser.log")
 	require.NoError(t, err)
 	doc := etree.NewDocument()
 	require.NoError(t, doc.ReadFromString(text))
@@ -134,7 +134,7 @@ func TestALeftOutDiskLandsEmpty(t *testing.T) {
 // seed disk gets a drive of its own, on a bus that the machine has.
 func TestAMachineIsMadeSmaller(t *testing.T) {
 	laid := strings.Replace(described, "<devices>", "<cpu mode='host-model'><topology sockets='4' cores='1' threads='1'/><numa><cell id='0' cpus='0-3' memory='2097152'/></numa></cpu><cputune><shares>7</shares></cputune><devices>", 1)
-	text, err := landedXML(laid, platform.Landing{ID: "0a0b0c0d-0000-4000-8000-0000000000ff", Name: "try-purser", CPUs: 3, MemoryBytes: 96 << 20, NICs: []platform.LandingNIC{{MAC: "52:54:00:00:00:01", As: "52:01:02:03:04:05", Network: "drill"}}}, nil, "/pool/seed.iso")
+	text, err := landedXML(laid, platform.Landing{ID: "0a0b0c0d-0000-4000-8000-0000000000ff", Name: "try-purser", CPUs: 3, MemoryBytes: 96 << 20, NICs: []platform.LandingNIC{{MAC: "52:54:00:00:00:01", As: "52:01:02:03:04:05", Network: "drill"}}}, nil, "/pool/seed.iso", "")
 	require.NoError(t, err)
 	doc := etree.NewDocument()
 	require.NoError(t, doc.ReadFromString(text))

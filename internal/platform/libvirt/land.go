@@ -30,6 +30,7 @@ const (
 	overlayFormat = "qcow2" // what a machine writes lies over what an export holds
 	rawFormat     = "raw"
 	seedFormat    = "iso"
+	logFormat     = "log"
 )
 
 // volumeName of a landed disk ends with the landing's ID, by which it is found
@@ -116,7 +117,12 @@ func (d *Driver) Land(ctx context.Context, r platform.Landing) error {
 				return err
 			}
 		}
-		text, err := landedXML(c.Libvirt, r, files, seed)
+		// What it writes to its serial console is kept beside its disks.
+		log, err := makeVolume(l, p, volumeName(r.Name, "serial", r.ID, logFormat), 0, rawFormat)
+		if err != nil {
+			return err
+		}
+		text, err := landedXML(c.Libvirt, r, files, seed, log)
 		if err != nil {
 			return err
 		}
@@ -185,7 +191,7 @@ func volume(l *rpc.Libvirt, p rpc.StoragePool, name string, size int64, format s
 
 // landedXML turns a machine's description at home into one for here. What
 // belongs to the home host is left out or put to what every host has.
-func landedXML(text string, r platform.Landing, files map[string]string, seed string) (string, error) {
+func landedXML(text string, r platform.Landing, files map[string]string, seed, log string) (string, error) {
 	doc := etree.NewDocument()
 	if err := doc.ReadFromString(text); err != nil || doc.Root() == nil {
 		return "", fmt.Errorf("read the description of machine %s: %w", r.Name, platform.ErrConfig)
@@ -248,7 +254,25 @@ func landedXML(text string, r platform.Landing, files map[string]string, seed st
 	if seed != "" {
 		addSeed(dev, seed)
 	}
+	keepSerial(dev, log)
 	return doc.WriteToString()
+}
+
+// keepSerial has what is written to the first serial port kept in a file, from each start
+// anew.
+func keepSerial(dev *etree.Element, log string) {
+	port := dev.SelectElement("serial")
+	for _, c := range dev.SelectElements("console") {
+		if target := c.SelectElement("target"); port == nil && (target == nil || target.SelectAttrValue("type", "serial") == "serial") {
+			port = c // libvirt makes a serial port of it
+		}
+	}
+	if port == nil || log == "" {
+		return
+	}
+	e := port.CreateElement("log")
+	e.CreateAttr("file", log)
+	e.CreateAttr("append", "off")
 }
 
 // resize gives a machine other processors and memory than at home. What lays them out is
@@ -531,12 +555,13 @@ func removeVolumes(l *rpc.Libvirt, id string) error {
 		return err
 	}
 	for _, p := range ps {
+		_ = l.StoragePoolRefresh(p.ref, 0) // for what its log was cut into; while others are busy, it cannot be
 		names, _, err := l.StoragePoolListAllVolumes(p.ref, 1, 0)
 		if err != nil {
 			continue // gone meanwhile
 		}
 		for _, v := range names {
-			if !slices.ContainsFunc([]string{overlayFormat, rawFormat, seedFormat}, func(format string) bool { return strings.HasSuffix(v.Name, "."+id+"."+format) }) {
+			if !slices.ContainsFunc([]string{overlayFormat, rawFormat, seedFormat, logFormat}, func(format string) bool { return strings.HasSuffix(v.Name, "."+id+"."+format) }) && !strings.Contains(v.Name, "."+id+"."+logFormat+".") {
 				continue
 			}
 			if err := l.StorageVolDelete(v, 0); err != nil && !is(err, rpc.ErrNoStorageVol) {

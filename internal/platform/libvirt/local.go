@@ -1,9 +1,11 @@
 package libvirt
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"strings"
 
 	"github.com/beevik/etree"
@@ -184,20 +186,90 @@ func (d *Driver) AgentAnswers(ctx context.Context, id string) error {
 	return voice{h, dom, addressLimit}.ask(ctx, "guest-ping", nil, &nothing)
 }
 
-// PortOpen implements platform.Lander. It is tried from the host of this service, which
-// has to reach the network that the machine is on.
+// PortOpen implements platform.Lander.
 func (d *Driver) PortOpen(ctx context.Context, id string, port int) error {
+	c, err := d.Dial(ctx, id, port)
+	if err == nil {
+		err = c.Close()
+	}
+	return err
+}
+
+// Dial implements platform.Lander. It is tried from the host of this service, which has to
+// reach the network that the machine is on.
+func (d *Driver) Dial(ctx context.Context, id string, port int) (net.Conn, error) {
 	h, dom, err := d.landedDomain(ctx, id)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	found, err := voice{h, dom, addressLimit}.addresses(ctx)
 	if err != nil {
 		leased, again := leases(ctx, h, dom)
 		if again != nil {
-			return fmt.Errorf("%w: no address of it is known: %w", platform.ErrClosed, errors.Join(err, again))
+			return nil, fmt.Errorf("%w: no address of it is known: %w", platform.ErrClosed, errors.Join(err, again))
 		}
 		found = leased
 	}
 	return dialAny(ctx, found, port)
+}
+
+// Serial implements platform.Lander: from the log that its first serial port has.
+func (d *Driver) Serial(ctx context.Context, id string) ([]byte, error) {
+	h, dom, err := d.landedDomain(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	// A connection of its own, as for pictures: what comes as a stream can hold one up.
+	own := h.another()
+	defer func() { go own.close() }()
+	said := &ending{most: platform.MaxSerial}
+	err = do(ctx, own, screenLimit, func(l *rpc.Libvirt) error {
+		file, err := serialLog(l, dom)
+		if err != nil {
+			return err
+		}
+		v, err := l.StorageVolLookupByPath(file)
+		if is(err, rpc.ErrNoStorageVol) {
+			return fmt.Errorf("machine %s: %w", dom.Name, platform.ErrNoSerial)
+		}
+		if err != nil {
+			return fmt.Errorf("serial console of %s: %w", dom.Name, err)
+		}
+		return l.StorageVolDownload(v, said, 0, 0, 0)
+	})
+	if err != nil && len(said.b) == 0 {
+		return nil, err
+	}
+	return said.b, nil // as for pictures, the stream's end counts, not the answer behind it
+}
+
+// serialLog is the file that a machine's first serial port is kept in.
+func serialLog(l *rpc.Libvirt, dom rpc.Domain) (string, error) {
+	text, err := l.DomainGetXMLDesc(dom, 0)
+	if err != nil {
+		return "", err
+	}
+	doc := etree.NewDocument()
+	if err := doc.ReadFromString(text); err != nil {
+		return "", err
+	}
+	if e := doc.FindElement("/domain/devices/serial/log"); e != nil {
+		return e.SelectAttrValue("file", ""), nil
+	}
+	return "", fmt.Errorf("machine %s: %w", dom.Name, platform.ErrNoSerial)
+}
+
+// ending keeps the end of what is written to it.
+type ending struct {
+	b    []byte
+	most int
+}
+
+// Write implements io.Writer.
+func (e *ending) Write(b []byte) (int, error) {
+	e.b = append(e.b, b...)
+	if over := len(e.b) - e.most; over > 0 {
+		e.b = bytes.Clone(e.b[over:])
+	}
+	return len(b), nil
 }

@@ -151,7 +151,7 @@ func (w *limited) Write(b []byte) (int, error) {
 }
 
 // dialAny tries a TCP port at each of some addresses.
-func dialAny(ctx context.Context, byMAC map[string]string, port int) error {
+func dialAny(ctx context.Context, byMAC map[string]string, port int) (net.Conn, error) {
 	last := fmt.Errorf("no address of it is known")
 	for _, a := range byMAC {
 		var near net.Dialer
@@ -159,11 +159,11 @@ func dialAny(ctx context.Context, byMAC map[string]string, port int) error {
 		c, err := near.DialContext(ctx, "tcp", net.JoinHostPort(a, strconv.Itoa(port)))
 		cancel()
 		if err == nil {
-			return c.Close()
+			return c, nil
 		}
 		last = err
 	}
-	return fmt.Errorf("%w: %w", platform.ErrClosed, last)
+	return nil, fmt.Errorf("%w: %w", platform.ErrClosed, last)
 }
 
 var _ platform.Operator = (*Driver)(nil)

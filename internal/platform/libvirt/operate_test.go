@@ -39,8 +39,12 @@ func TestAPortIsTriedAtEachAddress(t *testing.T) {
 	require.NoError(t, err)
 	port := l.Addr().(*net.TCPAddr).Port
 	at := map[string]string{"52:54:00:00:00:01": "127.0.0.9", "52:54:00:00:00:02": "127.0.0.1"}
-	require.NoError(t, libvirt.DialAny(t.Context(), at, port), fmt.Sprint("port ", port))
+	c, err := libvirt.DialAny(t.Context(), at, port)
+	require.NoError(t, err, fmt.Sprint("port ", port))
+	require.NoError(t, c.Close())
 	require.NoError(t, l.Close())
-	require.ErrorIs(t, libvirt.DialAny(t.Context(), at, port), platform.ErrClosed)
-	require.ErrorIs(t, libvirt.DialAny(t.Context(), nil, port), platform.ErrClosed)
+	for _, nowhere := range []map[string]string{at, nil} {
+		_, err = libvirt.DialAny(t.Context(), nowhere, port)
+		require.ErrorIs(t, err, platform.ErrClosed)
+	}
 }
