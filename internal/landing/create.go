@@ -339,6 +339,9 @@ func (x *plan) attach(s *state, m points.SealMachine, networks map[string]string
 			}
 		}
 		// What is told is for the network of the berth.
+		if at.Address.IsValid() && c.Network != "" && networks[n.Network] == "" {
+			c.Address = at.Address.Addr()
+		}
 		if g, told := at.Guest(c.here()); told && networks[n.Network] == "" && s.detail.Arrival.Way != berth.Leave {
 			c.Guest = &g
 		}

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net/netip"
 	"sync"
 	"time"
 
@@ -128,6 +129,8 @@ type card struct {
 	Network string `json:"network"`        // here, its ID; empty means not connected
 	Name    string `json:"name,omitempty"` // of that network
 	As      string `json:"as,omitempty"`   // its address here, where it is another
+	// Address is the one that it is to have by the berth; invalid if none is said.
+	Address netip.Addr `json:"address,omitzero"`
 	// Guest is what its guest is told; nil is nothing.
 	Guest *berth.GuestCard `json:"guest,omitempty"`
 }

@@ -99,7 +99,7 @@ type Standing struct {
 	Error    string
 	Platform string // ID
 	Networks []string
-	// Addresses that it has, as far as is known: what its guest was told, or what is seen.
+	// Addresses that it has, as far as is known: what the berth says, and what is seen.
 	Addresses []netip.Addr
 	// LocalBytes of TotalBytes of its disks are local.
 	LocalBytes, TotalBytes int64
@@ -163,8 +163,8 @@ func (l *Landings) ofRecovery(id string) (out []Standing) {
 			if c.Name != "" {
 				x.Networks = append(x.Networks, c.Name)
 			}
-			if c.Guest != nil && c.Guest.Address.IsValid() {
-				x.Addresses = append(x.Addresses, c.Guest.Address.Addr())
+			if c.Address.IsValid() {
+				x.Addresses = append(x.Addresses, c.Address)
 			}
 		}
 		out = append(out, x)

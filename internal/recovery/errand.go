@@ -58,11 +58,11 @@ func (e errand) do(ctx context.Context) came {
 		}
 		return came{said: "It waited " + span.Format(s.Span)}
 	case runbook.Port:
-		return e.until(ctx, fmt.Sprintf("%s takes connections on port %d", s.Machine, s.Port), func(ctx context.Context) error {
+		return e.until(ctx, fmt.Sprintf("Port %d of %s takes connections", s.Port, s.Machine), func(ctx context.Context) error {
 			return e.ask(s.Machine, func(d platform.Lander, id string) error { return d.PortOpen(ctx, id, s.Port) })
 		})
 	case runbook.HTTP:
-		return e.until(ctx, fmt.Sprintf("%s answers as it should", s.URL), e.get)
+		return e.until(ctx, "It answers as it should", e.get)
 	case runbook.Guest:
 		return e.until(ctx, fmt.Sprintf("The command ended well in the guest of %s", s.Machine), func(ctx context.Context) error {
 			left := oneTry
@@ -72,7 +72,7 @@ func (e errand) do(ctx context.Context) came {
 			return e.ask(s.Machine, func(d platform.Lander, id string) error { return d.RunIn(ctx, id, s.Command, left) })
 		})
 	case runbook.Serial:
-		return e.until(ctx, fmt.Sprintf("%s has written %q", s.Machine, s.Text), func(ctx context.Context) error {
+		return e.until(ctx, fmt.Sprintf("It has written %q", s.Text), func(ctx context.Context) error {
 			return e.ask(s.Machine, func(d platform.Lander, id string) error {
 				said, err := d.Serial(ctx, id)
 				if err == nil && !bytes.Contains(said, []byte(s.Text)) {
@@ -216,7 +216,7 @@ func (e errand) command(ctx context.Context) came {
 	told := map[string]string{"KESTREL_SITE": e.r.Site, "KESTREL_KIND": e.kind(), "KESTREL_GROUP": e.rec.GroupName, "KESTREL_POINT": fmt.Sprint(e.number),
 		"KESTREL_STEP": e.step.Name, "KESTREL_RECOVERY": e.rec.ID, "KESTREL_TRY": fmt.Sprint(e.progress.Tries)}
 	if err := e.r.Commands.Run(ctx, e.step.Command, told, e.step.Until()); err != nil {
-		return came{err: err}
+		return came{err: fmt.Errorf("the command failed: %w", err)}
 	}
 	return came{said: fmt.Sprintf("The command %s ended well", e.step.Command)}
 }
@@ -259,9 +259,9 @@ func (e errand) name(ctx context.Context) came {
 	if err != nil {
 		return came{err: err}
 	}
-	change := fmt.Sprintf("%s %s: %s in place of %s", s.Record, s.Type, nameserver.Words(say), nameserver.Words(was))
+	change := fmt.Sprintf("%s in place of %s", nameserver.Words(say), nameserver.Words(was))
 	if e.drill {
-		return came{said: "Nothing was changed, as this is a drill. It would have said " + change}
+		return came{said: "Nothing was changed, as this is a drill. The name would say " + change}
 	}
 	// From here on it counts as changed: whether a server that does not answer has changed it
 	// is not known, and setting it back does no harm.
@@ -271,7 +271,7 @@ func (e errand) name(ctx context.Context) came {
 	if err := e.r.Names.Set(ctx, s.Server, s.Record, s.Type, say); err != nil {
 		return came{err: err}
 	}
-	return came{said: change}
+	return came{said: "The name says " + change}
 }
 
 // tell has people told. The ID makes sure that each is told once of a try.

@@ -145,9 +145,13 @@ func doSteps[D any, P telling[D]](ctx context.Context, r *Recovery, s *kept[D], 
 	if err != nil {
 		return err
 	}
-	// Its time counts from its first try, or else a service that is killed again and again
-	// would wait for ever.
-	ctx, cancel := context.WithTimeout(ctx, max(0, step.Until()-r.Clock.Now().Sub(began.Began)))
+	limit := step.Until()
+	if step.Kind == runbook.Wait || step.Kind == runbook.Person {
+		// What is waited for goes by while a service is down; anything else has all of its
+		// time once more.
+		limit = max(0, limit-r.Clock.Now().Sub(began.Began))
+	}
+	ctx, cancel := context.WithTimeout(ctx, limit)
 	x := &performing{step: step.Name, cancel: cancel, came: make(chan came, 1)}
 	r.mu.Lock()
 	r.performing[rec.ID] = x
@@ -337,7 +341,7 @@ func (r *Recovery) expected(group string) map[string]time.Duration {
 // stepsView shows steps, with how far they are if some progress is given.
 func stepsView(c course, expected map[string]time.Duration, planned bool) []api.RunbookStep {
 	out := []api.RunbookStep{}
-	seconds := func(d time.Duration) int64 { return int64((d + time.Second - 1) / time.Second) }
+	seconds := func(d time.Duration) int64 { return int64(d.Round(time.Second) / time.Second) }
 	for _, s := range c.Runbook {
 		v := api.RunbookStep{Name: s.Name, After: s.After, Kind: string(s.Kind), Text: s.Words(), OnFailure: string(s.Fails()), LimitSeconds: seconds(s.Until())}
 		if took, known := expected[s.Name]; known {

@@ -139,7 +139,7 @@ func (s Step) Words() string {
 	case Host:
 		return fmt.Sprintf("Runs the command %s of this site's host.", s.Command)
 	case DNS:
-		return fmt.Sprintf("Has %s tell %s for the %s of %s.", s.Server, strings.Join(s.To, ", "), s.Type, s.Record)
+		return fmt.Sprintf("Has %s say %s for %s (%s).", s.Server, strings.Join(s.To, ", "), s.Record, s.Type)
 	case Message:
 		return fmt.Sprintf("Tells %s: %s", words.Joined(s.Channels, 4), words.Sentence(s.Text))
 	case Person:

@@ -415,7 +415,7 @@ func scenario() lab.Scenario {
 	gib := func(root bool, after string) lab.ScenarioMachine {
 		m := lab.ScenarioMachine{Folder: "/test", Tags: []string{"gold"}, Guest: "Linux", CPUs: 1, MemGiB: 1, Network: "lan", Address: "10.0.0.1",
 			Disks:    []lab.ScenarioDisk{{Label: "root", SizeMiB: 12.25, UsedMiB: 6, Template: "base", Noise: 0.3}},
-			Workload: lab.Workload{Seed: 5, HotPages: 20, HotPerSecond: 12, AppendKiBps: 80, RecordsPerS: 12, After: after}}
+			Workload: lab.Workload{Seed: 5, HotPages: 20, HotPerSecond: 12, AppendKiBps: 80, RecordsPerS: 12, After: after}, Ports: []int{8080}}
 		if root {
 			m.Disks = append(m.Disks, lab.ScenarioDisk{Label: "data", SizeMiB: 24, UsedMiB: 8, Noise: 0.7})
 		}
