@@ -9,6 +9,7 @@ import { useSettled } from "../settled";
 import { Button, Card, Empty, Fault, Page, td, th } from "../ui";
 import { Findings, NetworkTable, Places, Rules, WavesCard } from "./berthfields";
 import { Arrivals } from "./berthmachines";
+import { RunbookCard } from "./runbook";
 
 type Berth = Schemas["Berth"];
 
@@ -134,6 +135,7 @@ function GroupForm({ id, saved }: { id: string; saved: Schemas["BerthView"] }) {
         </div>
       </div>
       <WavesCard b={draft.value} set={set} arrivals={v.arrivals} />
+      <RunbookCard b={draft.value} set={set} choices={v.choices} arrivals={v.arrivals} />
       <Saving
         draft={draft}
         faults={v.faults.length}

@@ -7,6 +7,7 @@ import { count, span } from "../format";
 import { useSettled } from "../settled";
 import { Fault, Field, inputLook, When } from "../ui";
 import { PlannedWaves } from "./recoveryparts";
+import { PlannedSteps } from "./runbook";
 
 const lengths: [string, number][] = [
   ["30 minutes", 1800],
@@ -138,6 +139,7 @@ function Plan({ p }: { p: Schemas["DrillPlan"] }) {
         lose {span(p.losesSeconds)}.
       </div>
       <PlannedWaves of={p.machines} />
+      <PlannedSteps of={p.runbook} />
       <div className="text-muted">
         {count(p.machines.length, "machine")}
         {p.rtoTargetSeconds > 0 && `; RTO target ${span(p.rtoTargetSeconds)}`}

@@ -9,6 +9,7 @@ import { count, span, when } from "../format";
 import { Button, Card, Empty, Fault, Field, Heads, inputLook, Page, State, td, When } from "../ui";
 import { Rounds } from "./drillrounds";
 import { EvidenceLinks, Facts, GroupSelect, RecoveredMachines, ranAfter, Screens, Steps } from "./recoveryparts";
+import { RunbookSteps } from "./runbooksteps";
 
 type Drill = Schemas["Drill"];
 
@@ -122,6 +123,7 @@ export function DrillPage() {
       <div className="grid items-start gap-4 xl:grid-cols-[minmax(0,1fr)_300px]">
         <div className="grid min-w-0 gap-4">
           <RecoveredMachines of={d} over={d.state === "clearing" || d.state === "over"} />
+          <RunbookSteps at="drills" id={d.id} of={d.runbook} act={may.operate && open} />
           <Screens of={d} at="drills" />
         </div>
         <div className="grid gap-4">

@@ -8,6 +8,7 @@ import { useSettled } from "../settled";
 import { Fault, Field, inputLook, When } from "../ui";
 import { ChoiceOptions } from "./drilldialog";
 import { PlannedWaves } from "./recoveryparts";
+import { PlannedSteps } from "./runbook";
 
 type Values = {
   kind: string;
@@ -159,6 +160,7 @@ function Plan({ p }: { p: Schemas["FailoverPlan"] }) {
         <When at={p.captureAt} />, {p.consistency}-consistent.
       </div>
       <PlannedWaves of={p.machines} />
+      <PlannedSteps of={p.runbook} />
       <div>
         {count(p.machines.length, "machine")}
         {p.rtoTargetSeconds > 0 && `; RTO target ${span(p.rtoTargetSeconds)}`}

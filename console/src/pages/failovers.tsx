@@ -9,6 +9,7 @@ import { size, span } from "../format";
 import { Bar, Button, Card, Empty, Fault, Field, Heads, inputLook, Page, State, td, When } from "../ui";
 import { ChoiceOptions } from "./drilldialog";
 import { EvidenceLinks, Facts, GroupSelect, RecoveredMachines, ranAfter, Screens, Steps } from "./recoveryparts";
+import { RunbookSteps } from "./runbooksteps";
 
 type Failover = Schemas["Failover"];
 
@@ -171,6 +172,7 @@ export function FailoverPage() {
                 : undefined
             }
           />
+          <RunbookSteps at="failovers" id={f.id} of={f.runbook} act={may.operate && restarts} />
           <Screens of={f} at="failovers" />
         </div>
         <div className="grid gap-4">

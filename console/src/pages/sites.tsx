@@ -9,6 +9,7 @@ import { FormDialog } from "../dialog";
 import { when } from "../format";
 import { Button, Card, Empty, Fault, Field, inputLook, Listed, Modal, Page } from "../ui";
 import { Course } from "./course";
+import { DNSServers } from "./dnsservers";
 import { LinkCard } from "./link";
 
 export function SitesPage() {
@@ -54,6 +55,7 @@ export function SitesPage() {
         )}
       </div>
       {may.administer && <OpenInvitations />}
+      <DNSServers />
       {dialog.name === "invite" && <InviteDialog onClose={dialog.close} />}
       {dialog.name === "accept" && <AcceptDialog onClose={dialog.close} />}
     </Page>

@@ -41,6 +41,20 @@ func ticketingBerth() map[string]any {
 		"waves":    []any{map[string]any{"number": 1, "check": "port 5432", "waitSeconds": 10}, map[string]any{"number": 2, "check": "port 8080"}}}
 }
 
+// freightBerth is how the freight desk comes up, with what people at the quay have to do.
+func freightBerth() map[string]any {
+	return map[string]any{
+		"networks": []any{map[string]any{"home": "mole-dmz", "live": "none", "drill": "none"}},
+		"machines": []any{map[string]any{"machine": "freight-app", "wave": 2}},
+		"needs":    []string{"Harbour gates"},
+		"steps": []any{
+			map[string]any{"name": "quiet the quay", "after": 0, "kind": "wait", "spanSeconds": 2},
+			map[string]any{"name": "database is up", "after": 1, "kind": "serial", "machine": "freight-db", "text": "login:"},
+			map[string]any{"name": "desk answers", "after": 2, "kind": "http", "url": "http://freight-app:8443/", "text": "is well", "onFailure": "go-on"},
+			map[string]any{"name": "try a consignment", "after": 2, "kind": "person", "text": "Book a test consignment and cancel it.", "only": "failover", "limitSeconds": 1800},
+		}}
+}
+
 // sluice is a command of Eastmole's host: what stands between the harbours and the booth's
 // database there is opened before the database starts.
 const sluice = "open-sluice"

@@ -466,6 +466,9 @@ func (d *demo) tellPresent(ctx context.Context) error {
 			return fmt.Errorf("group %s: %w", p.name, err)
 		}
 	}
+	if err := d.putBerth(ctx, "Norhaven", "Freight desk", freightBerth()); err != nil {
+		return err
+	}
 	if err := d.putBerth(ctx, "Norhaven", "Ticketing", ticketingBerth()); err != nil {
 		return err
 	}
