@@ -1207,6 +1207,79 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/flotillas": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Recoveries of several groups together, newest first */
+        get: operations["listFlotillas"];
+        put?: never;
+        /** Recover several groups here in order; each is checked first */
+        post: operations["startFlotilla"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/flotillas/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** In what order groups would be recovered, from which points, and what that would lose; changes nothing */
+        post: operations["planFlotilla"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/flotillas/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** One of them */
+        get: operations["getFlotilla"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/flotillas/{id}/steer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin no more for now, go on without a group, or decide on all that have come up */
+        post: operations["steerFlotilla"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/dns-servers": {
         parameters: {
             query?: never;
@@ -3062,6 +3135,117 @@ export interface components {
             said?: string;
             /** @description Who decided on it */
             by?: string;
+        };
+        NewFlotilla: {
+            /** @description In isolated networks, leaving home alone; a failover if left out */
+            drill?: boolean;
+            /** @description A site, for all groups that come from it */
+            home?: string;
+            /** @description Names or IDs, instead of or besides home */
+            groups?: string[];
+            /** @description Groups that are left out */
+            without?: string[];
+            /** @description Last changes first, and home shut down */
+            planned?: boolean;
+            /** @description As for one group; near: of each group the point that is nearest to one instant for all. Of one that is not planned */
+            choose?: string;
+            /**
+             * Format: date-time
+             * @description Of before; of near, the instant
+             */
+            before?: string;
+            force?: boolean;
+            /** Format: int64 */
+            downSeconds?: number;
+            notWhole?: boolean;
+            /** @description What the plan says is to be written, of a failover */
+            confirm?: string;
+            /** @description Why it is not planned although a home answers */
+            reason?: string;
+        };
+        FlotillaPlan: {
+            drill: boolean;
+            planned: boolean;
+            title: string;
+            /** @description What is to be written to begin it */
+            confirm: string;
+            /** @description By stage */
+            members: components["schemas"]["FlotillaMember"][];
+            /**
+             * Format: date-time
+             * @description To which the points are near, of near
+             */
+            instant?: string;
+            /**
+             * Format: int64
+             * @description Between the earliest and the latest of the points
+             */
+            spreadSeconds: number;
+            costs: string[];
+        };
+        FlotillaMember: {
+            group: string;
+            groupName: string;
+            home: string;
+            /** @description From 1 on; the next begins when all of this have come up */
+            stage: number;
+            /** @description Groups that it waits for */
+            needs: string[];
+            /** @description waits, starts, up, over, refused or skipped; left out in a plan */
+            state?: string;
+            point?: string;
+            /** Format: int64 */
+            pointNumber?: number;
+            /** Format: date-time */
+            captureAt?: string;
+            /** Format: int64 */
+            losesSeconds?: number;
+            /**
+             * Format: int64
+             * @description How long all took the last time
+             */
+            expectedSeconds?: number;
+            /** @description ID of its drill or failover, from when it has begun */
+            recovery?: string;
+            recoveryState?: string;
+            result?: string;
+            /** @description What holds it up, bars it, or was said of it */
+            says?: string;
+        };
+        Flotilla: {
+            id: string;
+            title: string;
+            drill: boolean;
+            planned: boolean;
+            /** @description under way or over */
+            state: string;
+            /** @description How far it is, in a sentence */
+            says: string;
+            /** @description That nothing more is begun for now */
+            stopped: boolean;
+            /** Format: date-time */
+            startedAt: string;
+            startedBy: string;
+            /**
+             * Format: date-time
+             * @description When all had come up
+             */
+            upAt?: string;
+            /** Format: date-time */
+            endedAt?: string;
+            /** @description By stage */
+            members: components["schemas"]["FlotillaMember"][];
+            steps: components["schemas"]["DrillStep"][];
+        };
+        FlotillaSteer: {
+            /** @description stop and go-on: begin no more for now, and again. skip: go on without a group. accept and back-out: all failovers that can be. end: all drills */
+            action: string;
+            /** @description Of skip */
+            group?: string;
+            /** @description Why, of skip; the record keeps it */
+            reason?: string;
+            /** @description Its title, of accept and back-out */
+            confirm?: string;
         };
         NewDNSServer: {
             name: string;
@@ -8283,6 +8467,127 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ChannelTest"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listFlotillas: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Flotilla"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    startFlotilla: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewFlotilla"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Flotilla"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    planFlotilla: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewFlotilla"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FlotillaPlan"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFlotilla: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Flotilla"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    steerFlotilla: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FlotillaSteer"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Flotilla"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1779,6 +1779,98 @@ type FileFault struct {
 	Message  string `json:"message"`
 }
 
+// Flotilla defines model for Flotilla.
+type Flotilla struct {
+	Drill   bool       `json:"drill"`
+	EndedAt *time.Time `json:"endedAt,omitempty"`
+	ID      string     `json:"id"`
+
+	// Members By stage
+	Members []FlotillaMember `json:"members"`
+	Planned bool             `json:"planned"`
+
+	// Says How far it is, in a sentence
+	Says      string    `json:"says"`
+	StartedAt time.Time `json:"startedAt"`
+	StartedBy string    `json:"startedBy"`
+
+	// State under way or over
+	State string      `json:"state"`
+	Steps []DrillStep `json:"steps"`
+
+	// Stopped That nothing more is begun for now
+	Stopped bool   `json:"stopped"`
+	Title   string `json:"title"`
+
+	// UpAt When all had come up
+	UpAt *time.Time `json:"upAt,omitempty"`
+}
+
+// FlotillaMember defines model for FlotillaMember.
+type FlotillaMember struct {
+	CaptureAt *time.Time `json:"captureAt,omitempty"`
+
+	// ExpectedSeconds How long all took the last time
+	ExpectedSeconds *int64 `json:"expectedSeconds,omitempty"`
+	Group           string `json:"group"`
+	GroupName       string `json:"groupName"`
+	Home            string `json:"home"`
+	LosesSeconds    *int64 `json:"losesSeconds,omitempty"`
+
+	// Needs Groups that it waits for
+	Needs       []string `json:"needs"`
+	Point       *string  `json:"point,omitempty"`
+	PointNumber *int64   `json:"pointNumber,omitempty"`
+
+	// Recovery ID of its drill or failover, from when it has begun
+	Recovery      *string `json:"recovery,omitempty"`
+	RecoveryState *string `json:"recoveryState,omitempty"`
+	Result        *string `json:"result,omitempty"`
+
+	// Says What holds it up, bars it, or was said of it
+	Says *string `json:"says,omitempty"`
+
+	// Stage From 1 on; the next begins when all of this have come up
+	Stage int `json:"stage"`
+
+	// State waits, starts, up, over, refused or skipped; left out in a plan
+	State *string `json:"state,omitempty"`
+}
+
+// FlotillaPlan defines model for FlotillaPlan.
+type FlotillaPlan struct {
+	// Confirm What is to be written to begin it
+	Confirm string   `json:"confirm"`
+	Costs   []string `json:"costs"`
+	Drill   bool     `json:"drill"`
+
+	// Instant To which the points are near, of near
+	Instant *time.Time `json:"instant,omitempty"`
+
+	// Members By stage
+	Members []FlotillaMember `json:"members"`
+	Planned bool             `json:"planned"`
+
+	// SpreadSeconds Between the earliest and the latest of the points
+	SpreadSeconds int64  `json:"spreadSeconds"`
+	Title         string `json:"title"`
+}
+
+// FlotillaSteer defines model for FlotillaSteer.
+type FlotillaSteer struct {
+	// Action stop and go-on: begin no more for now, and again. skip: go on without a group. accept and back-out: all failovers that can be. end: all drills
+	Action string `json:"action"`
+
+	// Confirm Its title, of accept and back-out
+	Confirm *string `json:"confirm,omitempty"`
+
+	// Group Of skip
+	Group *string `json:"group,omitempty"`
+
+	// Reason Why, of skip; the record keeps it
+	Reason *string `json:"reason,omitempty"`
+}
+
 // FollowedTier defines model for FollowedTier.
 type FollowedTier struct {
 	Differs  []Difference `json:"differs"`
@@ -2725,6 +2817,39 @@ type NewFailover struct {
 
 	// Reason Why it is not planned although home answers; the record keeps it
 	Reason *string `json:"reason,omitempty"`
+}
+
+// NewFlotilla defines model for NewFlotilla.
+type NewFlotilla struct {
+	// Before Of before; of near, the instant
+	Before *time.Time `json:"before,omitempty"`
+
+	// Choose As for one group; near: of each group the point that is nearest to one instant for all. Of one that is not planned
+	Choose *string `json:"choose,omitempty"`
+
+	// Confirm What the plan says is to be written, of a failover
+	Confirm     *string `json:"confirm,omitempty"`
+	DownSeconds *int64  `json:"downSeconds,omitempty"`
+
+	// Drill In isolated networks, leaving home alone; a failover if left out
+	Drill *bool `json:"drill,omitempty"`
+	Force *bool `json:"force,omitempty"`
+
+	// Groups Names or IDs, instead of or besides home
+	Groups *[]string `json:"groups,omitempty"`
+
+	// Home A site, for all groups that come from it
+	Home     *string `json:"home,omitempty"`
+	NotWhole *bool   `json:"notWhole,omitempty"`
+
+	// Planned Last changes first, and home shut down
+	Planned *bool `json:"planned,omitempty"`
+
+	// Reason Why it is not planned although a home answers
+	Reason *string `json:"reason,omitempty"`
+
+	// Without Groups that are left out
+	Without *[]string `json:"without,omitempty"`
 }
 
 // NewGroup defines model for NewGroup.
@@ -4625,6 +4750,15 @@ type SteerFailoverJSONRequestBody = FailoverSteer
 // StepFailoverJSONRequestBody defines body for StepFailover for application/json ContentType.
 type StepFailoverJSONRequestBody = StepDecision
 
+// StartFlotillaJSONRequestBody defines body for StartFlotilla for application/json ContentType.
+type StartFlotillaJSONRequestBody = NewFlotilla
+
+// PlanFlotillaJSONRequestBody defines body for PlanFlotilla for application/json ContentType.
+type PlanFlotillaJSONRequestBody = NewFlotilla
+
+// SteerFlotillaJSONRequestBody defines body for SteerFlotilla for application/json ContentType.
+type SteerFlotillaJSONRequestBody = FlotillaSteer
+
 // ForecastJSONRequestBody defines body for Forecast for application/json ContentType.
 type ForecastJSONRequestBody = ForecastRequest
 
@@ -5250,6 +5384,58 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /figures (the `GetFigures` operationId).
 	GetFigures(ctx context.Context, params *GetFiguresParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListFlotillas Recoveries of several groups together, newest first
+	//
+	// Corresponds with GET /flotillas (the `ListFlotillas` operationId).
+	ListFlotillas(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartFlotillaWithBody Recover several groups here in order; each is checked first
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /flotillas (the `StartFlotilla` operationId).
+	StartFlotillaWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartFlotilla Recover several groups here in order; each is checked first
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /flotillas (the `StartFlotilla` operationId).
+	StartFlotilla(ctx context.Context, body StartFlotillaJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanFlotillaWithBody In what order groups would be recovered, from which points, and what that would lose; changes nothing
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /flotillas/plan (the `PlanFlotilla` operationId).
+	PlanFlotillaWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanFlotilla In what order groups would be recovered, from which points, and what that would lose; changes nothing
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /flotillas/plan (the `PlanFlotilla` operationId).
+	PlanFlotilla(ctx context.Context, body PlanFlotillaJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetFlotilla One of them
+	//
+	// Corresponds with GET /flotillas/{id} (the `GetFlotilla` operationId).
+	GetFlotilla(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SteerFlotillaWithBody Begin no more for now, go on without a group, or decide on all that have come up
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /flotillas/{id}/steer (the `SteerFlotilla` operationId).
+	SteerFlotillaWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SteerFlotilla Begin no more for now, go on without a group, or decide on all that have come up
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /flotillas/{id}/steer (the `SteerFlotilla` operationId).
+	SteerFlotilla(ctx context.Context, id string, body SteerFlotillaJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ForecastWithBody What a promise leads to
 	//
@@ -7364,6 +7550,138 @@ func (c *Client) StepFailover(ctx context.Context, id string, body StepFailoverJ
 // Corresponds with GET /figures (the `GetFigures` operationId).
 func (c *Client) GetFigures(ctx context.Context, params *GetFiguresParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetFiguresRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListFlotillas Recoveries of several groups together, newest first
+//
+// Corresponds with GET /flotillas (the `ListFlotillas` operationId).
+func (c *Client) ListFlotillas(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListFlotillasRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartFlotillaWithBody Recover several groups here in order; each is checked first
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /flotillas (the `StartFlotilla` operationId).
+func (c *Client) StartFlotillaWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartFlotillaRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartFlotilla Recover several groups here in order; each is checked first
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /flotillas (the `StartFlotilla` operationId).
+func (c *Client) StartFlotilla(ctx context.Context, body StartFlotillaJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartFlotillaRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanFlotillaWithBody In what order groups would be recovered, from which points, and what that would lose; changes nothing
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /flotillas/plan (the `PlanFlotilla` operationId).
+func (c *Client) PlanFlotillaWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanFlotillaRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanFlotilla In what order groups would be recovered, from which points, and what that would lose; changes nothing
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /flotillas/plan (the `PlanFlotilla` operationId).
+func (c *Client) PlanFlotilla(ctx context.Context, body PlanFlotillaJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanFlotillaRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetFlotilla One of them
+//
+// Corresponds with GET /flotillas/{id} (the `GetFlotilla` operationId).
+func (c *Client) GetFlotilla(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFlotillaRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SteerFlotillaWithBody Begin no more for now, go on without a group, or decide on all that have come up
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /flotillas/{id}/steer (the `SteerFlotilla` operationId).
+func (c *Client) SteerFlotillaWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSteerFlotillaRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SteerFlotilla Begin no more for now, go on without a group, or decide on all that have come up
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /flotillas/{id}/steer (the `SteerFlotilla` operationId).
+func (c *Client) SteerFlotilla(ctx context.Context, id string, body SteerFlotillaJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSteerFlotillaRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -12338,6 +12656,194 @@ func NewGetFiguresRequest(server string, params *GetFiguresParams) (*http.Reques
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListFlotillasRequest constructs an http.Request for the ListFlotillas method
+func NewListFlotillasRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/flotillas")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewStartFlotillaRequest calls the generic StartFlotilla builder with application/json body
+func NewStartFlotillaRequest(server string, body StartFlotillaJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStartFlotillaRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewStartFlotillaRequestWithBody constructs an http.Request for the StartFlotilla method, with any body, and a specified content type
+func NewStartFlotillaRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/flotillas")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPlanFlotillaRequest calls the generic PlanFlotilla builder with application/json body
+func NewPlanFlotillaRequest(server string, body PlanFlotillaJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPlanFlotillaRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPlanFlotillaRequestWithBody constructs an http.Request for the PlanFlotilla method, with any body, and a specified content type
+func NewPlanFlotillaRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/flotillas/plan")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetFlotillaRequest constructs an http.Request for the GetFlotilla method
+func NewGetFlotillaRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/flotillas/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSteerFlotillaRequest calls the generic SteerFlotilla builder with application/json body
+func NewSteerFlotillaRequest(server string, id string, body SteerFlotillaJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSteerFlotillaRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSteerFlotillaRequestWithBody constructs an http.Request for the SteerFlotilla method, with any body, and a specified content type
+func NewSteerFlotillaRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/flotillas/%s/steer", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -18126,6 +18632,62 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /figures (the `GetFigures` operationId).
 	GetFiguresWithResponse(ctx context.Context, params *GetFiguresParams, reqEditors ...RequestEditorFn) (*GetFiguresResponse, error)
 
+	// ListFlotillasWithResponse Recoveries of several groups together, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /flotillas (the `ListFlotillas` operationId).
+	ListFlotillasWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListFlotillasResponse, error)
+
+	// StartFlotillaWithBodyWithResponse Recover several groups here in order; each is checked first
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /flotillas (the `StartFlotilla` operationId).
+	StartFlotillaWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartFlotillaResponse, error)
+
+	// StartFlotillaWithResponse Recover several groups here in order; each is checked first
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /flotillas (the `StartFlotilla` operationId).
+	StartFlotillaWithResponse(ctx context.Context, body StartFlotillaJSONRequestBody, reqEditors ...RequestEditorFn) (*StartFlotillaResponse, error)
+
+	// PlanFlotillaWithBodyWithResponse In what order groups would be recovered, from which points, and what that would lose; changes nothing
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /flotillas/plan (the `PlanFlotilla` operationId).
+	PlanFlotillaWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanFlotillaResponse, error)
+
+	// PlanFlotillaWithResponse In what order groups would be recovered, from which points, and what that would lose; changes nothing
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /flotillas/plan (the `PlanFlotilla` operationId).
+	PlanFlotillaWithResponse(ctx context.Context, body PlanFlotillaJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanFlotillaResponse, error)
+
+	// GetFlotillaWithResponse One of them
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /flotillas/{id} (the `GetFlotilla` operationId).
+	GetFlotillaWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetFlotillaResponse, error)
+
+	// SteerFlotillaWithBodyWithResponse Begin no more for now, go on without a group, or decide on all that have come up
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /flotillas/{id}/steer (the `SteerFlotilla` operationId).
+	SteerFlotillaWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SteerFlotillaResponse, error)
+
+	// SteerFlotillaWithResponse Begin no more for now, go on without a group, or decide on all that have come up
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /flotillas/{id}/steer (the `SteerFlotilla` operationId).
+	SteerFlotillaWithResponse(ctx context.Context, id string, body SteerFlotillaJSONRequestBody, reqEditors ...RequestEditorFn) (*SteerFlotillaResponse, error)
+
 	// ForecastWithBodyWithResponse What a promise leads to
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -21689,6 +22251,246 @@ func (r GetFiguresResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetFiguresResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListFlotillasResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Flotilla
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListFlotillasResponse) GetJSON200() *[]Flotilla {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListFlotillasResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListFlotillasResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListFlotillasResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListFlotillasResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListFlotillasResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StartFlotillaResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Flotilla
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r StartFlotillaResponse) GetJSON201() *Flotilla {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartFlotillaResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartFlotillaResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartFlotillaResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartFlotillaResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartFlotillaResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PlanFlotillaResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FlotillaPlan
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PlanFlotillaResponse) GetJSON200() *FlotillaPlan {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PlanFlotillaResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PlanFlotillaResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PlanFlotillaResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PlanFlotillaResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PlanFlotillaResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetFlotillaResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Flotilla
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFlotillaResponse) GetJSON200() *Flotilla {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFlotillaResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFlotillaResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFlotillaResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFlotillaResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFlotillaResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SteerFlotillaResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Flotilla
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SteerFlotillaResponse) GetJSON200() *Flotilla {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SteerFlotillaResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SteerFlotillaResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SteerFlotillaResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SteerFlotillaResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SteerFlotillaResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -28308,6 +29110,110 @@ func (c *ClientWithResponses) GetFiguresWithResponse(ctx context.Context, params
 	return ParseGetFiguresResponse(rsp)
 }
 
+// ListFlotillasWithResponse Recoveries of several groups together, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /flotillas (the `ListFlotillas` operationId).
+func (c *ClientWithResponses) ListFlotillasWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListFlotillasResponse, error) {
+	rsp, err := c.ListFlotillas(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListFlotillasResponse(rsp)
+}
+
+// StartFlotillaWithBodyWithResponse Recover several groups here in order; each is checked first
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /flotillas (the `StartFlotilla` operationId).
+func (c *ClientWithResponses) StartFlotillaWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartFlotillaResponse, error) {
+	rsp, err := c.StartFlotillaWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartFlotillaResponse(rsp)
+}
+
+// StartFlotillaWithResponse Recover several groups here in order; each is checked first
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /flotillas (the `StartFlotilla` operationId).
+func (c *ClientWithResponses) StartFlotillaWithResponse(ctx context.Context, body StartFlotillaJSONRequestBody, reqEditors ...RequestEditorFn) (*StartFlotillaResponse, error) {
+	rsp, err := c.StartFlotilla(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartFlotillaResponse(rsp)
+}
+
+// PlanFlotillaWithBodyWithResponse In what order groups would be recovered, from which points, and what that would lose; changes nothing
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /flotillas/plan (the `PlanFlotilla` operationId).
+func (c *ClientWithResponses) PlanFlotillaWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanFlotillaResponse, error) {
+	rsp, err := c.PlanFlotillaWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanFlotillaResponse(rsp)
+}
+
+// PlanFlotillaWithResponse In what order groups would be recovered, from which points, and what that would lose; changes nothing
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /flotillas/plan (the `PlanFlotilla` operationId).
+func (c *ClientWithResponses) PlanFlotillaWithResponse(ctx context.Context, body PlanFlotillaJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanFlotillaResponse, error) {
+	rsp, err := c.PlanFlotilla(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanFlotillaResponse(rsp)
+}
+
+// GetFlotillaWithResponse One of them
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /flotillas/{id} (the `GetFlotilla` operationId).
+func (c *ClientWithResponses) GetFlotillaWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetFlotillaResponse, error) {
+	rsp, err := c.GetFlotilla(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFlotillaResponse(rsp)
+}
+
+// SteerFlotillaWithBodyWithResponse Begin no more for now, go on without a group, or decide on all that have come up
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /flotillas/{id}/steer (the `SteerFlotilla` operationId).
+func (c *ClientWithResponses) SteerFlotillaWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SteerFlotillaResponse, error) {
+	rsp, err := c.SteerFlotillaWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSteerFlotillaResponse(rsp)
+}
+
+// SteerFlotillaWithResponse Begin no more for now, go on without a group, or decide on all that have come up
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /flotillas/{id}/steer (the `SteerFlotilla` operationId).
+func (c *ClientWithResponses) SteerFlotillaWithResponse(ctx context.Context, id string, body SteerFlotillaJSONRequestBody, reqEditors ...RequestEditorFn) (*SteerFlotillaResponse, error) {
+	rsp, err := c.SteerFlotilla(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSteerFlotillaResponse(rsp)
+}
+
 // ForecastWithBodyWithResponse What a promise leads to
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -32111,6 +33017,171 @@ func ParseGetFiguresResponse(rsp *http.Response) (*GetFiguresResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Figures
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListFlotillasResponse parses an HTTP response from a ListFlotillasWithResponse call
+func ParseListFlotillasResponse(rsp *http.Response) (*ListFlotillasResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListFlotillasResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Flotilla
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStartFlotillaResponse parses an HTTP response from a StartFlotillaWithResponse call
+func ParseStartFlotillaResponse(rsp *http.Response) (*StartFlotillaResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartFlotillaResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Flotilla
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePlanFlotillaResponse parses an HTTP response from a PlanFlotillaWithResponse call
+func ParsePlanFlotillaResponse(rsp *http.Response) (*PlanFlotillaResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PlanFlotillaResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FlotillaPlan
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetFlotillaResponse parses an HTTP response from a GetFlotillaWithResponse call
+func ParseGetFlotillaResponse(rsp *http.Response) (*GetFlotillaResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFlotillaResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Flotilla
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSteerFlotillaResponse parses an HTTP response from a SteerFlotillaWithResponse call
+func ParseSteerFlotillaResponse(rsp *http.Response) (*SteerFlotillaResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SteerFlotillaResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Flotilla
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -36283,6 +37354,21 @@ type ServerInterface interface {
 	// GetFigures How groups are in figures, all together and by tier, tag, other site or way
 	// (GET /figures)
 	GetFigures(ctx *echo.Context, params GetFiguresParams) error
+	// ListFlotillas Recoveries of several groups together, newest first
+	// (GET /flotillas)
+	ListFlotillas(ctx *echo.Context) error
+	// StartFlotilla Recover several groups here in order; each is checked first
+	// (POST /flotillas)
+	StartFlotilla(ctx *echo.Context) error
+	// PlanFlotilla In what order groups would be recovered, from which points, and what that would lose; changes nothing
+	// (POST /flotillas/plan)
+	PlanFlotilla(ctx *echo.Context) error
+	// GetFlotilla One of them
+	// (GET /flotillas/{id})
+	GetFlotilla(ctx *echo.Context, id string) error
+	// SteerFlotilla Begin no more for now, go on without a group, or decide on all that have come up
+	// (POST /flotillas/{id}/steer)
+	SteerFlotilla(ctx *echo.Context, id string) error
 	// Forecast What a promise leads to
 	// (POST /forecast)
 	Forecast(ctx *echo.Context) error
@@ -37529,6 +38615,65 @@ func (w *ServerInterfaceWrapper) GetFigures(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetFigures(ctx, params)
+	return err
+}
+
+// ListFlotillas converts echo context to params.
+func (w *ServerInterfaceWrapper) ListFlotillas(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListFlotillas(ctx)
+	return err
+}
+
+// StartFlotilla converts echo context to params.
+func (w *ServerInterfaceWrapper) StartFlotilla(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StartFlotilla(ctx)
+	return err
+}
+
+// PlanFlotilla converts echo context to params.
+func (w *ServerInterfaceWrapper) PlanFlotilla(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PlanFlotilla(ctx)
+	return err
+}
+
+// GetFlotilla converts echo context to params.
+func (w *ServerInterfaceWrapper) GetFlotilla(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetFlotilla(ctx, id)
+	return err
+}
+
+// SteerFlotilla converts echo context to params.
+func (w *ServerInterfaceWrapper) SteerFlotilla(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SteerFlotilla(ctx, id)
 	return err
 }
 
@@ -39648,6 +40793,11 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/channels/:id", wrapper.DeleteChannel, options.OperationMiddlewares["deleteChannel"]...)
 	router.PUT(options.BaseURL+"/channels/:id", wrapper.SetChannel, options.OperationMiddlewares["setChannel"]...)
 	router.POST(options.BaseURL+"/channels/:id/test", wrapper.TestChannel, options.OperationMiddlewares["testChannel"]...)
+	router.GET(options.BaseURL+"/flotillas", wrapper.ListFlotillas, options.OperationMiddlewares["listFlotillas"]...)
+	router.POST(options.BaseURL+"/flotillas", wrapper.StartFlotilla, options.OperationMiddlewares["startFlotilla"]...)
+	router.POST(options.BaseURL+"/flotillas/plan", wrapper.PlanFlotilla, options.OperationMiddlewares["planFlotilla"]...)
+	router.GET(options.BaseURL+"/flotillas/:id", wrapper.GetFlotilla, options.OperationMiddlewares["getFlotilla"]...)
+	router.POST(options.BaseURL+"/flotillas/:id/steer", wrapper.SteerFlotilla, options.OperationMiddlewares["steerFlotilla"]...)
 	router.GET(options.BaseURL+"/dns-servers", wrapper.ListDNSServers, options.OperationMiddlewares["listDNSServers"]...)
 	router.POST(options.BaseURL+"/dns-servers", wrapper.AddDNSServer, options.OperationMiddlewares["addDNSServer"]...)
 	router.DELETE(options.BaseURL+"/dns-servers/:id", wrapper.RemoveDNSServer, options.OperationMiddlewares["removeDNSServer"]...)
@@ -41757,6 +42907,201 @@ type GetFiguresdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetFiguresdefaultApplicationProblemPlusJSONResponse) VisitGetFiguresResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFlotillasRequestObject struct {
+}
+
+type ListFlotillasResponseObject interface {
+	VisitListFlotillasResponse(w http.ResponseWriter) error
+}
+
+type ListFlotillas200JSONResponse []Flotilla
+
+func (response ListFlotillas200JSONResponse) VisitListFlotillasResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFlotillasdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListFlotillasdefaultApplicationProblemPlusJSONResponse) VisitListFlotillasResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartFlotillaRequestObject struct {
+	Body *StartFlotillaJSONRequestBody
+}
+
+type StartFlotillaResponseObject interface {
+	VisitStartFlotillaResponse(w http.ResponseWriter) error
+}
+
+type StartFlotilla201JSONResponse Flotilla
+
+func (response StartFlotilla201JSONResponse) VisitStartFlotillaResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartFlotilladefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StartFlotilladefaultApplicationProblemPlusJSONResponse) VisitStartFlotillaResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanFlotillaRequestObject struct {
+	Body *PlanFlotillaJSONRequestBody
+}
+
+type PlanFlotillaResponseObject interface {
+	VisitPlanFlotillaResponse(w http.ResponseWriter) error
+}
+
+type PlanFlotilla200JSONResponse FlotillaPlan
+
+func (response PlanFlotilla200JSONResponse) VisitPlanFlotillaResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanFlotilladefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PlanFlotilladefaultApplicationProblemPlusJSONResponse) VisitPlanFlotillaResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFlotillaRequestObject struct {
+	ID string `json:"id"`
+}
+
+type GetFlotillaResponseObject interface {
+	VisitGetFlotillaResponse(w http.ResponseWriter) error
+}
+
+type GetFlotilla200JSONResponse Flotilla
+
+func (response GetFlotilla200JSONResponse) VisitGetFlotillaResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFlotilladefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetFlotilladefaultApplicationProblemPlusJSONResponse) VisitGetFlotillaResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SteerFlotillaRequestObject struct {
+	ID   string `json:"id"`
+	Body *SteerFlotillaJSONRequestBody
+}
+
+type SteerFlotillaResponseObject interface {
+	VisitSteerFlotillaResponse(w http.ResponseWriter) error
+}
+
+type SteerFlotilla200JSONResponse Flotilla
+
+func (response SteerFlotilla200JSONResponse) VisitSteerFlotillaResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SteerFlotilladefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SteerFlotilladefaultApplicationProblemPlusJSONResponse) VisitSteerFlotillaResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -46638,6 +47983,21 @@ type StrictServerInterface interface {
 	// GetFigures How groups are in figures, all together and by tier, tag, other site or way
 	// (GET /figures)
 	GetFigures(ctx context.Context, request GetFiguresRequestObject) (GetFiguresResponseObject, error)
+	// ListFlotillas Recoveries of several groups together, newest first
+	// (GET /flotillas)
+	ListFlotillas(ctx context.Context, request ListFlotillasRequestObject) (ListFlotillasResponseObject, error)
+	// StartFlotilla Recover several groups here in order; each is checked first
+	// (POST /flotillas)
+	StartFlotilla(ctx context.Context, request StartFlotillaRequestObject) (StartFlotillaResponseObject, error)
+	// PlanFlotilla In what order groups would be recovered, from which points, and what that would lose; changes nothing
+	// (POST /flotillas/plan)
+	PlanFlotilla(ctx context.Context, request PlanFlotillaRequestObject) (PlanFlotillaResponseObject, error)
+	// GetFlotilla One of them
+	// (GET /flotillas/{id})
+	GetFlotilla(ctx context.Context, request GetFlotillaRequestObject) (GetFlotillaResponseObject, error)
+	// SteerFlotilla Begin no more for now, go on without a group, or decide on all that have come up
+	// (POST /flotillas/{id}/steer)
+	SteerFlotilla(ctx context.Context, request SteerFlotillaRequestObject) (SteerFlotillaResponseObject, error)
 	// Forecast What a promise leads to
 	// (POST /forecast)
 	Forecast(ctx context.Context, request ForecastRequestObject) (ForecastResponseObject, error)
@@ -48673,6 +50033,194 @@ func (sh *strictHandler) GetFigures(ctx *echo.Context, params GetFiguresParams) 
 		return err
 	} else if validResponse, ok := response.(GetFiguresResponseObject); ok {
 		return validResponse.VisitGetFiguresResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListFlotillas operation middleware
+func (sh *strictHandler) ListFlotillas(ctx *echo.Context) error {
+	var request ListFlotillasRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListFlotillas(ctx.Request().Context(), request.(ListFlotillasRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListFlotillas")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListFlotillasResponseObject); ok {
+		return validResponse.VisitListFlotillasResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// StartFlotilla operation middleware
+func (sh *strictHandler) StartFlotilla(ctx *echo.Context) error {
+	var request StartFlotillaRequestObject
+
+	var body StartFlotillaJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StartFlotilla(ctx.Request().Context(), request.(StartFlotillaRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StartFlotilla")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StartFlotillaResponseObject); ok {
+		return validResponse.VisitStartFlotillaResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PlanFlotilla operation middleware
+func (sh *strictHandler) PlanFlotilla(ctx *echo.Context) error {
+	var request PlanFlotillaRequestObject
+
+	var body PlanFlotillaJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PlanFlotilla(ctx.Request().Context(), request.(PlanFlotillaRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PlanFlotilla")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PlanFlotillaResponseObject); ok {
+		return validResponse.VisitPlanFlotillaResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetFlotilla operation middleware
+func (sh *strictHandler) GetFlotilla(ctx *echo.Context, id string) error {
+	var request GetFlotillaRequestObject
+
+	request.ID = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetFlotilla(ctx.Request().Context(), request.(GetFlotillaRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetFlotilla")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetFlotillaResponseObject); ok {
+		return validResponse.VisitGetFlotillaResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SteerFlotilla operation middleware
+func (sh *strictHandler) SteerFlotilla(ctx *echo.Context, id string) error {
+	var request SteerFlotillaRequestObject
+
+	request.ID = id
+
+	var body SteerFlotillaJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SteerFlotilla(ctx.Request().Context(), request.(SteerFlotillaRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SteerFlotilla")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SteerFlotillaResponseObject); ok {
+		return validResponse.VisitSteerFlotillaResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -167,7 +167,7 @@ answer. With -o json errors are JSON too, on standard error.`,
 	}
 	root.AddCommand(a.serveCmd(), a.adminCmd(), a.labCmd(), a.storeCmd(),
 		a.loginCmd(), a.profileCmd(), a.statusCmd(), a.sinceCmd(), a.tideCmd(), a.findCmd(), a.platformCmd(), a.machineCmd(), a.coverageCmd(), a.readinessCmd(), a.attainmentCmd(), a.historyCmd(), a.reportCmd(), a.alertCmd(), a.channelCmd(), a.surveyCmd(), a.tierCmd(), a.berthCmd(), a.calendarCmd(), a.forecastCmd(), a.applyCmd(), a.exportCmd(), a.schemaCmd(), a.linkCmd(),
-		a.groupCmd(), a.pointCmd(), a.landingCmd(), a.drillCmd(), a.failoverCmd(), a.runbookCmd(), a.dnsServerCmd(), a.evidenceCmd(), a.guardCmd(), a.operationCmd(), a.activityCmd(), a.auditCmd(), a.sessionCmd(), a.safeguardsCmd(), a.consentCmd(), a.tokenCmd(),
+		a.groupCmd(), a.pointCmd(), a.landingCmd(), a.drillCmd(), a.failoverCmd(), a.runbookCmd(), a.flotillaCmd(), a.dnsServerCmd(), a.evidenceCmd(), a.guardCmd(), a.operationCmd(), a.activityCmd(), a.auditCmd(), a.sessionCmd(), a.safeguardsCmd(), a.consentCmd(), a.tokenCmd(),
 		a.personCmd(),
 		&cobra.Command{Use: "version", Short: "Print the version", Example: "  kestrel version", Args: cobra.NoArgs,
 			RunE: func(*cobra.Command, []string) error {

@@ -308,6 +308,11 @@ type Recovery interface {
 	AcceptFailover(ctx context.Context, who actor.Actor, id string, in api.FailoverAccept) (api.Failover, error)
 	BackOutFailover(ctx context.Context, who actor.Actor, id string, in api.FailoverBackOut) (api.Failover, error)
 	RepointFailover(ctx context.Context, who actor.Actor, id string, in api.FailoverPoint) (api.Failover, error)
+	PlanFlotilla(ctx context.Context, who actor.Actor, in api.NewFlotilla) (api.FlotillaPlan, error)
+	StartFlotilla(ctx context.Context, who actor.Actor, in api.NewFlotilla) (api.Flotilla, error)
+	GetFlotilla(id string) (api.Flotilla, error)
+	ListFlotillas() []api.Flotilla
+	SteerFlotilla(ctx context.Context, who actor.Actor, id string, in api.FlotillaSteer) (api.Flotilla, error)
 	StepFailover(ctx context.Context, who actor.Actor, id string, in api.StepDecision) (api.Failover, error)
 	StepDrill(ctx context.Context, who actor.Actor, id string, in api.StepDecision) (api.Drill, error)
 	SteerFailover(ctx context.Context, who actor.Actor, id string, in api.FailoverSteer) (api.Failover, error)

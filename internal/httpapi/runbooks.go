@@ -33,3 +33,27 @@ func (h *handlers) TestDNSServer(ctx context.Context, request api.TestDNSServerR
 	v, err := h.Names.Test(ctx, who(ctx), request.ID, request.Body.Name)
 	return api.TestDNSServer200JSONResponse(v), err
 }
+
+func (h *handlers) ListFlotillas(context.Context, api.ListFlotillasRequestObject) (api.ListFlotillasResponseObject, error) {
+	return api.ListFlotillas200JSONResponse(h.Recovery.ListFlotillas()), nil
+}
+
+func (h *handlers) PlanFlotilla(ctx context.Context, request api.PlanFlotillaRequestObject) (api.PlanFlotillaResponseObject, error) {
+	v, err := h.Recovery.PlanFlotilla(ctx, who(ctx), *request.Body)
+	return api.PlanFlotilla200JSONResponse(v), err
+}
+
+func (h *handlers) StartFlotilla(ctx context.Context, request api.StartFlotillaRequestObject) (api.StartFlotillaResponseObject, error) {
+	v, err := h.Recovery.StartFlotilla(ctx, who(ctx), *request.Body)
+	return api.StartFlotilla201JSONResponse(v), err
+}
+
+func (h *handlers) GetFlotilla(_ context.Context, request api.GetFlotillaRequestObject) (api.GetFlotillaResponseObject, error) {
+	v, err := h.Recovery.GetFlotilla(request.ID)
+	return api.GetFlotilla200JSONResponse(v), err
+}
+
+func (h *handlers) SteerFlotilla(ctx context.Context, request api.SteerFlotillaRequestObject) (api.SteerFlotillaResponseObject, error) {
+	v, err := h.Recovery.SteerFlotilla(ctx, who(ctx), request.ID, *request.Body)
+	return api.SteerFlotilla200JSONResponse(v), err
+}

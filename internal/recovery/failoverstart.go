@@ -221,10 +221,19 @@ func checkReason(text, what string) (string, error) {
 
 // StartFailover begins one.
 func (r *Recovery) StartFailover(ctx context.Context, who actor.Actor, id string, in api.NewFailover) (api.Failover, error) {
+	return r.startFailover(ctx, who, id, in, uuid.NewString())
+}
+
+// startFailover is StartFailover under an ID: it begins once, however often it is called.
+func (r *Recovery) startFailover(ctx context.Context, who actor.Actor, id string, in api.NewFailover, as string) (api.Failover, error) {
+	if v, err := r.GetFailover(as); err == nil {
+		return v, nil
+	}
 	x, err := r.ready(ctx, who, id, in)
 	if err != nil {
 		return api.Failover{}, err
 	}
+	x.record.ID = as
 	if err := confirmed(x.group.Spec.Name, value(in.Confirm)); err != nil {
 		return api.Failover{}, err
 	}

@@ -90,6 +90,8 @@ type Config struct {
 	Mover       *mover.Mover
 	// Steps are those of a group's runbook, by its ID.
 	Steps func(group string) []runbook.Step
+	// Needs are the names of groups that have to be up before one starts, by its ID.
+	Needs func(group string) []string
 	// Commands runs commands of this host, and Dial connects to what a step looks at.
 	Commands landing.Commands
 	Names    Names
@@ -116,8 +118,9 @@ type Recovery struct {
 	Config
 
 	mu         sync.Mutex
-	byID       map[string]*state      // drills
-	failovers  map[string]*failing    // failovers
+	byID       map[string]*state   // drills
+	failovers  map[string]*failing // failovers
+	flotillas  map[string]*sailing
 	performing map[string]*performing // steps that are being done, by the IDs of what they are of
 	wg         sync.WaitGroup         // of what is done beside, without being waited for
 	ctx        context.Context        // of Run; nil before it
@@ -185,12 +188,20 @@ const remembered = 3 * 366 * 24 * time.Hour
 
 // Open reads the drills.
 func Open(ctx context.Context, cfg Config) (*Recovery, error) {
-	r := &Recovery{Config: cfg, byID: map[string]*state{}, failovers: map[string]*failing{}, performing: map[string]*performing{}, preparing: map[string]bool{}}
+	r := &Recovery{Config: cfg, byID: map[string]*state{}, failovers: map[string]*failing{}, flotillas: map[string]*sailing{}, performing: map[string]*performing{}, preparing: map[string]bool{}}
 	recs, err := cfg.DB.Recoveries(ctx, cfg.Clock.Now().Add(-remembered))
 	if err != nil {
 		return nil, err
 	}
 	for _, x := range recs {
+		if x.Kind == FlotillaKind {
+			s, err := read[squad](x)
+			if err != nil {
+				return nil, err
+			}
+			r.flotillas[x.ID] = s
+			continue
+		}
 		if x.Kind == FailoverKind {
 			s, err := read[passage](x)
 			if err != nil {
@@ -207,6 +218,7 @@ func Open(ctx context.Context, cfg Config) (*Recovery, error) {
 	}
 	cfg.Operations.Register(operation.Kind{Name: Kind, Run: r.run, Keep: "A drill ends with its clean-up. To end it, end the drill."})
 	cfg.Operations.Register(operation.Kind{Name: FailoverKind, Run: r.runFailover, Keep: "A failover ends when it is accepted or backed out."})
+	cfg.Operations.Register(operation.Kind{Name: FlotillaKind, Run: r.runFlotilla, Keep: "It goes on until each of its groups is decided upon. To begin no more, stop it."})
 	cfg.Operations.Register(operation.Kind{Name: baseKind, Run: r.runBase})
 	cfg.Groups.Watch(r.changed)
 	return r, nil
@@ -227,8 +239,17 @@ func (r *Recovery) Resume(ctx context.Context) error {
 			passing = append(passing, s)
 		}
 	}
+	var sailing []records.Recovery
+	for _, s := range r.flotillas {
+		if s.rec.State != over {
+			sailing = append(sailing, s.rec)
+		}
+	}
 	r.mu.Unlock()
 	var errs []error
+	for _, x := range sailing {
+		errs = append(errs, r.Operations.Ensure(ctx, x.ID, FlotillaKind, x.GroupName, input{x.ID}))
+	}
 	for _, s := range open {
 		errs = append(errs, r.Operations.Ensure(ctx, s.rec.ID, Kind, s.rec.GroupName, input{s.rec.ID}))
 	}

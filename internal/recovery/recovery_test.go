@@ -141,7 +141,7 @@ func (s *site) open() {
 	inv, err := inventory.Open(s.t.Context(), inventory.Config{DB: s.DB, Groups: s.Groups, Trail: s.Trail, Clock: clock.Wall{}, Hub: s.Hub, Log: s.Log, StateDir: s.t.TempDir(), Every: time.Hour})
 	require.NoError(s.t, err)
 	s.recovery, err = recovery.Open(s.t.Context(), recovery.Config{SiteID: rooms.RecoveryID, Sign: s.sign, Site: rooms.RecoveryName, DB: s.DB, Groups: s.Groups, Keeper: s.Keeper, Inventory: inv, Landings: s.yard, Operations: s.Operations, Trail: s.Trail, Clock: clock.Wall{}, Hub: s.Hub, Log: s.Log, Every: time.Second,
-		Steps: func(string) []runbook.Step { return s.around.steps }, Commands: s.around, Names: s.around, Tell: s.around.tell, Dial: new(net.Dialer).DialContext})
+		Needs: func(string) []string { return nil }, Steps: func(string) []runbook.Step { return s.around.steps }, Commands: s.around, Names: s.around, Tell: s.around.tell, Dial: new(net.Dialer).DialContext})
 	require.NoError(s.t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	var wg sync.WaitGroup

@@ -151,7 +151,7 @@ func (r *Recovery) advance(ctx context.Context, rec records.DrillRound) error {
 	case now.Sub(*rec.BegunFor) > x.Hours:
 		refuse("the hours of the round were over")
 	default:
-		if _, err := r.begin(ctx, actor.System(), id, api.NewDrill{Choose: &x.Choose, Once: new(true)}, rec.ID); err != nil {
+		if _, err := r.begin(ctx, actor.System(), id, api.NewDrill{Choose: &x.Choose, Once: new(true)}, begun{round: rec.ID}); err != nil {
 			p, is := problem.Of(err)
 			if !is {
 				return err

@@ -249,16 +249,27 @@ func (r *Recovery) Plan(ctx context.Context, who actor.Actor, id string, in api.
 
 // Start begins a drill.
 func (r *Recovery) Start(ctx context.Context, who actor.Actor, id string, in api.NewDrill) (api.Drill, error) {
-	return r.begin(ctx, who, id, in, "")
+	return r.begin(ctx, who, id, in, begun{})
 }
 
-// begin is Start, of a round if one is given.
-func (r *Recovery) begin(ctx context.Context, who actor.Actor, id string, in api.NewDrill, round string) (api.Drill, error) {
+// begun is by what a drill is begun, other than a person: a round, or whatever gives it the ID.
+type begun struct{ round, id string }
+
+// begin is Start. One whose ID is given begins once, however often it is called.
+func (r *Recovery) begin(ctx context.Context, who actor.Actor, id string, in api.NewDrill, by begun) (api.Drill, error) {
+	if by.id != "" {
+		if v, err := r.Get(by.id); err == nil {
+			return v, nil
+		}
+	}
 	x, err := r.prepare(ctx, who, id, in)
 	if err != nil {
 		return api.Drill{}, err
 	}
-	x.detail.Round = round
+	x.detail.Round = by.round
+	if by.id != "" {
+		x.record.ID = by.id
+	}
 	x.detail.Steps = []step{{x.record.StartedAt, fmt.Sprintf("%s began it, from point %d, %s.", who, x.detail.PointNumber, x.detail.Chosen)}}
 	if x.record.Detail, err = json.Marshal(x.detail); err != nil {
 		return api.Drill{}, err
