@@ -4721,6 +4721,8 @@ export interface components {
             stores: components["schemas"]["ReportStore"][];
             links: components["schemas"]["ReportLink"][];
             drills: components["schemas"]["ReportDrills"];
+            /** @description Those to this site that began in the time, newest first */
+            failovers: components["schemas"]["ReportFailover"][];
         };
         /** @description Drills of groups that come in, and which are due */
         ReportDrills: {
@@ -4756,6 +4758,41 @@ export interface components {
             rtoTargetSeconds: number;
             note?: string;
             summary: string;
+        };
+        ReportFailover: {
+            group: string;
+            /** @description The site that was home */
+            home: string;
+            /** Format: date-time */
+            startedAt: string;
+            startedBy: string;
+            planned: boolean;
+            /** Format: int64 */
+            point: number;
+            /** Format: date-time */
+            captureAt: string;
+            /** @description accepted or backed out; how far it is if it is not over */
+            state: string;
+            machines: number;
+            /** Format: int64 */
+            losesSeconds: number;
+            /**
+             * Format: int64
+             * @description As promised now
+             */
+            rpoTargetSeconds: number;
+            /**
+             * Format: int64
+             * @description Until all ran and was checked
+             */
+            tookSeconds?: number;
+            /**
+             * Format: int64
+             * @description 0 is none
+             */
+            rtoTargetSeconds: number;
+            /** Format: date-time */
+            endedAt?: string;
         };
         ReportDrillDue: {
             group: string;

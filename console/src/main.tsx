@@ -30,6 +30,7 @@ const LandingsPage = page(() => import("./pages/landings"), "LandingsPage");
 const DrillsPage = page(() => import("./pages/drills"), "DrillsPage");
 const DrillPage = page(() => import("./pages/drills"), "DrillPage");
 const FailoversPage = page(() => import("./pages/failovers"), "FailoversPage");
+const FlotillaPage = page(() => import("./pages/flotillas"), "FlotillaPage");
 const FailoverPage = page(() => import("./pages/failovers"), "FailoverPage");
 const MachinesPage = page(() => import("./pages/machines"), "MachinesPage");
 const PlatformsPage = page(() => import("./pages/platforms"), "PlatformsPage");
@@ -71,6 +72,7 @@ if (root) {
               <Route path="/drills" element={<DrillsPage />} />
               <Route path="/drills/:id" element={<DrillPage />} />
               <Route path="/failovers" element={<FailoversPage />} />
+              <Route path="/flotillas/:id" element={<FlotillaPage />} />
               <Route path="/failovers/:id" element={<FailoverPage />} />
               <Route path="/landings" element={<LandingsPage />} />
               <Route path="/machines" element={<MachinesPage />} />

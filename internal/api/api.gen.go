@@ -3528,10 +3528,13 @@ type Report struct {
 
 	// Drills Drills of groups that come in, and which are due
 	Drills ReportDrills `json:"drills"`
-	From   time.Time    `json:"from"`
-	Groups int          `json:"groups"`
-	Links  []ReportLink `json:"links"`
-	MadeAt time.Time    `json:"madeAt"`
+
+	// Failovers Those to this site that began in the time, newest first
+	Failovers []ReportFailover `json:"failovers"`
+	From      time.Time        `json:"from"`
+	Groups    int              `json:"groups"`
+	Links     []ReportLink     `json:"links"`
+	MadeAt    time.Time        `json:"madeAt"`
 
 	// Only Which groups it is of, in words; left out if of all
 	Only   *string       `json:"only,omitempty"`
@@ -3604,6 +3607,34 @@ type ReportDrills struct {
 
 	// Stopped That were ended before they could tell
 	Stopped int `json:"stopped"`
+}
+
+// ReportFailover defines model for ReportFailover.
+type ReportFailover struct {
+	CaptureAt time.Time  `json:"captureAt"`
+	EndedAt   *time.Time `json:"endedAt,omitempty"`
+	Group     string     `json:"group"`
+
+	// Home The site that was home
+	Home         string `json:"home"`
+	LosesSeconds int64  `json:"losesSeconds"`
+	Machines     int    `json:"machines"`
+	Planned      bool   `json:"planned"`
+	Point        int64  `json:"point"`
+
+	// RpoTargetSeconds As promised now
+	RpoTargetSeconds int64 `json:"rpoTargetSeconds"`
+
+	// RtoTargetSeconds 0 is none
+	RtoTargetSeconds int64     `json:"rtoTargetSeconds"`
+	StartedAt        time.Time `json:"startedAt"`
+	StartedBy        string    `json:"startedBy"`
+
+	// State accepted or backed out; how far it is if it is not over
+	State string `json:"state"`
+
+	// TookSeconds Until all ran and was checked
+	TookSeconds *int64 `json:"tookSeconds,omitempty"`
 }
 
 // ReportLink defines model for ReportLink.

@@ -96,6 +96,20 @@ func reportText(w *tabwriter.Writer, v api.Report) {
 			row(w, d.Group, clockTime(&d.DueAt), clockTime(d.LastAt))
 		}
 	}
+	if len(v.Failovers) > 0 {
+		row(w)
+		row(w, "FAILOVER OF", "FROM", "BEGAN", "KIND", "STATE", "LOST", "RPO TARGET", "RAN AFTER", "RTO TARGET")
+		for _, f := range v.Failovers {
+			took, target := "—", "—"
+			if f.TookSeconds != nil {
+				took = secs(*f.TookSeconds)
+			}
+			if f.RtoTargetSeconds > 0 {
+				target = secs(f.RtoTargetSeconds)
+			}
+			row(w, f.Group, f.Home, clockTime(&f.StartedAt), kindOf(f.Planned), f.State, lostWord(f.LosesSeconds, nil), secs(f.RpoTargetSeconds), took, target)
+		}
+	}
 	if len(v.Links) > 0 {
 		row(w)
 		row(w, "LINK", "OUT", "AT MOST", "IN", "AT MOST")

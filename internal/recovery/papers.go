@@ -52,13 +52,13 @@ func drillPaper(e evidence.Signed) ([]byte, error) {
 	facts = append(facts, [2]string{"Home meanwhile", words.Upper(words.Count(d.PointsMeanwhile, "point")) + " arrived from " + d.Home + "."})
 	p.Section("What was tried", "")
 	p.Facts(facts)
-	machinesOn(p, e, d.Machines, d.Steps)
+	machinesOn(p, e, d.Machines, d.Runbook, d.Steps)
 	return p.Bytes()
 }
 
 // machinesOn adds how machines came up, step by step what was done, what they showed, and the
 // signature.
-func machinesOn(p *paper.Paper, e evidence.Signed, machines []api.DrillMachine, steps []api.DrillStep) {
+func machinesOn(p *paper.Paper, e evidence.Signed, machines []api.DrillMachine, runbook []api.RunbookStep, steps []api.DrillStep) {
 	p.Section("Machines", "By wave: the checks of a wave came before the start of the next.")
 	var rows [][]string
 	for _, m := range machines {
@@ -73,6 +73,24 @@ func machinesOn(p *paper.Paper, e evidence.Signed, machines []api.DrillMachine, 
 		if m.Check != nil {
 			p.Note(m.Name + ": " + *m.Check)
 		}
+	}
+	if len(runbook) > 0 {
+		p.Section("Runbook", "What was done besides the start of machines, in order.")
+		rows = nil
+		for _, s := range runbook {
+			took, by := "–", s.Text
+			if s.TookSeconds != nil {
+				took = length(*s.TookSeconds)
+			}
+			if s.Said != nil {
+				by = *s.Said
+			}
+			if s.By != nil {
+				by += " (" + *s.By + ")"
+			}
+			rows = append(rows, []string{fmt.Sprint(s.After), s.Name, value(s.State), hour(s.BeganAt), took, by})
+		}
+		p.Table([]paper.Column{{Head: "After wave", Width: 0.1, Right: true}, {Head: "Step", Width: 0.18}, {Head: "State", Width: 0.1}, {Head: "Began", Width: 0.1}, {Head: "Took", Width: 0.09, Right: true}, {Head: "What came of it", Width: 0.43}}, rows)
 	}
 	p.Section("Step by step", "")
 	var told [][2]string
@@ -153,7 +171,7 @@ func failoverPaper(e evidence.Signed) ([]byte, error) {
 		rows = append(rows, []string{s.Text, hour(s.BeganAt), hour(s.EndedAt)})
 	}
 	p.Table([]paper.Column{{Head: "Stage", Width: 0.7}, {Head: "Began", Width: 0.15}, {Head: "Ended", Width: 0.15}}, rows)
-	machinesOn(p, e, d.Machines, d.Steps)
+	machinesOn(p, e, d.Machines, d.Runbook, d.Steps)
 	return p.Bytes()
 }
 

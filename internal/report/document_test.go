@@ -52,6 +52,7 @@ func TestDocument(t *testing.T) {
 	v.Attainment.Rows[3].Name = "Прибытие"
 	v.Attainment.Rows[4].Name = strings.Repeat("very long ", 12)
 	v.Only = new("that follow the tier Harbour-1")
+	v.Failovers = []api.ReportFailover{{Group: "Ticketing", Home: "Norhaven", StartedAt: now.Add(-time.Hour), StartedBy: "=anna", Planned: true, Point: 43, State: "accepted", Machines: 3, TookSeconds: new(int64(245)), RtoTargetSeconds: 3600, RpoTargetSeconds: 900}, {Group: "Gates", StartedAt: now.Add(-2 * time.Hour), State: "open", LosesSeconds: 300}}
 	v.Drills = api.ReportDrills{Passed: 1, Failed: 1, Rows: []api.ReportDrill{{Group: "Ticketing", StartedAt: now.Add(-time.Hour), StartedBy: "=anna", Point: 42, Result: "passed", Machines: 3, TookSeconds: new(int64(245)), RtoTargetSeconds: 3600}, {Group: "Gates", StartedAt: now.Add(-2 * time.Hour), Result: "failed", Note: new("no light")}},
 		Due: []api.ReportDrillDue{{Group: "Fuel ledger", DueAt: now.AddDate(0, 0, -3)}}}
 	pdf, err := report.Document(v)
@@ -64,7 +65,7 @@ func TestDocument(t *testing.T) {
 		require.Contains(t, p, "made 2026-11-26 12:00 UTC")
 	}
 	for _, text := range []string{"Norhaven: how promises were kept", "From 2026-10-27 12:00 to 2026-11-26 12:00", "Of 120 groups that follow the tier Harbour-1.", "Within the promise of the time for > 99.99 % of it", "8 of 10 machines at Norhaven are protected (80.00 %)", "full about 2026-12-08",
-		"Прибытие", "very long very", "…", "1 h 2 min", "Attainment", "Change", "Coverage", "Capacity", "Eastmole", "(2.0 : 1)", "1 passed, 1 failed, 0 ended before they could tell. 1 group had a drill due", "2 recoveries tried, 1 passed; a drill is due of 1 group.", "4 min 5 s", "Fuel ledger", "none passed yet"} {
+		"Прибытие", "very long very", "…", "1 h 2 min", "Attainment", "Change", "Coverage", "Capacity", "Eastmole", "(2.0 : 1)", "1 passed, 1 failed, 0 ended before they could tell. 1 group had a drill due", "2 recoveries tried, 1 passed; a drill is due of 1 group.", "4 min 5 s", "Fuel ledger", "none passed yet", "Failovers", "not planned", "accepted"} {
 		require.Contains(t, all, text)
 	}
 	table, err := report.Table(v, report.Drills)
@@ -74,6 +75,12 @@ func TestDocument(t *testing.T) {
 	require.Len(t, rows, 3)
 	require.Equal(t, []string{"Ticketing", "2026-11-26T11:00:00Z", "'=anna", "42"}, rows[1][:4])
 	require.Equal(t, "no light", rows[2][9])
+	table, err = report.Table(v, report.Failovers)
+	require.NoError(t, err)
+	rows, err = csv.NewReader(bytes.NewReader(table)).ReadAll()
+	require.NoError(t, err)
+	require.Equal(t, []string{"Ticketing", "Norhaven", "2026-11-26T11:00:00Z", "'=anna", "true", "43"}, rows[1][:6])
+	require.Equal(t, "300", rows[2][9])
 	require.Greater(t, strings.Count(all, "Group   "), 1, "the heads of a table are on each of its pages")
 }
 

@@ -28,6 +28,7 @@ func Document(v api.Report) ([]byte, error) {
 		}
 	}
 	d.drills(v)
+	d.failovers(v)
 	return d.Bytes()
 }
 
@@ -197,6 +198,33 @@ func (d *document) drills(v api.Report) {
 	if len(rows) > 0 {
 		d.Table([]paper.Column{{Head: "Drill due of", Width: 0.4}, {Head: "Since", Width: 0.3}, {Head: "Last passed", Width: 0.3}}, rows)
 	}
+}
+
+// failovers tells which groups were run here.
+func (d *document) failovers(v api.Report) {
+	if len(v.Failovers) == 0 {
+		d.Section("Failovers", fmt.Sprintf("No group was failed over to %s in this time.", v.Site))
+		return
+	}
+	d.Section("Failovers", fmt.Sprintf("Groups that were run at %s. What was lost, and after what time all ran, beside what is promised.", v.Site))
+	var rows [][]string
+	for _, f := range v.Failovers {
+		took, target, lost, kind := "–", "–", "nothing", "not planned"
+		if f.TookSeconds != nil {
+			took = seconds(*f.TookSeconds)
+		}
+		if f.RtoTargetSeconds > 0 {
+			target = seconds(f.RtoTargetSeconds)
+		}
+		if f.LosesSeconds > 0 {
+			lost = seconds(f.LosesSeconds)
+		}
+		if f.Planned {
+			kind = "planned"
+		}
+		rows = append(rows, []string{f.Group, stamp(f.StartedAt), kind, f.State, lost, seconds(f.RpoTargetSeconds), took, target, f.StartedBy})
+	}
+	d.Table([]paper.Column{{Head: "Group", Width: 0.15}, {Head: "Began", Width: 0.14}, {Head: "Kind", Width: 0.1}, {Head: "State", Width: 0.1}, {Head: "Lost", Width: 0.1, Right: true}, {Head: "RPO", Width: 0.08, Right: true}, {Head: "Ran after", Width: 0.1, Right: true}, {Head: "RTO", Width: 0.08, Right: true}, {Head: "By", Width: 0.15}}, rows)
 }
 
 // scale is the unit in which the most of some sizes is written, and its bytes.

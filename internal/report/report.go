@@ -29,6 +29,7 @@ import (
 // Recovery tells of drills; *recovery.Recovery is one.
 type Recovery interface {
 	List(group string, see func(id string) bool) ([]api.Drill, error)
+	ListFailovers(group string, see func(id string) bool) ([]api.Failover, error)
 	Due(r directory.Record) (last, due time.Time)
 }
 
@@ -117,7 +118,7 @@ func (s Sources) Make(ctx context.Context, of Of) (api.Report, error) {
 	if err != nil {
 		return api.Report{}, err
 	}
-	v := api.Report{Site: s.Site, From: a.From, To: a.To, MadeAt: s.Clock.Now().UTC(), By: cmp.Or(of.By, history.ByGroup), Groups: len(groups), Attainment: a, Days: days, Stores: []api.ReportStore{}, Links: []api.ReportLink{}}
+	v := api.Report{Site: s.Site, From: a.From, To: a.To, MadeAt: s.Clock.Now().UTC(), By: cmp.Or(of.By, history.ByGroup), Groups: len(groups), Attainment: a, Days: days, Failovers: []api.ReportFailover{}, Stores: []api.ReportStore{}, Links: []api.ReportLink{}}
 	if text := of.Which.words(); text != "" {
 		v.Only = &text
 	}
@@ -130,8 +131,35 @@ func (s Sources) Make(ctx context.Context, of Of) (api.Report, error) {
 	if v.Links, err = s.links(ctx, of.Which.Peer, a.From, a.To); err != nil {
 		return v, err
 	}
-	v.Drills, err = s.drills(groups, a.From, a.To)
+	if v.Drills, err = s.drills(groups, a.From, a.To); err != nil {
+		return v, err
+	}
+	v.Failovers, err = s.failovers(groups, a.From, a.To)
 	return v, err
+}
+
+// failovers are those to this site; a group may be home here since.
+func (s Sources) failovers(groups []directory.Record, from, to time.Time) ([]api.ReportFailover, error) {
+	out := []api.ReportFailover{}
+	if s.Recovery == nil {
+		return out, nil
+	}
+	targets := map[string]time.Duration{}
+	for _, r := range groups {
+		targets[r.ID] = r.Spec.Promise.Target
+	}
+	all, err := s.Recovery.ListFailovers("", func(id string) bool { _, is := targets[id]; return is })
+	for _, f := range all {
+		if f.StartedAt.Before(from) || !f.StartedAt.Before(to) {
+			continue
+		}
+		x := api.ReportFailover{Group: f.GroupName, Home: f.Home, StartedAt: f.StartedAt, StartedBy: f.StartedBy, Planned: f.Planned, Point: f.PointNumber, CaptureAt: f.CaptureAt, State: f.State, Machines: len(f.Machines), LosesSeconds: f.LosesSeconds, RpoTargetSeconds: int64(targets[f.Group] / time.Second), TookSeconds: f.TookSeconds, RtoTargetSeconds: f.RtoTargetSeconds, EndedAt: f.EndedAt}
+		if f.Result != nil {
+			x.State = *f.Result
+		}
+		out = append(out, x)
+	}
+	return out, err
 }
 
 // drills are those of groups that come in, and which are due at the end.

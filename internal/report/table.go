@@ -19,10 +19,11 @@ const (
 	Stores     = "stores"
 	Links      = "links"
 	Drills     = "drills"
+	Failovers  = "failovers"
 )
 
 // Tables lists them.
-func Tables() []string { return []string{Attainment, Days, Coverage, Stores, Links, Drills} }
+func Tables() []string { return []string{Attainment, Days, Coverage, Stores, Links, Drills, Failovers} }
 
 // Table gives a table of a report as CSV (RFC 4180), its first line the names of the columns.
 // Times are RFC 3339 in UTC, lengths of time seconds, sizes bytes, shares from 0 to 1.
@@ -65,6 +66,11 @@ func Table(v api.Report, which string) ([]byte, error) {
 		add("group", "started_at", "started_by", "point", "captured_at", "result", "machines", "ran_after_seconds", "rto_target_seconds", "note")
 		for _, x := range v.Drills.Rows {
 			add(x.Group, &x.StartedAt, x.StartedBy, x.Point, &x.CaptureAt, x.Result, x.Machines, x.TookSeconds, x.RtoTargetSeconds, x.Note)
+		}
+	case Failovers:
+		add("group", "home", "started_at", "started_by", "planned", "point", "captured_at", "state", "machines", "lost_seconds", "rpo_target_seconds", "ran_after_seconds", "rto_target_seconds", "ended_at")
+		for _, x := range v.Failovers {
+			add(x.Group, x.Home, &x.StartedAt, x.StartedBy, x.Planned, x.Point, &x.CaptureAt, x.State, x.Machines, x.LosesSeconds, x.RpoTargetSeconds, x.TookSeconds, x.RtoTargetSeconds, x.EndedAt)
 		}
 	}
 	var b bytes.Buffer

@@ -8,6 +8,7 @@ import { ConfirmDialog, FormDialog } from "../dialog";
 import { size, span } from "../format";
 import { Bar, Button, Card, Empty, Fault, Field, Heads, inputLook, Page, State, td, When } from "../ui";
 import { ChoiceOptions } from "./drilldialog";
+import { FlotillasCard } from "./flotillas";
 import { EvidenceLinks, Facts, GroupSelect, RecoveredMachines, ranAfter, Screens, Steps } from "./recoveryparts";
 import { RunbookSteps } from "./runbooksteps";
 
@@ -72,6 +73,7 @@ export function FailoversPage() {
           )
         )}
       </Card>
+      <FlotillasCard />
     </Page>
   );
 }

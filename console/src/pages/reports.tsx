@@ -130,6 +130,9 @@ export function ReportsPage() {
             <a className={link} href={file("csv", "drills")} download={`${v.site}-drills.csv`}>
               Drills (CSV)
             </a>
+            <a className={link} href={file("csv", "failovers")} download={`${v.site}-failovers.csv`}>
+              Failovers (CSV)
+            </a>
             <a className={link} href={file("json")} download={`${v.site}.json`}>
               All of it (JSON)
             </a>
@@ -177,8 +180,15 @@ function Figures({ v }: { v: Report }) {
     d.rows.length ? `${d.passed} of ${d.rows.length} passed` : "none",
     d.due.length ? `due of ${d.due.map((x) => x.group).join(", ")}` : "none is due",
   ]);
+  const accepted = v.failovers.filter((f) => f.state === "accepted").length;
+  const back = v.failovers.filter((f) => f.state === "backed out").length;
+  figures.push([
+    "Failovers",
+    v.failovers.length ? String(v.failovers.length) : "none",
+    v.failovers.length ? `${accepted} accepted, ${back} backed out` : "to this site",
+  ]);
   return (
-    <dl className="grid grid-cols-2 gap-x-4 gap-y-3 border-line border-t px-4 py-3 md:grid-cols-6">
+    <dl className="grid grid-cols-2 gap-x-4 gap-y-3 border-line border-t px-4 py-3 md:grid-cols-7">
       {figures.map(([name, value, more]) => (
         <div key={name}>
           <dt className="text-muted text-xs">{name}</dt>
