@@ -279,6 +279,7 @@ func (r *Recovery) wouldBegin(ctx context.Context, who actor.Actor, in api.NewFl
 			return err
 		}
 		m.Point, m.Number, m.Capture, *at = x.record.Point, x.detail.PointNumber, x.detail.CaptureAt, x.detail.CaptureAt
+		v.LosesSeconds = &x.plan.LosesSeconds
 	} else {
 		x, err := r.ready(ctx, who, m.Group, failoverOf(in, *m))
 		if err != nil {
@@ -506,7 +507,7 @@ func (r *Recovery) flotillaView(s *sailing) api.Flotilla {
 		v.Members = append(v.Members, x)
 	}
 	v.Says = flotilla.Says(states)
-	if d.Stopped != nil && rec.State != over {
+	if d.Stopped != nil && slices.ContainsFunc(states, func(s flotilla.State) bool { return s == flotilla.Waits || s == flotilla.Refused }) {
 		v.Says += " " + d.Stopped.By + " has stopped it: nothing more is begun."
 	}
 	return v
@@ -629,7 +630,7 @@ func (r *Recovery) decideAll(ctx context.Context, who actor.Actor, s *sailing, d
 		}
 		return problem.InvalidFields(refused...)
 	}
-	text := fmt.Sprintf("%s: %s, %s.", who, map[string]string{"accept": "accepted", "back-out": "backed out", "end": "ended"}[in.Action], words.Count(done, "group"))
+	text := fmt.Sprintf("%s %s %s.", who, map[string]string{"accept": "accepted", "back-out": "backed out of", "end": "ended"}[in.Action], words.Count(done, map[bool]string{true: "drill", false: "failover"}[d.Drill]))
 	for _, f := range refused {
 		text += " Not " + f.Message
 	}

@@ -115,7 +115,7 @@ func doSteps[D any, P telling[D]](ctx context.Context, r *Recovery, s *kept[D], 
 	r.mu.Lock()
 	now := r.performing[rec.ID]
 	r.mu.Unlock()
-	if now != nil && (at < 0 || c.Runbook[at].Name != now.step) { // somebody has decided on it
+	if now != nil && (at < 0 || c.Runbook[at].Name != now.step || runbook.Of(c.Progress, now.step).State != runbook.Running) { // somebody has decided on it
 		r.halt(rec.ID)
 		now = nil
 	}

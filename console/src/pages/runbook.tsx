@@ -1,7 +1,7 @@
 import { useState } from "react";
 import type { Schemas } from "../api";
 import { span } from "../format";
-import { Button, Card, Empty, Heads, inputLook, RowMenu, td } from "../ui";
+import { Button, Card, Empty, Field, Heads, inputLook, RowMenu, td } from "../ui";
 import { type Berth, type SetBerth, said } from "./berthfields";
 
 type Step = Schemas["BerthStep"];
@@ -73,6 +73,7 @@ function does(s: Step): string {
     .map(([k]) => s[k])
     .filter((x) => x !== undefined && x !== "")
     .map((x) => (Array.isArray(x) ? x.join(", ") : String(x)));
+  if (s.kind === "wait") return `Wait ${span(s.spanSeconds)}`;
   return [kinds[s.kind]?.word ?? s.kind, parts.join(" · ")].filter(Boolean).join(": ");
 }
 
@@ -212,27 +213,35 @@ function StepFields(p: {
   };
   if (p.s.kind === "host") options.command = p.choices.commands;
   const select = (key: Key, label: string, all: [string, string][]) => (
-    <label key={key} className="grid gap-1 text-xs">
-      <span className="text-muted">{label}</span>
-      <select className={inputLook} value={String(p.s[key] ?? "")} onChange={(e) => enter(key, e.target.value)}>
-        {all.map(([value, word]) => (
-          <option key={value} value={value}>
-            {word}
-          </option>
-        ))}
-      </select>
-    </label>
+    <Field key={key} label={label}>
+      {(id) => (
+        <select
+          id={id}
+          className={inputLook}
+          value={String(p.s[key] ?? "")}
+          onChange={(e) => enter(key, e.target.value)}
+        >
+          {all.map(([value, word]) => (
+            <option key={value} value={value}>
+              {word}
+            </option>
+          ))}
+        </select>
+      )}
+    </Field>
   );
   const input = (key: Key, label: string, hint?: string) => (
-    <label key={key} className="grid gap-1 text-xs">
-      <span className="text-muted">{label}</span>
-      <input
-        className={inputLook}
-        placeholder={hint ?? (key === "channels" ? p.choices.channels.join(", ") : undefined)}
-        defaultValue={Array.isArray(p.s[key]) ? (p.s[key] as string[]).join(", ") : String(p.s[key] ?? "")}
-        onChange={(e) => enter(key, e.target.value)}
-      />
-    </label>
+    <Field key={key} label={label}>
+      {(id) => (
+        <input
+          id={id}
+          className={inputLook}
+          placeholder={hint ?? (key === "channels" ? p.choices.channels.join(", ") : undefined)}
+          defaultValue={Array.isArray(p.s[key]) ? (p.s[key] as string[]).join(", ") : String(p.s[key] ?? "")}
+          onChange={(e) => enter(key, e.target.value)}
+        />
+      )}
+    </Field>
   );
   return (
     <fieldset

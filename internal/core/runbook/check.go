@@ -25,7 +25,11 @@ func Check(steps []Step, maxWave int) []promise.Finding {
 	}
 	for i, s := range steps {
 		fault := func(field, format string, a ...any) {
-			out = append(out, promise.Finding{Field: fmt.Sprintf("steps[%d].%s", i, field), Message: fmt.Sprintf(format, a...)})
+			text := fmt.Sprintf(format, a...)
+			if s.Name != "" && field != "name" {
+				text = fmt.Sprintf("The step %s: %s", s.Name, text)
+			}
+			out = append(out, promise.Finding{Field: fmt.Sprintf("steps[%d].%s", i, field), Message: text})
 		}
 		if _, unseen := ident.Unseen(s.Name); s.Name == "" || s.Name != strings.TrimSpace(s.Name) || unseen || len([]rune(s.Name)) > MaxName {
 			fault("name", "Give the step a name of at most %d characters, all of which can be seen.", MaxName)

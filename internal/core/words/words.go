@@ -284,6 +284,9 @@ func Sentence(text string) string {
 	if text == "" {
 		return ""
 	}
+	if strings.ContainsRune("?!…", []rune(text)[len([]rune(text))-1]) {
+		return Upper(text)
+	}
 	return Upper(text) + "."
 }
 

@@ -392,7 +392,9 @@ func TestAFailoverFromTheStoreAlone(t *testing.T) {
 	w := paired(t)
 	mole := w.mole()
 	g := w.protect("Ticketing", promise(600, 2), "tick-db", "tick-app")
-	must[api.BerthView](w.recovery, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Berth: toRun("mole", "vault", "quay", "{name}-em")})
+	b := toRun("mole", "vault", "quay", "{name}-em")
+	b.Steps = &[]api.BerthStep{{Name: "rest", After: 1, Kind: "wait", SpanSeconds: new(int64(1))}}
+	must[api.BerthView](w.recovery, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Berth: b})
 	w.home.kill()
 	w.recovery.kill()
 	db, err := cluster.Database(context.Background(), "t"+strings.ReplaceAll(uuid.NewString(), "-", ""))
@@ -413,6 +415,7 @@ func TestAFailoverFromTheStoreAlone(t *testing.T) {
 		return bad == nil
 	})
 	require.Equal(t, []string{"tick-db-em", "tick-app-em"}, []string{plan.Machines[0].Name, plan.Machines[1].Name}, "the berth came with the store")
+	require.Equal(t, "rest", plan.Runbook[0].Name, "and the runbook")
 	require.Contains(t, plan.Known[0], "no more at Norhaven")
 	f := must[api.Failover](w.recovery, http.MethodPost, at, api.NewFailover{Confirm: new("Ticketing")})
 	f = w.reaches(w.recovery, f.ID, "open")

@@ -11,10 +11,12 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/miekg/dns"
 	"github.com/stretchr/testify/require"
 
 	"kestrel/internal/api"
+	"kestrel/internal/support/browser"
 	"kestrel/internal/support/zone"
 )
 
@@ -166,4 +168,35 @@ func TestARunbookInADrillAndAFailover(t *testing.T) {
 	require.NoError(t, err, out)
 	text, err := w.recovery.kestrel(nil, "evidence", "verify", file)
 	require.NoError(t, err, text)
+}
+
+// A runbook is written on the page of a berth, is gone through in drills of all groups of a
+// site, and somebody is asked there, in a browser.
+func TestARunbookInTheConsole(t *testing.T) {
+	t.Parallel()
+	if raceEnabled {
+		t.Skip("the browser driver races with itself when it types; ./dev test runs this test without the race detector")
+	}
+	w := paired(t)
+	w.mole()
+	g := w.protect("Ticketing", promise(600, 300), "tick-db", "tick-app")
+	must[api.BerthView](w.recovery, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Berth: inDrills("trial")})
+	tab, stop, err := browser.Open(context.Background(), 1280, 800)
+	require.NoError(t, err, "./dev test installs it")
+	defer stop()
+	do(t, tab, "the berth", browser.SignIn(w.recovery.url, person, password), chromedp.Navigate(w.recovery.url+"/groups/"+g.ID+"/berth"), browser.See("Nothing is done besides the waves above"), browser.Press("Put in a step"), browser.See("Say what is asked of them"))
+	axe(t, tab, "a step that is not complete")
+	do(t, tab, "a step", browser.Fill("Name", "try a card"), browser.Fill("What they are asked", "Does a card open the gate?"), browser.Press("Done with this step"), browser.See("Wait for a person: Does a card open the gate?"),
+		browser.Press("Put in a step"), browser.Choose("Does", "http"), browser.Fill("Address", "http://tick-db:8080/"), browser.Press("Done with this step"), browser.See("An address answers: http://tick-db:8080/"), browser.See("Wait for a person: Does a card open the gate?"), browser.See("Not saved yet."), browser.Press("Save"), browser.See("revision 2"))
+	do(t, tab, "all of a site", chromedp.Navigate(w.recovery.url+"/failovers"), browser.Press("Recover several groups…"), browser.Choose("All groups that come from", "Norhaven"), browser.See("1. Ticketing: point"))
+	axe(t, tab, "the dialog of several groups")
+	do(t, tab, "start them", browser.Press("Start the drills"), browser.See("Recovery of Norhaven"), browser.See("Of 1 group, 1 start."))
+	axe(t, tab, "several groups")
+	do(t, tab, "its drill", browser.Press("Ticketing"), browser.See("Does a card open the gate?"), browser.See("Being done"), browser.Fill("Note on try a card", "it did not at first"))
+	axe(t, tab, "a drill in which somebody is asked")
+	do(t, tab, "say so", browser.Press("It failed"), browser.See("Failed: what now?"), browser.Press("Do it again"), browser.See("Being done"), browser.Fill("Note on try a card", "it did"), browser.Press("It is done"), browser.See("It did."), browser.See("It answers as it should."), browser.See("All of its machines have started and are checked."))
+	do(t, tab, "the servers", chromedp.Navigate(w.recovery.url+"/sites"), browser.Press("Add a DNS server…"), browser.Fill("Name", "mole-dns"), browser.Fill("Address", "127.0.0.1:5353"), browser.Fill("Name of the key", "kestrel"), browser.Fill("Secret of the key", "short"), browser.Fill("Names that runbooks may change", "*.skerry.example"), browser.Press("Add it"), browser.See("base64, of 16 bytes or more"))
+	axe(t, tab, "a DNS server that is refused")
+	do(t, tab, "add one", browser.Fill("Secret of the key", "c2l4dGVlbiBieXRlcyBvciBtb3Jl"), browser.Press("Add it"), browser.See("kestrel (hmac-sha256)"), browser.Press("Test"), browser.See("mole-dns: "))
+	axe(t, tab, "DNS servers")
 }
