@@ -132,7 +132,7 @@ func newHouse(ctx context.Context, id, name, dir string) (*House, error) {
 		return nil, err
 	}
 	h.Protection = protection.New(protection.Config{Tiers: h.Tiers.Follow, Site: self, DB: s.DB, Groups: s.Groups, Inventory: h.Inventory, Peering: h.Peering, Mover: h.Mover, Keeper: s.Keeper, Clock: clock.Wall{}})
-	if h.Berths, err = berths.Open(ctx, berths.Config{Site: name, DB: s.DB, Groups: s.Groups, Inventory: h.Inventory, Peering: h.Peering, Seals: s.Keeper.Seals, Commands: func() []string { return []string{"open-gate"} }, Trail: s.Trail, Hub: s.Hub, Log: s.Log}); err != nil {
+	if h.Berths, err = berths.Open(ctx, berths.Config{Site: name, DB: s.DB, Groups: s.Groups, Inventory: h.Inventory, Peering: h.Peering, Seals: s.Keeper.Seals, Commands: func() []string { return []string{"open-gate"} }, Servers: func() []string { return nil }, Channels: func() []string { return nil }, Trail: s.Trail, Hub: s.Hub, Log: s.Log}); err != nil {
 		return nil, err
 	}
 	h.Overview = overview.New(overview.Config{Site: name, Groups: s.Groups, Inventory: h.Inventory, Peering: h.Peering, Mover: h.Mover, Keeper: s.Keeper, History: s.History, Clock: clock.Wall{}, Leavers: h.Coverage.Leavers})
