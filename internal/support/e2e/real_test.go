@@ -366,17 +366,44 @@ func (r *realWorld) traces() []string {
 	return all
 }
 
-// A planned failover of real guests loses nothing: the newest record that each had synced
-// before it was shut down is there. It is backed out, then accepted with the hypervisors'
-// daemons killed on the way, and what differs is copied back.
+// recovered is how real guests arrive, connected to nothing, one after the other, each when the
+// agent of the one before answers; and what is looked at besides.
+func recovered(name string, guests ...string) api.Berth {
+	none := "none"
+	b := api.Berth{Platform: new("quay"), Name: &name, DrillName: new("{name}-trial"), Networks: &[]api.BerthNetwork{{Home: "segment 230.77.0.1:7412", Live: &none, Drill: &none}}, Machines: &[]api.BerthMachine{}, Waves: &[]api.BerthWave{},
+		Steps: &[]api.BerthStep{{Name: "its records", After: 1, Kind: "serial", Machine: &guests[0], Text: new("FOUND")}, {Name: "its disk", After: len(guests), Kind: "guest", Machine: &guests[len(guests)-1], Command: new("test -e /dev/vda")}}}
+	for i, g := range guests {
+		*b.Machines = append(*b.Machines, api.BerthMachine{Machine: g, Wave: new(i + 1)})
+		*b.Waves = append(*b.Waves, api.BerthWave{Number: i + 1, Check: new("agent")})
+	}
+	return b
+}
+
+// A drill of real guests passes with its checks and steps, has a picture of each, and leaves home
+// alone. A planned failover of them loses nothing: the newest record that each had synced before it
+// was shut down is there. It is backed out, then accepted with the hypervisors' daemons killed on
+// the way; what differs is copied back, and then they go the way back.
 func TestRealMachinesAreFailedOver(t *testing.T) {
 	r := newRealWorld(t)
 	g := must[api.Group](r.home, http.MethodPost, "/groups", api.NewGroup{Name: "Boarding", Machines: []string{db, app}, Link: "Eastmole", Promise: promised(600, 5)})
 	r.group = g.ID
 	r.sealed(api.Group{})
-	none := "none"
-	must[api.BerthView](r.recovery, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Berth: api.Berth{Platform: new("quay"), Name: new("{name}"), Networks: &[]api.BerthNetwork{{Home: "segment 230.77.0.1:7412", Live: &none}},
-		Machines: &[]api.BerthMachine{{Machine: app, Wave: new(2)}}}})
+	must[api.BerthView](r.recovery, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Berth: recovered("{name}", db, app)})
+	drill := must[api.Drill](r.recovery, http.MethodPost, "/groups/"+g.ID+"/drills", api.NewDrill{Once: new(true)})
+	r.patiently("the drill is over", func() bool {
+		drill = must[api.Drill](r.recovery, http.MethodGet, "/drills/"+drill.ID, nil)
+		return drill.State == "over"
+	})
+	require.Equal(t, "passed", *drill.Result, "%v %v", drill.Why, drill.Error)
+	for i, m := range drill.Machines {
+		require.True(t, m.Screen, m.Name)
+		require.Empty(t, m.Networks)
+		require.Equal(t, i+1, m.Wave)
+	}
+	require.True(t, drill.Machines[1].StartedAt.After(*drill.Machines[0].CheckedAt), "wave by wave")
+	require.Equal(t, []string{"passed", "passed"}, []string{*drill.Runbook[0].State, *drill.Runbook[1].State})
+	require.Empty(t, r.Away.Guests(), "no trace is left")
+	require.Positive(t, drill.PointsMeanwhile, "home's cycles went on")
 	// start has it run over there, and gives the record that each guest found when it began: its
 	// console is listened to from its start, since nobody keeps what it says.
 	start := func() (api.Failover, map[string]realsite.Line) {
@@ -436,4 +463,74 @@ func TestRealMachinesAreFailedOver(t *testing.T) {
 	cycles := must[[]api.Cycle](r.recovery, http.MethodGet, "/groups/"+g.ID+"/cycles", nil)
 	first := cycles[len(cycles)-1]
 	require.Less(t, first.WireBytes, first.ReadBytes/2, "only what differs crosses the link: %d of %d", first.WireBytes, first.ReadBytes)
+
+	// The way back.
+	must[api.BerthView](r.home, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Berth: recovered("{name}-back", db, app)})
+	f = must[api.Failover](r.home, http.MethodPost, "/groups/"+g.ID+"/failovers", api.NewFailover{Planned: new(true), Confirm: new("Boarding"), DownSeconds: new(int64(120)), Force: new(true)})
+	r.patiently("it has come back", func() bool {
+		f = r.home.failover(f.ID)
+		return f.State == "open"
+	})
+	require.Zero(t, f.LosesSeconds)
+	require.Equal(t, "passed", *f.Runbook[0].State, "its records are there")
+	must[api.Failover](r.home, http.MethodPost, "/failovers/"+f.ID+"/accept", api.FailoverAccept{Confirm: "Boarding"})
+	r.patiently("it is home again, and is copied as at first", func() bool {
+		now := r.home.group(g.ID)
+		f = r.home.failover(f.ID)
+		return f.State == "over" && now.Direction == "out" && now.NewestCaptureAt != nil && now.NewestCaptureAt.After(*f.EndedAt)
+	})
+}
+
+// With home and the recovery site's database gone, three real guests start from the store alone,
+// wave by wave, from a point that is not the newest; it is backed out, and nothing is left.
+func TestRealMachinesFromTheStoreAlone(t *testing.T) {
+	r := newRealWorld(t)
+	const kiosk = "boarding-kiosk"
+	require.NoError(t, r.Pair.Home.Add(r.ctx, r.Image, realsite.Guest{Name: kiosk, After: app, Address: "10.77.2.13", Segment: "230.77.0.1:7412"}))
+	r.eventually("all three are seen", func() bool {
+		_, bad := call[api.Group](r.home, http.MethodPost, "/groups", api.NewGroup{Name: "Boarding", Machines: []string{db, app, kiosk}, Link: "Eastmole", Promise: promised(600, 300)})
+		return bad == nil
+	})
+	r.group = must[[]api.Group](r.home, http.MethodGet, "/groups", nil)[0].ID
+	must[api.BerthView](r.recovery, http.MethodPut, "/groups/"+r.group+"/berth", api.WriteBerth{Berth: recovered("{name}", db, app, kiosk)})
+	r.sealed(api.Group{})
+	earlier := r.runs()
+	r.writes()
+	r.runs()
+	r.lose()
+	r.recovery.kill()
+	fresh, err := cluster.Database(r.ctx, "t"+strings.ReplaceAll(uuid.NewString(), "-", ""))
+	require.NoError(t, err)
+	r.recovery.db = fresh
+	out, err := r.recovery.kestrel(nil, "store", "adopt", filepath.Join(r.recovery.dir, "state", "store"), "--database", fresh)
+	require.NoError(t, err, out)
+	r.recovery.start()
+	r.recovery.welcome()
+	must[api.Platform](r.recovery, http.MethodPost, "/platforms", api.NewPlatform{Name: "quay", Kind: "libvirt", Address: r.Away.URI, Libvirt: &api.LibvirtSettings{NbdPorts: new("11010-11073")}})
+	before := r.traces()
+	var f api.Failover
+	r.eventually("it begins", func() bool {
+		var bad error
+		x, p := call[api.Failover](r.recovery, http.MethodPost, "/groups/"+r.group+"/failovers", api.NewFailover{Point: &earlier.ID, Confirm: new("Boarding")})
+		if p != nil {
+			bad = p
+		}
+		f = x
+		return bad == nil
+	})
+	r.patiently("it is open", func() bool {
+		f = r.recovery.failover(f.ID)
+		return f.State == "open"
+	})
+	require.Equal(t, earlier.Number, f.PointNumber)
+	require.Len(t, f.Machines, 3)
+	for i, m := range f.Machines[1:] {
+		require.True(t, m.StartedAt.After(*f.Machines[i].CheckedAt), "%s starts when %s is checked", m.Name, f.Machines[i].Name)
+	}
+	for _, s := range f.Runbook {
+		require.Equal(t, "passed", *s.State, "%s: the runbook came with the store", s.Name)
+	}
+	must[api.Failover](r.recovery, http.MethodPost, "/failovers/"+f.ID+"/back-out", api.FailoverBackOut{Confirm: "Boarding"})
+	r.patiently("it is backed out", func() bool { return r.recovery.failover(f.ID).State == "over" })
+	require.Equal(t, before, r.traces(), "no trace is left")
 }
