@@ -5562,6 +5562,8 @@ export interface components {
             /** @description What somebody says of it; left out, its checks alone say it */
             passed?: boolean;
             note?: string;
+            /** @description Keep its machines, with what was changed in them: they become landings of their own, in the networks that they are on */
+            keep?: boolean;
         };
         Drill: {
             id: string;
@@ -5632,6 +5634,8 @@ export interface components {
             pointsMeanwhile: number;
             /** @description That everything was removed, and looked for */
             nothingLeft: boolean;
+            /** @description That its machines were kept, as landings of their own */
+            kept?: boolean;
             /** @description What holds it up */
             error?: string;
         };

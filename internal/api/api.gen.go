@@ -1239,6 +1239,9 @@ type Drill struct {
 	Home      string  `json:"home"`
 	ID        string  `json:"id"`
 
+	// Kept That its machines were kept, as landings of their own
+	Kept *bool `json:"kept,omitempty"`
+
 	// LosesSeconds What a recovery from the point would have lost when it began
 	LosesSeconds int64          `json:"losesSeconds"`
 	Machines     []DrillMachine `json:"machines"`
@@ -1293,6 +1296,8 @@ type Drill struct {
 
 // DrillEnd defines model for DrillEnd.
 type DrillEnd struct {
+	// Keep Keep its machines, with what was changed in them: they become landings of their own, in the networks that they are on
+	Keep *bool   `json:"keep,omitempty"`
 	Note *string `json:"note,omitempty"`
 
 	// Passed What somebody says of it; left out, its checks alone say it

@@ -160,13 +160,13 @@ func awaitDrill(ctx context.Context, c *api.Client, id string, end bool) (api.Dr
 }
 
 func (a *app) drillEndCmd() *cobra.Command {
-	var passed, failed, waits bool
+	var passed, failed, keep, waits bool
 	var note string
 	c := &cobra.Command{Use: "end DRILL", Short: "End a drill (its ID, or its group), and say what came of it", Args: cobra.ExactArgs(1),
 		Long:    "End a drill, and have every trace of it removed. What no check sees, somebody says: --passed or --failed, with a note. Left out, its checks alone say what came of it.",
 		Example: "  kestrel drill end Purser-desk --passed --note 'tickets could be sold'",
 		RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
-			in := api.DrillEnd{Note: strOr(note)}
+			in := api.DrillEnd{Note: strOr(note), Keep: &keep}
 			if passed || failed {
 				in.Passed = &passed
 			}
@@ -182,6 +182,7 @@ func (a *app) drillEndCmd() *cobra.Command {
 	f := c.Flags()
 	f.BoolVar(&passed, "passed", false, "say that it passed")
 	f.BoolVar(&failed, "failed", false, "say that it failed")
+	f.BoolVar(&keep, "keep", false, "keep its machines with what was changed in them, as landings")
 	f.StringVar(&note, "note", "", "what was seen")
 	f.BoolVar(&waits, "wait", false, "wait until nothing of it is left")
 	c.MarkFlagsMutuallyExclusive("passed", "failed")
@@ -250,7 +251,9 @@ func drillPage(w *tabwriter.Writer, d api.Drill) {
 	}
 	if d.State == "over" {
 		left := "every trace was removed, and looked for"
-		if !d.NothingLeft {
+		if d.Kept != nil {
+			left = "its machines were kept, as landings"
+		} else if !d.NothingLeft {
 			left = "it is not known whether something is left"
 		}
 		row(w, "Cleared", fmt.Sprintf("%s; %s", clockTime(d.EndedAt), left))

@@ -136,6 +136,23 @@ func (l *Landings) Driver(id string) (platform.Lander, error) {
 	return l.lander(s)
 }
 
+// Release lets a machine of a drill stay, as a landing of its own.
+func (l *Landings) Release(ctx context.Context, who actor.Actor, id string) error {
+	s, err := l.find(id)
+	if err != nil {
+		return err
+	}
+	l.mu.Lock()
+	was := s.detail.Recovery
+	s.detail.Recovery = ""
+	l.mu.Unlock()
+	if was != "" {
+		l.save(ctx, s, nil)
+		l.Trail.Note(ctx, who, object(s), "%s is kept after its drill, with what was changed in it", s.detail.Name)
+	}
+	return nil
+}
+
 // Skip gives up the check of a machine that has started, with why: what comes after it starts.
 func (l *Landings) Skip(ctx context.Context, who actor.Actor, id, reason string) error {
 	s, err := l.find(id)

@@ -19,7 +19,7 @@ import (
 func (r *Recovery) testify(ctx context.Context, s *state) error {
 	now := r.Clock.Now().UTC()
 	v := r.view(s)
-	v.State, v.EndedAt, v.NothingLeft, v.Error = over, &now, true, nil
+	v.State, v.EndedAt, v.NothingLeft, v.Error = over, &now, v.Kept == nil, nil
 	record, err := json.Marshal(v)
 	if err != nil {
 		return fmt.Errorf("evidence of %s: %w", v.GroupName, err)

@@ -198,7 +198,7 @@ func (r *Recovery) work(ctx context.Context, s *failing, g directory.Record, rec
 			}
 		}
 		left := r.Landings.OfRecovery(rec.ID)
-		if err := r.clear(ctx, left); err != nil {
+		if err := r.clear(ctx, left, false); err != nil {
 			return err
 		}
 		traces, known := r.traces(d.Untraced)

@@ -63,6 +63,7 @@ type Landings interface {
 	Screen(ctx context.Context, id string) ([]byte, error)
 	Remove(ctx context.Context, who actor.Actor, id string) error
 	Skip(ctx context.Context, who actor.Actor, id, reason string) error
+	Release(ctx context.Context, who actor.Actor, id string) error
 	Up(recovery string, wave int) bool
 	Driver(id string) (platform.Lander, error)
 }
@@ -169,7 +170,11 @@ type ending struct {
 	At     time.Time `json:"at"`
 	Passed *bool     `json:"passed,omitempty"`
 	Note   string    `json:"note,omitempty"`
+	Keep   bool      `json:"keep,omitempty"` // its machines
 }
+
+// keeps tells whether a drill's machines stay when it is over.
+func (d *detail) keeps() bool { return d.Ended != nil && d.Ended.Keep }
 
 // stood is how a machine stood when the drill ended.
 type stood struct {
@@ -305,12 +310,15 @@ func (r *Recovery) further(ctx context.Context, s *state) (err error) {
 	}
 	left := r.Landings.OfRecovery(rec.ID)
 	if state == drill.Clearing {
-		if err := r.clear(ctx, left); err != nil {
+		if err := r.clear(ctx, left, d.keeps()); err != nil {
 			return err
 		}
 		left = r.Landings.OfRecovery(rec.ID)
 	}
-	traces, known := r.traces(d.Stood)
+	traces, known := 0, true
+	if !d.keeps() {
+		traces, known = r.traces(d.Stood)
+	}
 	_, d = look(r, s)
 	f := drill.Facts{Now: r.Clock.Now(), State: state, Began: rec.StartedAt, Made: d.Made, Asked: d.Ended != nil, Alone: d.Alone, Stepping: d.stepping(), Left: len(left) + traces, Known: known}
 	if d.Until != nil {
@@ -333,7 +341,11 @@ func (r *Recovery) further(ctx context.Context, s *state) (err error) {
 		if err := r.testify(ctx, s); err != nil {
 			return fmt.Errorf("keep the evidence: %w", err)
 		}
-		return r.enter(ctx, s, next, func(d *detail) { d.Untraced, d.Error = true, "" }, "Nothing of it is left.")
+		text := "Nothing of it is left."
+		if d.keeps() {
+			text = "Its machines were kept."
+		}
+		return r.enter(ctx, s, next, func(d *detail) { d.Untraced, d.Error = !d.keeps(), "" }, text)
 	}
 	return nil
 }
@@ -388,6 +400,9 @@ func (r *Recovery) judge(ctx context.Context, s *state, all []landing.Standing) 
 		text = o.Summary(len(ms), d.RTO)
 		rec.State, rec.Result = string(drill.Clearing), string(o.Result)
 		d.Stood, d.Why, d.Took, d.Summary, d.Arrived = stands, o.Why, o.Took, text, arrived
+		if d.keeps() {
+			return text + " Its machines are kept, with what was changed in them, as landings of their own.", nil
+		}
 		return text + " What it made is removed.", nil
 	})
 	if err != nil {
@@ -407,10 +422,14 @@ func (r *Recovery) stands(ctx context.Context, id string, all []landing.Standing
 	return ms, out
 }
 
-// clear removes its machines.
-func (r *Recovery) clear(ctx context.Context, left []landing.Standing) error {
+// clear removes its machines, or lets them stay.
+func (r *Recovery) clear(ctx context.Context, left []landing.Standing, keep bool) error {
 	var errs []error
 	for _, x := range left {
+		if keep {
+			errs = append(errs, r.Landings.Release(ctx, actor.System(), x.ID))
+			continue
+		}
 		errs = append(errs, r.Landings.Remove(ctx, actor.System(), x.ID))
 	}
 	return errors.Join(errs...)

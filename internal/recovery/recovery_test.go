@@ -66,6 +66,11 @@ func (y *yard) Up(string, int) bool {
 
 func (y *yard) Driver(string) (platform.Lander, error) { return y.guest, nil }
 
+func (y *yard) Release(context.Context, actor.Actor, string) error {
+	y.set(func() { y.stands = nil })
+	return nil
+}
+
 func (y *yard) Skip(context.Context, actor.Actor, string, string) error { return nil }
 
 func (y *yard) OfRecovery(string) []landing.Standing {

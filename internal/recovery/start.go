@@ -309,7 +309,7 @@ func (r *Recovery) End(ctx context.Context, who actor.Actor, id string, in api.D
 	if in.Passed != nil {
 		said = map[bool]string{true: ": it passed", false: ": it failed"}[*in.Passed]
 	}
-	e := &ending{By: who.String(), At: r.Clock.Now().UTC(), Passed: in.Passed, Note: note}
+	e := &ending{By: who.String(), At: r.Clock.Now().UTC(), Passed: in.Passed, Note: note, Keep: value(in.Keep)}
 	err = decide(ctx, r, s, who, func(rec *records.Recovery, d *detail) (string, error) {
 		if state := drill.State(rec.State); d.Ended != nil || state == drill.Clearing || state == drill.Over {
 			return "", problem.Conflict("The drill of %s has ended already.", rec.GroupName)

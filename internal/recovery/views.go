@@ -42,6 +42,9 @@ func (r *Recovery) view(s *state) api.Drill {
 	v := api.Drill{ID: rec.ID, Group: rec.GroupID, GroupName: rec.GroupName, Home: d.Home, State: rec.State, Point: rec.Point, PointNumber: d.PointNumber, CaptureAt: d.CaptureAt.UTC(), Consistency: d.Consistency, Chosen: d.Chosen, LosesSeconds: max(0, int64(rec.StartedAt.Sub(d.CaptureAt)/time.Second)),
 		StartedAt: rec.StartedAt.UTC(), StartedBy: rec.StartedBy, OpenAt: orNil(d.OpenAt), Until: d.Until, Once: d.Alone, RtoTargetSeconds: int64(d.RTO / time.Second), Reason: text(d.Reason), Open: append([]string{}, d.Open...),
 		Machines: []api.DrillMachine{}, Steps: stepViews(d.Steps), Runbook: stepsView(d.course, r.expected(rec.GroupID), false), Why: append([]string{}, d.Why...), Summary: text(d.Summary), Error: text(d.Error), Result: text(rec.Result), EndedAt: rec.EndedAt, PointsMeanwhile: d.Arrived, NothingLeft: d.Untraced}
+	if d.keeps() {
+		v.Kept = new(true)
+	}
 	if d.Took > 0 {
 		v.TookSeconds = new(int64(d.Took.Round(time.Second) / time.Second))
 	}

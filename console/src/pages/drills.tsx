@@ -165,7 +165,10 @@ function DrillFacts({ d, open }: { d: Drill; open: boolean }) {
   if (d.note) facts.push(["Note", d.note]);
   if (d.state === "over") {
     facts.push(["Meanwhile", `${count(d.pointsMeanwhile, "point")} arrived from ${d.home}`]);
-    facts.push(["Left of it", d.nothingLeft ? "nothing; it was looked for" : "not known"]);
+    facts.push([
+      "Left of it",
+      d.kept ? "its machines, as landings of their own" : d.nothingLeft ? "nothing; it was looked for" : "not known",
+    ]);
   }
   return <Facts title="Of this drill" of={facts} />;
 }
@@ -173,17 +176,21 @@ function DrillFacts({ d, open }: { d: Drill; open: boolean }) {
 /** EndDialog ends a drill, with what somebody says of it. */
 function EndDialog({ d, onClose }: { d: Drill; onClose: () => void }) {
   const qc = useQueryClient();
-  const form = useForm({ defaultValues: { verdict: "", note: "" } });
+  const form = useForm({ defaultValues: { verdict: "", note: "", keep: false } });
   return (
     <FormDialog
       title={`End the drill of ${d.groupName}`}
-      intro="Its machines are removed with all that they wrote. What is known of it stays."
+      intro="Its machines are removed with all that they wrote, unless you keep them. What is known of it stays."
       form={form}
       act={(v) =>
         ask(
           api.POST("/drills/{id}/end", {
             params: { path: { id: d.id } },
-            body: { passed: v.verdict ? v.verdict === "passed" : undefined, note: v.note.trim() || undefined },
+            body: {
+              passed: v.verdict ? v.verdict === "passed" : undefined,
+              note: v.note.trim() || undefined,
+              keep: v.keep,
+            },
           }),
         )
       }
@@ -209,6 +216,10 @@ function EndDialog({ d, onClose }: { d: Drill; onClose: () => void }) {
           <Field label="Note" faults={refusal?.at("note")}>
             {(id) => <textarea id={id} rows={3} className={inputLook} {...form.register("note")} />}
           </Field>
+          <label className="flex items-baseline gap-2">
+            <input type="checkbox" {...form.register("keep")} /> Keep its machines with what was changed in them, as
+            landings
+          </label>
         </>
       )}
     </FormDialog>

@@ -90,10 +90,17 @@ func TestGroupsAreRecoveredTogether(t *testing.T) {
 	w.eventually("all are up", func() bool { return get().UpAt != nil })
 	_, bad := call[api.Flotilla](w.recovery, http.MethodPost, "/flotillas/"+f.ID+"/steer", api.FlotillaSteer{Action: "accept", Confirm: new("Norhaven")})
 	require.ErrorContains(t, bad, "Drills are ended")
+	must[api.Drill](w.recovery, http.MethodPost, "/drills/"+*w.member(f, "Ticketing").Recovery+"/end", api.DrillEnd{Keep: new(true)})
 	must[api.Flotilla](w.recovery, http.MethodPost, "/flotillas/"+f.ID+"/steer", api.FlotillaSteer{Action: "end"})
 	w.eventually("all are over", func() bool { return get().State == "over" })
 	require.Equal(t, "passed", *w.member(f, "Ticketing").Result)
-	require.Zero(t, mole.landed())
+	kept := must[[]api.Landing](w.recovery, http.MethodGet, "/landings", nil)
+	require.Len(t, kept, 2, "the machines of the drill that was to keep them")
+	require.True(t, *must[api.Drill](w.recovery, http.MethodGet, "/drills/Ticketing", nil).Kept)
+	for _, l := range kept {
+		must[any](w.recovery, http.MethodDelete, "/landings/"+l.ID, nil)
+	}
+	w.eventually("they are gone when they are removed", func() bool { return mole.landed() == 0 })
 
 	// For good, with the service killed again and again.
 	_, bad = call[api.Flotilla](w.recovery, http.MethodPost, "/flotillas", api.NewFlotilla{Home: new("Norhaven"), Planned: new(true), Confirm: new("norhaven")})
