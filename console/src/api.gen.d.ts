@@ -2026,6 +2026,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/groups/{id}/former-machines/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Remove the machines, with their disks, that a group had here before it became home at the other site */
+        post: operations["removeFormer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/groups/{id}/former-machines/shut-down": {
         parameters: {
             query?: never;
@@ -4560,6 +4579,8 @@ export interface components {
              * @enum {string}
              */
             turned?: "held" | "returned" | "ceded" | "away";
+            /** @description Machines that it had here before it became home at the other site, as they were left */
+            former?: string[];
             /** @description Machines that it has here still, and that run, while it runs at the other site */
             runsHere?: string[];
             /**
@@ -9875,6 +9896,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FailoverPlan"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeFormer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description The group's name, as it is */
+                    confirm: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        /** @description Disks that stay, and why */
+                        left: string[];
+                    };
                 };
             };
             default: components["responses"]["Problem"];

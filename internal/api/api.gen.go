@@ -1973,9 +1973,12 @@ type Group struct {
 	// DrilledAt When a drill of it passed last, at its recovery site
 	DrilledAt       *time.Time `json:"drilledAt,omitempty"`
 	ExposureSeconds *int64     `json:"exposureSeconds,omitempty"`
-	HeadroomSeconds *int64     `json:"headroomSeconds,omitempty"`
-	Health          string     `json:"health"`
-	Home            string     `json:"home"`
+
+	// Former Machines that it had here before it became home at the other site, as they were left
+	Former          *[]string `json:"former,omitempty"`
+	HeadroomSeconds *int64    `json:"headroomSeconds,omitempty"`
+	Health          string    `json:"health"`
+	Home            string    `json:"home"`
 
 	// HomeKeep Keep ladder of points at home where it is another than over there
 	HomeKeep *string `json:"homeKeep,omitempty"`
@@ -4579,6 +4582,12 @@ type GetExposureParams struct {
 	To   *time.Time `form:"to,omitempty" json:"to,omitempty"`
 }
 
+// RemoveFormerJSONBody defines parameters for RemoveFormer.
+type RemoveFormerJSONBody struct {
+	// Confirm The group's name, as it is
+	Confirm string `json:"confirm"`
+}
+
 // GetGroupMeasuresParams defines parameters for GetGroupMeasures.
 type GetGroupMeasuresParams struct {
 	// What Names of series; all if left out
@@ -4824,6 +4833,9 @@ type StartFailoverJSONRequestBody = NewFailover
 
 // PlanFailoverJSONRequestBody defines body for PlanFailover for application/json ContentType.
 type PlanFailoverJSONRequestBody = NewFailover
+
+// RemoveFormerJSONRequestBody defines body for RemoveFormer for application/json ContentType.
+type RemoveFormerJSONRequestBody RemoveFormerJSONBody
 
 // ShutDownFormerJSONRequestBody defines body for ShutDownFormer for application/json ContentType.
 type ShutDownFormerJSONRequestBody = ShutDownFormer
@@ -5667,6 +5679,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /groups/{id}/forecasts (the `ListForecasts` operationId).
 	ListForecasts(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveFormerWithBody Remove the machines, with their disks, that a group had here before it became home at the other site
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /groups/{id}/former-machines/remove (the `RemoveFormer` operationId).
+	RemoveFormerWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveFormer Remove the machines, with their disks, that a group had here before it became home at the other site
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /groups/{id}/former-machines/remove (the `RemoveFormer` operationId).
+	RemoveFormer(ctx context.Context, id string, body RemoveFormerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ShutDownFormerWithBody Shut down the machines that a group has here still, while it runs at the other site
 	//
@@ -8223,6 +8249,40 @@ func (c *Client) PlanFailover(ctx context.Context, id string, body PlanFailoverJ
 // Corresponds with GET /groups/{id}/forecasts (the `ListForecasts` operationId).
 func (c *Client) ListForecasts(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListForecastsRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveFormerWithBody Remove the machines, with their disks, that a group had here before it became home at the other site
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /groups/{id}/former-machines/remove (the `RemoveFormer` operationId).
+func (c *Client) RemoveFormerWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveFormerRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveFormer Remove the machines, with their disks, that a group had here before it became home at the other site
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /groups/{id}/former-machines/remove (the `RemoveFormer` operationId).
+func (c *Client) RemoveFormer(ctx context.Context, id string, body RemoveFormerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveFormerRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -13963,6 +14023,53 @@ func NewListForecastsRequest(server string, id string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewRemoveFormerRequest calls the generic RemoveFormer builder with application/json body
+func NewRemoveFormerRequest(server string, id string, body RemoveFormerJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRemoveFormerRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewRemoveFormerRequestWithBody constructs an http.Request for the RemoveFormer method, with any body, and a specified content type
+func NewRemoveFormerRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups/%s/former-machines/remove", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewShutDownFormerRequest calls the generic ShutDownFormer builder with application/json body
 func NewShutDownFormerRequest(server string, id string, body ShutDownFormerJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -18941,6 +19048,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /groups/{id}/forecasts (the `ListForecasts` operationId).
 	ListForecastsWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*ListForecastsResponse, error)
 
+	// RemoveFormerWithBodyWithResponse Remove the machines, with their disks, that a group had here before it became home at the other site
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /groups/{id}/former-machines/remove (the `RemoveFormer` operationId).
+	RemoveFormerWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RemoveFormerResponse, error)
+
+	// RemoveFormerWithResponse Remove the machines, with their disks, that a group had here before it became home at the other site
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /groups/{id}/former-machines/remove (the `RemoveFormer` operationId).
+	RemoveFormerWithResponse(ctx context.Context, id string, body RemoveFormerJSONRequestBody, reqEditors ...RequestEditorFn) (*RemoveFormerResponse, error)
+
 	// ShutDownFormerWithBodyWithResponse Shut down the machines that a group has here still, while it runs at the other site
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -23549,6 +23670,60 @@ func (r ListForecastsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListForecastsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveFormerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		// Left Disks that stay, and why
+		Left []string `json:"left"`
+	}
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RemoveFormerResponse) GetJSON200() *struct {
+	// Left Disks that stay, and why
+	Left []string `json:"left"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveFormerResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveFormerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveFormerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveFormerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveFormerResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -29653,6 +29828,32 @@ func (c *ClientWithResponses) ListForecastsWithResponse(ctx context.Context, id 
 	return ParseListForecastsResponse(rsp)
 }
 
+// RemoveFormerWithBodyWithResponse Remove the machines, with their disks, that a group had here before it became home at the other site
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /groups/{id}/former-machines/remove (the `RemoveFormer` operationId).
+func (c *ClientWithResponses) RemoveFormerWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RemoveFormerResponse, error) {
+	rsp, err := c.RemoveFormerWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveFormerResponse(rsp)
+}
+
+// RemoveFormerWithResponse Remove the machines, with their disks, that a group had here before it became home at the other site
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /groups/{id}/former-machines/remove (the `RemoveFormer` operationId).
+func (c *ClientWithResponses) RemoveFormerWithResponse(ctx context.Context, id string, body RemoveFormerJSONRequestBody, reqEditors ...RequestEditorFn) (*RemoveFormerResponse, error) {
+	rsp, err := c.RemoveFormer(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveFormerResponse(rsp)
+}
+
 // ShutDownFormerWithBodyWithResponse Shut down the machines that a group has here still, while it runs at the other site
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -33963,6 +34164,42 @@ func ParseListForecastsResponse(rsp *http.Response) (*ListForecastsResponse, err
 	return response, nil
 }
 
+// ParseRemoveFormerResponse parses an HTTP response from a RemoveFormerWithResponse call
+func ParseRemoveFormerResponse(rsp *http.Response) (*RemoveFormerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveFormerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			// Left Disks that stay, and why
+			Left []string `json:"left"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseShutDownFormerResponse parses an HTTP response from a ShutDownFormerWithResponse call
 func ParseShutDownFormerResponse(rsp *http.Response) (*ShutDownFormerResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -37468,6 +37705,9 @@ type ServerInterface interface {
 	// ListForecasts What was foretold of a group day by day, and what came of it, newest first
 	// (GET /groups/{id}/forecasts)
 	ListForecasts(ctx *echo.Context, id string) error
+	// RemoveFormer Remove the machines, with their disks, that a group had here before it became home at the other site
+	// (POST /groups/{id}/former-machines/remove)
+	RemoveFormer(ctx *echo.Context, id string) error
 	// ShutDownFormer Shut down the machines that a group has here still, while it runs at the other site
 	// (POST /groups/{id}/former-machines/shut-down)
 	ShutDownFormer(ctx *echo.Context, id string) error
@@ -39146,6 +39386,22 @@ func (w *ServerInterfaceWrapper) ListForecasts(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListForecasts(ctx, id)
+	return err
+}
+
+// RemoveFormer converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveFormer(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveFormer(ctx, id)
 	return err
 }
 
@@ -40883,6 +41139,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/drill-rounds/:id", wrapper.RemoveDrillRound, options.OperationMiddlewares["removeDrillRound"]...)
 	router.POST(options.BaseURL+"/groups/:id/failovers", wrapper.StartFailover, options.OperationMiddlewares["startFailover"]...)
 	router.POST(options.BaseURL+"/groups/:id/failovers/plan", wrapper.PlanFailover, options.OperationMiddlewares["planFailover"]...)
+	router.POST(options.BaseURL+"/groups/:id/former-machines/remove", wrapper.RemoveFormer, options.OperationMiddlewares["removeFormer"]...)
 	router.POST(options.BaseURL+"/groups/:id/former-machines/shut-down", wrapper.ShutDownFormer, options.OperationMiddlewares["shutDownFormer"]...)
 	router.GET(options.BaseURL+"/failovers", wrapper.ListFailovers, options.OperationMiddlewares["listFailovers"]...)
 	router.GET(options.BaseURL+"/failovers/:id", wrapper.GetFailover, options.OperationMiddlewares["getFailover"]...)
@@ -43992,6 +44249,49 @@ type ListForecastsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListForecastsdefaultApplicationProblemPlusJSONResponse) VisitListForecastsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveFormerRequestObject struct {
+	ID   string `json:"id"`
+	Body *RemoveFormerJSONRequestBody
+}
+
+type RemoveFormerResponseObject interface {
+	VisitRemoveFormerResponse(w http.ResponseWriter) error
+}
+
+type RemoveFormer200JSONResponse struct {
+	// Left Disks that stay, and why
+	Left []string `json:"left"`
+}
+
+func (response RemoveFormer200JSONResponse) VisitRemoveFormerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveFormerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveFormerdefaultApplicationProblemPlusJSONResponse) VisitRemoveFormerResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -48097,6 +48397,9 @@ type StrictServerInterface interface {
 	// ListForecasts What was foretold of a group day by day, and what came of it, newest first
 	// (GET /groups/{id}/forecasts)
 	ListForecasts(ctx context.Context, request ListForecastsRequestObject) (ListForecastsResponseObject, error)
+	// RemoveFormer Remove the machines, with their disks, that a group had here before it became home at the other site
+	// (POST /groups/{id}/former-machines/remove)
+	RemoveFormer(ctx context.Context, request RemoveFormerRequestObject) (RemoveFormerResponseObject, error)
 	// ShutDownFormer Shut down the machines that a group has here still, while it runs at the other site
 	// (POST /groups/{id}/former-machines/shut-down)
 	ShutDownFormer(ctx context.Context, request ShutDownFormerRequestObject) (ShutDownFormerResponseObject, error)
@@ -51009,6 +51312,54 @@ func (sh *strictHandler) ListForecasts(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(ListForecastsResponseObject); ok {
 		return validResponse.VisitListForecastsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveFormer operation middleware
+func (sh *strictHandler) RemoveFormer(ctx *echo.Context, id string) error {
+	var request RemoveFormerRequestObject
+
+	request.ID = id
+
+	var body RemoveFormerJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveFormer(ctx.Request().Context(), request.(RemoveFormerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveFormer")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveFormerResponseObject); ok {
+		return validResponse.VisitRemoveFormerResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

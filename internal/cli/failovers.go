@@ -30,7 +30,7 @@ func (a *app) failoverCmd() *cobra.Command {
 		a.steerCmd("stop FAILOVER", "Let it go no further for now; what has started runs on", "  kestrel failover stop Purser-desk", "stop"),
 		a.steerCmd("go-on FAILOVER", "Let one go on that was stopped", "  kestrel failover go-on Purser-desk", "go-on"),
 		a.steerCmd("switch-off FAILOVER", "Switch off machines at home that do not shut down", "  kestrel failover switch-off Purser-desk", "switch-off"),
-		a.failoverSkipCmd(),
+		a.failoverSkipCmd(), a.removeFormerCmd(),
 		a.stepCmd("FAILOVER", "  kestrel failover step Purser-desk 'gate readers' done --note 'a card at berth 2 was taken'\n  kestrel failover step Purser-desk 'desk answers' skip --note 'known to be slow'", func(cmd *cobra.Command, c *api.Client, id string, in api.StepDecision) error {
 			f, err := read[api.Failover](c.StepFailover(cmd.Context(), id, in))
 			return a.afterFailover(cmd.Context(), c, f, err, false)
@@ -261,6 +261,38 @@ func (a *app) failoverSkipCmd() *cobra.Command {
 		})}
 	c.Flags().StringVar(&reason, "reason", "", "why; the record keeps it")
 	_ = c.MarkFlagRequired("reason")
+	return c
+}
+
+func (a *app) removeFormerCmd() *cobra.Command {
+	var confirm string
+	c := &cobra.Command{Use: "remove-former GROUP", Short: "Remove the machines, with their disks, that a group had here before it became home at the other site", Args: cobra.ExactArgs(1), Example: "  kestrel failover remove-former Purser-desk --confirm Purser-desk",
+		Long: "Remove the old machines of a group that is home at the other site by now and is copied here. They have to be off. Left alone they are in nobody's way; a way back makes new machines.",
+		RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
+			g, err := read[api.Group](c.GetGroup(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			var costs []string
+			if g.Former != nil {
+				costs = append(costs, strings.Join(*g.Former, ", ")+": removed here, with their disks. It cannot be taken back.")
+			}
+			sure, err := a.sure(confirm, g.Name, costs)
+			if err != nil {
+				return err
+			}
+			out, err := read[struct{ Left []string }](c.RemoveFormer(cmd.Context(), g.ID, api.RemoveFormerJSONRequestBody{Confirm: sure}))
+			if err != nil {
+				return err
+			}
+			for _, x := range out.Left {
+				if err := a.did("%s", x); err != nil {
+					return err
+				}
+			}
+			return a.did("The old machines of %s are removed.", g.Name)
+		})}
+	c.Flags().StringVar(&confirm, "confirm", "", "the group's name, as it is")
 	return c
 }
 

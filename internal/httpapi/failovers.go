@@ -55,3 +55,8 @@ func (h *handlers) GetFailoverScreen(ctx context.Context, request api.GetFailove
 func (h *handlers) ShutDownFormer(ctx context.Context, request api.ShutDownFormerRequestObject) (api.ShutDownFormerResponseObject, error) {
 	return api.ShutDownFormer204Response{}, h.Recovery.ShutDownFormer(ctx, who(ctx), request.ID, value(request.Body.AtOnce))
 }
+
+func (h *handlers) RemoveFormer(ctx context.Context, request api.RemoveFormerRequestObject) (api.RemoveFormerResponseObject, error) {
+	left, err := h.Recovery.RemoveFormer(ctx, who(ctx), request.ID, request.Body.Confirm)
+	return api.RemoveFormer200JSONResponse{Left: append([]string{}, left...)}, err
+}

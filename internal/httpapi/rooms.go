@@ -320,6 +320,7 @@ type Recovery interface {
 	FailoverGroup(id string) (string, error)
 	ListFailovers(group string, see func(id string) bool) ([]api.Failover, error)
 	FailoverScreen(ctx context.Context, id, machine string) ([]byte, error)
+	RemoveFormer(ctx context.Context, who actor.Actor, group, confirm string) (left []string, err error)
 	ShutDownFormer(ctx context.Context, who actor.Actor, group string, atOnce bool) error
 	Plan(ctx context.Context, who actor.Actor, group string, in api.NewDrill) (api.DrillPlan, error)
 	Start(ctx context.Context, who actor.Actor, group string, in api.NewDrill) (api.Drill, error)

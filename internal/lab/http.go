@@ -27,6 +27,9 @@ func (l *Lab) Handler(user, password string) http.Handler {
 		}
 		answer(w, p, l.SetPower(r.PathValue("id"), p.State))
 	})
+	mux.HandleFunc("DELETE /v1/machines/{id}", func(w http.ResponseWriter, r *http.Request) {
+		answer(w, struct{}{}, l.Discard(r.PathValue("id")))
+	})
 	mux.HandleFunc("GET /v1/machines/{id}/screen", func(w http.ResponseWriter, r *http.Request) {
 		shot, err := l.Screen(r.PathValue("id"))
 		if err != nil {

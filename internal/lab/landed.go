@@ -346,16 +346,24 @@ func (l *Lab) Answers(id string) (wire.Answers, error) {
 	return wire.Answers{Agent: m.Agent != nil && !m.Agent.Silent, Ports: m.Ports}, nil
 }
 
-// RemoveLanded stops a landed machine and removes it; one that is not there is no error.
-func (l *Lab) RemoveLanded(id string) error {
+// Discard removes a machine that is off, with its disks.
+func (l *Lab) Discard(id string) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	m, err := l.landing(id)
+	m, err := l.machineByID(id)
 	if err != nil {
-		return nil
+		return err
 	}
+	if m.power != platform.PowerOff {
+		return fmt.Errorf("%s is not off: %w", m.Name, ErrBad)
+	}
+	return l.remove(m)
+}
+
+// remove forgets a machine that no checkpoint holds, and removes its disks; the lock is held.
+func (l *Lab) remove(m *machine) error {
 	for name, cp := range l.cps {
-		if slices.ContainsFunc(cp.Disks, func(k wire.CheckpointDisk) bool { return k.Machine == id }) {
+		if slices.ContainsFunc(cp.Disks, func(k wire.CheckpointDisk) bool { return k.Machine == m.id }) {
 			return fmt.Errorf("checkpoint %s holds it; forget that first: %w", name, ErrBad)
 		}
 	}
@@ -367,6 +375,17 @@ func (l *Lab) RemoveLanded(id string) error {
 		return fmt.Errorf("remove the disks of %s: %w", m.Name, err)
 	}
 	return l.save()
+}
+
+// RemoveLanded stops a landed machine and removes it; one that is not there is no error.
+func (l *Lab) RemoveLanded(id string) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	m, err := l.landing(id)
+	if err != nil {
+		return nil
+	}
+	return l.remove(m)
 }
 
 // handleLandings serves what is asked of landed machines.

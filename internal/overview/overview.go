@@ -298,6 +298,13 @@ func (o *Overview) show(x *sight) api.Group {
 	if ms := o.twice(r); len(ms) > 0 {
 		v.RunsHere = &ms
 	}
+	if len(r.Former) > 0 {
+		var names []string
+		for _, m := range r.Former {
+			names = append(names, m.Name)
+		}
+		v.Former = &names
+	}
 	if live.Waiting != "" && !r.Spec.PausedAt(now) {
 		v.Waiting = new(words.Sentence(live.Waiting))
 	}

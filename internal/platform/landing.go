@@ -21,6 +21,9 @@ var ErrNoSerial = errors.New("it has no serial console that is kept")
 // MaxSerial bounds what is read of a serial console, in bytes.
 const MaxSerial = 256 << 10
 
+// ErrRuns says that a machine is not off.
+var ErrRuns = errors.New("it is not off")
+
 // ErrNoScreen says that a machine has nothing to look at: it has no graphics card, or is off.
 var ErrNoScreen = errors.New("it has no screen that could be seen")
 
@@ -37,6 +40,10 @@ type Operator interface {
 	// Switch asks for a power state. It returns when the platform was told; what comes of
 	// shutting down is seen in the inventory. A machine that is there already is no error.
 	Switch(ctx context.Context, machine, to string) error
+	// Discard removes a machine that is off, with its disks; one that is not there is no error.
+	// It wraps ErrRuns. Left are disks that stay because the platform does not hold them, or
+	// other machines may use them.
+	Discard(ctx context.Context, machine string) (left []string, err error)
 	// Screen is what a machine shows, as a PNG. It wraps ErrNoScreen.
 	Screen(ctx context.Context, machine string) ([]byte, error)
 }

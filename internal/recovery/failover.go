@@ -54,6 +54,7 @@ type passage struct {
 	WereOn    []string   `json:"wereOn,omitempty"` // IDs of home's machines that it found on
 	Looked    bool       `json:"looked,omitempty"` // WereOn is what was found
 	AskedDown *time.Time `json:"askedDown,omitempty"`
+	Pressed   *time.Time `json:"pressed,omitempty"` // when they were asked the last time
 	AskedOff  bool       `json:"askedOff,omitempty"`
 	OffAt     time.Time  `json:"offAt"` // home's clock, when all were seen off
 	TurnedAt  time.Time  `json:"turnedAt"`
@@ -342,6 +343,9 @@ func (r *Recovery) cycle(ctx context.Context, g directory.Record, by string, hom
 	return nil
 }
 
+// pressAgain is after what time machines that are still on are asked again to shut down.
+const pressAgain = 15 * time.Second
+
 // stopHome shuts home's machines down, by force where that is allowed and needed.
 func (r *Recovery) stopHome(ctx context.Context, s *failing, g directory.Record, d passage, on []link.HandedMachine, home link.HandedOver) error {
 	rec, _ := look(r, s)
@@ -361,7 +365,13 @@ func (r *Recovery) stopHome(ctx context.Context, s *failing, g directory.Record,
 		if _, err := r.ask(ctx, g, rec.StartedBy, link.HandOver{Action: link.ShutDown}); err != nil {
 			return err
 		}
-		return r.note(ctx, s, func(d *passage) { d.AskedDown = &now })
+		return r.note(ctx, s, func(d *passage) { d.AskedDown, d.Pressed = &now, &now })
+	case now.Sub(*d.AskedDown) < d.DownLimit && !d.AskedOff && now.Sub(value(d.Pressed)) >= pressAgain:
+		// A guest that was asked while it started has not heard it.
+		if _, err := r.ask(ctx, g, rec.StartedBy, link.HandOver{Action: link.ShutDown}); err != nil {
+			return err
+		}
+		return r.note(ctx, s, func(d *passage) { d.Pressed = &now })
 	case now.Sub(*d.AskedDown) < d.DownLimit && !d.AskedOff:
 		return nil
 	case d.Force || d.AskedOff:

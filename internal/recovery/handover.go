@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"slices"
 	"time"
 
@@ -14,6 +15,7 @@ import (
 	"kestrel/internal/inventory"
 	"kestrel/internal/link"
 	"kestrel/internal/platform"
+	"kestrel/internal/points"
 	"kestrel/internal/problem"
 )
 
@@ -252,4 +254,71 @@ func (r *Recovery) ShutDownFormer(ctx context.Context, who actor.Actor, id strin
 		r.Inventory.Refresh(ctx, m.Platform)
 	}
 	return nil
+}
+
+// RemoveFormer removes the machines that a group had here before it became home at the other
+// site, with their disks: those that are off, when the group is copied here from there.
+func (r *Recovery) RemoveFormer(ctx context.Context, who actor.Actor, id, confirm string) ([]string, error) {
+	g, err := r.Groups.Find(id)
+	switch {
+	case err != nil:
+		return nil, err
+	case g.Direction != directory.In || len(g.Former) == 0:
+		return nil, problem.Conflict("%s has no old machines here that could be removed.", g.Spec.Name)
+	case r.Preparing(g.ID) != "":
+		return nil, problem.Conflict("The old disks of %s are being read, so that only what differs has to be copied. Wait until that is done.", g.Spec.Name)
+	case r.underWay(g.ID):
+		return nil, underWay(g.Spec.Name)
+	case !r.copiedSince(g):
+		return nil, problem.Conflict("%s has not been copied here since it became home at %s. Until it is, its old machines are all of it that is here.", g.Spec.Name, g.HomeName)
+	}
+	if err := confirmed(g.Spec.Name, confirm); err != nil {
+		return nil, err
+	}
+	if on := r.RunsHere(g); len(on) > 0 {
+		return nil, problem.Conflict("%s here still. Shut down what runs first.", runs(on))
+	}
+	err = r.Trail.Do(ctx, who, objectOf(g), func(context.Context) error { return nil }, "%s has the old machines of %s removed here", who, g.Spec.Name)
+	if err != nil {
+		return nil, err
+	}
+	var left, names []string
+	for _, m := range g.Former {
+		p, ok := r.Inventory.Get(m.Platform)
+		if !ok {
+			continue // the platform is no more of this site
+		}
+		if err := r.Landings.Remove(ctx, who, m.ID); err == nil { // it was made from a point
+			names = append(names, m.Name)
+			continue
+		} else if p, is := problem.Of(err); !is || p.Status != http.StatusNotFound {
+			return left, err
+		}
+		o, err := operator(p)
+		if err != nil {
+			return left, err
+		}
+		stays, err := o.Discard(ctx, m.ID)
+		if errors.Is(err, platform.ErrRuns) {
+			return left, problem.Conflict("%s is not off.", m.Name)
+		}
+		if err != nil {
+			return left, problem.Unreachable("%s could not be removed: %v", m.Name, err)
+		}
+		names = append(names, m.Name)
+		for _, x := range stays {
+			left = append(left, fmt.Sprintf("%s of %s stays: no pool holds it, or other machines share it.", x, m.Name))
+		}
+		r.Inventory.Refresh(ctx, m.Platform)
+	}
+	_, err = r.Groups.Turn(ctx, who, g.ID, func(x *directory.Record) (string, error) {
+		x.Former = nil
+		return fmt.Sprintf("the old machines of %s were removed here: %s", x.Spec.Name, words.Joined(names, 8)), nil
+	})
+	return left, err
+}
+
+// copiedSince tells whether there is a point of a group here that was made where it is home now.
+func (r *Recovery) copiedSince(g directory.Record) bool {
+	return slices.ContainsFunc(r.Keeper.Seals(g.ID), func(x *points.Seal) bool { return x.Group.Term == g.Term })
 }

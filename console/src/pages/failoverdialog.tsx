@@ -197,3 +197,36 @@ export function FormerDialog({ g, onClose }: { g: Group; onClose: () => void }) 
     />
   );
 }
+
+/** RemoveFormerDialog removes what a group had here before it became home at the other site. */
+export function RemoveFormerDialog({ g, onClose }: { g: Group; onClose: () => void }) {
+  const qc = useQueryClient();
+  return (
+    <ConfirmDialog
+      title={`Remove the old machines of ${g.name}`}
+      intro={
+        <>
+          {(g.former ?? []).join(", ")}: removed here, with their disks. It cannot be taken back. Left alone they are in
+          nobody's way: a way back makes new machines.
+        </>
+      }
+      ask="the group's name"
+      name={g.name}
+      act={() =>
+        ask(
+          api.POST("/groups/{id}/former-machines/remove", {
+            params: { path: { id: g.id } },
+            body: { confirm: g.name },
+          }),
+        )
+      }
+      done={() => {
+        qc.invalidateQueries({ queryKey: ["group", g.id] });
+        onClose();
+      }}
+      onClose={onClose}
+      stay="Keep them"
+      go="Remove them"
+    />
+  );
+}

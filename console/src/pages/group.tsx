@@ -15,7 +15,7 @@ import { Carried } from "./carried";
 import { ChangesCard, useMarks } from "./changes";
 import { Course, useDays } from "./course";
 import { DrillDialog } from "./drilldialog";
-import { FailoverDialog, FormerDialog } from "./failoverdialog";
+import { FailoverDialog, FormerDialog, RemoveFormerDialog } from "./failoverdialog";
 import { PauseDialog } from "./holding";
 import { GroupReadiness } from "./readiness";
 
@@ -37,7 +37,7 @@ export function GroupPage() {
     queryFn: () => ask(api.GET("/groups/{id}", { params: { path: { id } } })),
     refetchInterval: 3000,
   });
-  const dialog = useDialog<"pause" | "delete" | "drill" | "failover" | "former">();
+  const dialog = useDialog<"pause" | "delete" | "drill" | "failover" | "former" | "remove">();
   const may = useMay();
   const act = useMutation({
     mutationFn: (what: "run" | "compare" | "resume" | "keep") =>
@@ -114,6 +114,11 @@ export function GroupPage() {
               Shut down those here…
             </Button>
           )}
+          {g.former && !g.runsHere && !g.turned && may.administer && (
+            <Button kind="danger" onClick={() => dialog.open("remove")}>
+              Remove the old machines…
+            </Button>
+          )}
           {!ended && !g.turned && may.operate && (
             <>
               <Button disabled={g.paused || !!g.running || act.isPending} onClick={() => act.mutate("run")}>
@@ -181,6 +186,7 @@ export function GroupPage() {
       {dialog.name === "pause" && <PauseDialog groups={[g]} onClose={dialog.close} />}
       {dialog.name === "drill" && <DrillDialog g={g} onClose={dialog.close} />}
       {dialog.name === "failover" && <FailoverDialog g={g} onClose={dialog.close} />}
+      {dialog.name === "remove" && <RemoveFormerDialog g={g} onClose={dialog.close} />}
       {dialog.name === "former" && <FormerDialog g={g} onClose={dialog.close} />}
       {dialog.name === "delete" && <DeleteDialog g={g} onClose={dialog.close} />}
     </Page>

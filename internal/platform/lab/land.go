@@ -205,6 +205,18 @@ func (d *Driver) Switch(ctx context.Context, machine, to string) error {
 	return d.call(ctx, http.MethodPost, "/v1/machines/"+url.PathEscape(machine)+"/power", wire.Power{State: state}, nil)
 }
 
+// Discard implements platform.Operator.
+func (d *Driver) Discard(ctx context.Context, machine string) ([]string, error) {
+	err := d.call(ctx, http.MethodDelete, "/v1/machines/"+url.PathEscape(machine), nil, nil)
+	switch {
+	case errors.Is(err, platform.ErrGone):
+		return nil, nil
+	case err != nil && strings.Contains(err.Error(), " answers 400"):
+		return nil, fmt.Errorf("%w: %w", platform.ErrRuns, err)
+	}
+	return nil, err
+}
+
 // Screen implements platform.Operator.
 func (d *Driver) Screen(ctx context.Context, machine string) ([]byte, error) {
 	var shot []byte

@@ -120,6 +120,7 @@ func (d *Driver) ready(ctx context.Context, r platform.CaptureRequest, m *held) 
 		return err
 	}
 	m.h, m.dom = h, dom
+	defer d.opening.hold(uuidText(dom.UUID))()
 	return do(ctx, h, beginLimit, func(l *rpc.Libvirt) error {
 		if err := d.unheld(ctx, l, dom); err != nil {
 			return err
@@ -287,6 +288,7 @@ func (d *Driver) Release(ctx context.Context, name string) error {
 // putBack turns a machine off again that was on only to be read, unless
 // somebody made it run.
 func (d *Driver) putBack(ctx context.Context, h *host, dom rpc.Domain) error {
+	defer d.opening.hold(uuidText(dom.UUID))()
 	return do(ctx, h, beginLimit, func(l *rpc.Libvirt) error {
 		mark, err := getMark(l, dom)
 		if err != nil || mark == nil || !mark.Started {

@@ -78,6 +78,9 @@ type Driver struct {
 	// forgetting lets one checkpoint be removed at a time: libvirt 9.0 crashes if two callers
 	// remove the same one.
 	forgetting sync.Mutex
+	// opening lets one caller at a time look whether a machine is off and open, close or start it:
+	// one that somebody switches on while it is only open for reading would be closed under them.
+	opening keyed
 
 	mu        sync.Mutex
 	within    reach.Networks
@@ -371,3 +374,25 @@ func plural(n int, noun string) string {
 }
 
 var _ platform.Driver = (*Driver)(nil)
+
+// keyed is a lock for each of some things, by their names.
+type keyed struct {
+	mu sync.Mutex
+	by map[string]*sync.Mutex
+}
+
+// hold waits until nobody has a thing, and has it until the returned function is called.
+func (k *keyed) hold(name string) (letGo func()) {
+	k.mu.Lock()
+	if k.by == nil {
+		k.by = map[string]*sync.Mutex{}
+	}
+	x := k.by[name]
+	if x == nil {
+		x = &sync.Mutex{}
+		k.by[name] = x
+	}
+	k.mu.Unlock()
+	x.Lock()
+	return x.Unlock
+}

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -420,4 +421,38 @@ func TestWhatHappensToMachines(t *testing.T) {
 	next("lost the record of changes")
 	require.NoError(t, p.Home.Writes(ctx, "deckhand"))
 	next("")
+}
+
+// A machine that is off and open only for reading is switched on just when it is closed: it runs
+// afterwards, whoever was first. Off again, it is removed with its disks.
+func TestSwitchedOnWhileItIsRead(t *testing.T) {
+	t.Parallel()
+	need(t)
+	ctx := within(t, 5*time.Minute)
+	d := newDriver(t, libvirt.Settings{})
+	id := deckhand(t, ctx, realsite.Guest{Name: "stoker", Off: true})
+	for i := range 8 {
+		name := fmt.Sprintf("kt-stoker-%d", i)
+		_, err := d.Capture(ctx, platform.CaptureRequest{Name: name, Machines: []string{id}})
+		require.NoError(t, err)
+		released := make(chan error, 1)
+		go func() { released <- d.Release(ctx, name) }()
+		time.Sleep(time.Duration(i) * 10 * time.Millisecond) // different chances each time
+		require.NoError(t, d.Switch(ctx, id, platform.SwitchOn))
+		require.NoError(t, <-released)
+		require.EqualValues(t, rpc.DomainRunning, state(t, "stoker"), "it was closed under whoever switched it on")
+		_, err = d.Discard(ctx, id)
+		require.ErrorIs(t, err, platform.ErrRuns)
+		require.NoError(t, d.Forget(ctx, name))
+		require.NoError(t, d.Switch(ctx, id, platform.SwitchOff))
+	}
+	left, err := d.Discard(ctx, id)
+	require.NoError(t, err)
+	require.Empty(t, left)
+	left, err = d.Discard(ctx, id)
+	require.NoError(t, err, "again, as after a crash")
+	require.Empty(t, left)
+	inv, err := d.Inventory(ctx)
+	require.NoError(t, err)
+	require.False(t, slices.ContainsFunc(inv.Machines, func(m platform.Machine) bool { return m.ID == id }))
 }

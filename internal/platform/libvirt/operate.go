@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"time"
 
+	"github.com/beevik/etree"
 	rpc "github.com/digitalocean/go-libvirt"
 
 	"kestrel/internal/platform"
@@ -30,6 +31,7 @@ func (d *Driver) Switch(ctx context.Context, machine, to string) error {
 	if err != nil {
 		return err
 	}
+	defer d.opening.hold(uuidText(dom.UUID))()
 	return do(ctx, h, beginLimit, func(l *rpc.Libvirt) error {
 		state, _, err := l.DomainGetState(dom, 0)
 		if err != nil {
@@ -51,6 +53,64 @@ func (d *Driver) Switch(ctx context.Context, machine, to string) error {
 		}
 		return nil
 	})
+}
+
+// Discard implements platform.Operator. Disks go that a pool holds and no other machine shares.
+func (d *Driver) Discard(ctx context.Context, machine string) (left []string, err error) {
+	h, dom, err := d.find(ctx, machine)
+	if errors.Is(err, platform.ErrGone) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	err = do(ctx, h, beginLimit, func(l *rpc.Libvirt) error {
+		left = nil
+		state, _, err := l.DomainGetState(dom, 0)
+		if err != nil {
+			return err
+		}
+		if power(state) != platform.PowerOff {
+			return fmt.Errorf("machine %s: %w", dom.Name, platform.ErrRuns)
+		}
+		text, err := l.DomainGetXMLDesc(dom, rpc.DomainXMLInactive)
+		if err != nil {
+			return err
+		}
+		doc := etree.NewDocument()
+		if err := doc.ReadFromString(text); err != nil {
+			return err
+		}
+		var files []string
+		for _, k := range doc.FindElements("/domain/devices/disk") {
+			if kind := k.SelectAttrValue("device", "disk"); kind != "disk" || k.SelectElement("readonly") != nil {
+				continue
+			}
+			for _, s := range k.SelectElements("source") {
+				file := s.SelectAttrValue("file", s.SelectAttrValue("dev", ""))
+				if k.SelectElement("shareable") != nil || file == "" {
+					left = append(left, file)
+				} else {
+					files = append(files, file)
+				}
+			}
+		}
+		flags := rpc.DomainUndefineManagedSave | rpc.DomainUndefineSnapshotsMetadata | rpc.DomainUndefineCheckpointsMetadata | rpc.DomainUndefineNvram
+		if err := l.DomainUndefineFlags(dom, flags); err != nil && !is(err, rpc.ErrNoDomain) {
+			return fmt.Errorf("remove machine %s: %w", dom.Name, err)
+		}
+		for _, file := range files {
+			v, err := l.StorageVolLookupByPath(file)
+			if err == nil {
+				err = l.StorageVolDelete(v, 0)
+			}
+			if err != nil {
+				left = append(left, file)
+			}
+		}
+		return nil
+	})
+	return left, err
 }
 
 // Screen implements platform.Operator.

@@ -181,6 +181,19 @@ func TestAPlannedFailoverAndTheWayBack(t *testing.T) {
 	}
 	require.Zero(t, w.lab.on("tick-db", "tick-app"), "home's old machines stay as they are")
 
+	// They are removed, with their disks, when somebody wants it.
+	remove := "/groups/" + g.ID + "/former-machines/remove"
+	_, bad = call[any](w.home, http.MethodPost, remove, api.RemoveFormerJSONRequestBody{Confirm: "ticketing"})
+	require.Equal(t, []string{"confirm"}, fields(bad))
+	_, bad = call[any](w.recovery, http.MethodPost, remove, api.RemoveFormerJSONRequestBody{Confirm: "Ticketing"})
+	require.ErrorContains(t, bad, "no old machines here")
+	require.Equal(t, []string{"tick-db", "tick-app"}, *w.home.group(g.ID).Former)
+	must[any](w.home, http.MethodPost, remove, api.RemoveFormerJSONRequestBody{Confirm: "Ticketing"})
+	for _, m := range w.lab.Inventory().Machines {
+		require.NotContains(t, []string{"tick-db", "tick-app"}, m.Name)
+	}
+	require.Nil(t, w.home.group(g.ID).Former)
+
 	// The way back.
 	must[api.BerthView](w.home, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Revision: must[api.BerthView](w.home, http.MethodGet, "/groups/"+g.ID+"/berth", nil).Revision, Berth: toRun("lab", "slow", "lan", "{name}-back")})
 	b := must[api.Failover](w.home, http.MethodPost, at, api.NewFailover{Planned: new(true), Confirm: new("Ticketing")})
@@ -195,6 +208,11 @@ func TestAPlannedFailoverAndTheWayBack(t *testing.T) {
 		return here.Direction == "out" && there.Direction == "in" && there.Home == "Norhaven" && here.NewestCaptureAt != nil && here.NewestCaptureAt.After(*b.EndedAt)
 	})
 	require.Equal(t, int64(5), w.home.group(g.ID).Term, "each turn has a term of its own")
+	w.eventually("what ran over there is removed too", func() bool {
+		_, bad = call[any](w.recovery, http.MethodPost, remove, api.RemoveFormerJSONRequestBody{Confirm: "Ticketing"})
+		return bad == nil
+	})
+	w.eventually("nothing of it is left", func() bool { return mole.landed() == 0 })
 
 	// Each has its evidence, signed by the site that ran it.
 	for s, n := range map[*siteProc]int{w.recovery: 2, w.home: 1} {
