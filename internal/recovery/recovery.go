@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"golang.org/x/sync/errgroup"
 	"log/slog"
 	"net"
 	"sync"
@@ -359,22 +360,32 @@ func (r *Recovery) make(ctx context.Context, s *state) error {
 	return r.enter(ctx, s, drill.Starting, func(d *detail) { d.Made, d.Error = true, "" }, "Its machines are being made.")
 }
 
-// pictureLimit is how long a picture is waited for: it must not hold a recovery up.
-const pictureLimit = 20 * time.Second
+const (
+	// pictureLimit is how long a picture is waited for: it must not hold a recovery up.
+	pictureLimit = 15 * time.Second
+	// pictures is how many are taken at a time.
+	pictures = 8
+)
 
 // shoot keeps what machines show. One that shows nothing is no fault.
 func (r *Recovery) shoot(ctx context.Context, id string, all []landing.Standing) {
+	var g errgroup.Group
+	g.SetLimit(pictures)
 	for _, x := range all {
-		within, cancel := context.WithTimeout(ctx, pictureLimit)
-		png, err := r.Landings.Screen(within, x.ID)
-		cancel()
-		if err == nil {
-			err = r.DB.PutScreen(ctx, id, x.Name, png)
-		}
-		if err != nil {
-			r.Log.Info("no picture of a machine", "machine", x.Name, "err", err)
-		}
+		g.Go(func() error {
+			within, cancel := context.WithTimeout(ctx, pictureLimit)
+			defer cancel()
+			png, err := r.Landings.Screen(within, x.ID)
+			if err == nil {
+				err = r.DB.PutScreen(ctx, id, x.Name, png)
+			}
+			if err != nil {
+				r.Log.Info("no picture of a machine", "machine", x.Name, "err", err)
+			}
+			return nil
+		})
 	}
+	_ = g.Wait() // nothing fails
 }
 
 // judge notes what came of it before it is cleared.

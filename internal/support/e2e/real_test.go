@@ -454,10 +454,6 @@ func TestRealMachinesAreFailedOver(t *testing.T) {
 		f = r.recovery.failover(f.ID)
 		return f.State == "over"
 	})
-	for _, x := range f.Steps {
-		t.Log(x.At.Format("15:04:05"), x.Text)
-	}
-	t.Log(time.Now().UTC())
 	require.Equal(t, "accepted", *f.Result)
 	require.Len(t, r.Away.Guests(), 2)
 	r.patiently("what differs is copied back", func() bool {
@@ -475,9 +471,6 @@ func TestRealMachinesAreFailedOver(t *testing.T) {
 		f = r.home.failover(f.ID)
 		return f.State == "open"
 	})
-	for _, x := range f.Steps {
-		t.Log(x.At.Format("15:04:05"), x.Text)
-	}
 	require.Zero(t, f.LosesSeconds)
 	require.Equal(t, "passed", *f.Runbook[0].State, "its records are there")
 	must[api.Failover](r.home, http.MethodPost, "/failovers/"+f.ID+"/accept", api.FailoverAccept{Confirm: "Boarding"})
@@ -486,10 +479,6 @@ func TestRealMachinesAreFailedOver(t *testing.T) {
 		f = r.home.failover(f.ID)
 		return f.State == "over" && now.Direction == "out" && now.NewestCaptureAt != nil && now.NewestCaptureAt.After(*f.EndedAt)
 	})
-	for _, x := range f.Steps {
-		t.Log(x.At.Format("15:04:05"), x.Text)
-	}
-	t.Log(time.Now().UTC())
 }
 
 // With home and the recovery site's database gone, three real guests start from the store alone,
