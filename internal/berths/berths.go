@@ -71,8 +71,9 @@ const (
 type Berths struct {
 	Config
 
-	mu  sync.Mutex
-	all map[key]entry
+	kick chan struct{} // a default has changed
+	mu   sync.Mutex
+	all  map[key]entry
 }
 
 type key struct{ kind, subject string }
@@ -85,7 +86,7 @@ type entry struct {
 
 // Open reads them.
 func Open(ctx context.Context, cfg Config) (*Berths, error) {
-	b := &Berths{Config: cfg, all: map[key]entry{}}
+	b := &Berths{Config: cfg, kick: make(chan struct{}, 1), all: map[key]entry{}}
 	recs, err := cfg.DB.Berths(ctx)
 	if err != nil {
 		return nil, err
@@ -137,31 +138,49 @@ func (b *Berths) put(ctx context.Context, who actor.Actor, k key, o audit.Object
 	b.mu.Unlock()
 	if k.kind == OfGroup {
 		b.keep(k.subject)
+	} else {
+		select {
+		case b.kick <- struct{}{}: // groups arrive by it
+		default:
+		}
 	}
 	b.Hub.Send(events.Event{Type: "group", ID: k.subject})
 	return nil
 }
 
-// keep keeps what is said of a group with its points. What fails is tried again at the next
-// start: the database has it.
+// keep keeps how machines of a group arrive with its points: what is said of it and, where it says
+// nothing, of its link and platform, of which nothing is known where the points are adopted. What
+// fails is tried again at the next start: the database has it.
 func (b *Berths) keep(group string) {
 	r, ok := b.Groups.Get(group)
 	if b.Keep == nil || !ok || r.Direction == directory.Out {
 		return
 	}
-	if err := b.Keep(group, b.Kept(OfGroup, group)); err != nil {
+	x := b.get(OfGroup, group).Berth
+	x.Settings = berth.Merge(b.defaults(r, x), x.Settings)
+	text := Encode(x)
+	if string(text) == "{}" {
+		text = nil
+	}
+	if err := b.Keep(group, text); err != nil {
 		b.Log.Error("keep a berth with the points", "group", r.Spec.Name, "err", err)
 	}
 }
 
-// KeepAll keeps what is said of groups with their points, where it is not yet.
+// KeepAll keeps how machines of groups arrive with their points, at the start and whenever a
+// default has changed, until ctx ends.
 func (b *Berths) KeepAll(ctx context.Context) {
-	for _, r := range b.Groups.All() {
-		if ctx.Err() != nil {
-			return
-		}
-		if b.get(OfGroup, r.ID).revision > 0 {
+	for {
+		for _, r := range b.Groups.All() {
+			if ctx.Err() != nil {
+				return
+			}
 			b.keep(r.ID)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-b.kick:
 		}
 	}
 }

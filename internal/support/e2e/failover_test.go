@@ -412,6 +412,9 @@ func TestAFailoverFromTheStoreAlone(t *testing.T) {
 	g := w.protect("Ticketing", promise(600, 2), "tick-db", "tick-app")
 	b := toRun("mole", "vault", "quay", "{name}-em")
 	b.Steps = &[]api.BerthStep{{Name: "rest", After: 1, Kind: "wait", SpanSeconds: new(int64(1))}}
+	// Where they arrive is said of the link, which is gone with the database.
+	must[api.BerthDefault](w.recovery, http.MethodPut, "/berths/link/Norhaven", api.WriteBerth{Berth: api.Berth{Platform: b.Platform, Datastore: b.Datastore, Networks: b.Networks}})
+	b.Platform, b.Datastore, b.Networks = nil, nil, nil
 	must[api.BerthView](w.recovery, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Berth: b})
 	w.home.kill()
 	w.recovery.kill()
@@ -433,6 +436,7 @@ func TestAFailoverFromTheStoreAlone(t *testing.T) {
 		return bad == nil
 	})
 	require.Equal(t, []string{"tick-db-em", "tick-app-em"}, []string{plan.Machines[0].Name, plan.Machines[1].Name}, "the berth came with the store")
+	require.Equal(t, []string{"quay"}, plan.Machines[0].Networks, "with what was said of the link")
 	require.Equal(t, "rest", plan.Runbook[0].Name, "and the runbook")
 	require.Contains(t, plan.Known[0], "no more at Norhaven")
 	f := must[api.Failover](w.recovery, http.MethodPost, at, api.NewFailover{Confirm: new("Ticketing")})

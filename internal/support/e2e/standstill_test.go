@@ -50,21 +50,7 @@ func TestAStandstillIsShownAsMissed(t *testing.T) {
 	x := must[api.Exposure](w.home, http.MethodGet, "/groups/"+g.ID+"/exposure", nil)
 	require.Equal(t, after.WorstSeconds, x.WorstSeconds, "the curve says the same")
 
-	// The database ends all connections, and takes no new ones.
-	u, err := url.Parse(w.home.db)
-	require.NoError(t, err)
-	name := strings.TrimPrefix(u.Path, "/")
-	u.Path = "/postgres"
-	db, err := sql.Open("pgx", u.String())
-	require.NoError(t, err)
-	defer func() { _ = db.Close() }()
-	allow := func(is bool) {
-		_, err := db.ExecContext(t.Context(), fmt.Sprintf(`ALTER DATABASE %q ALLOW_CONNECTIONS %v`, name, is))
-		require.NoError(t, err)
-	}
-	allow(false)
-	_, err = db.ExecContext(t.Context(), `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = $1`, name)
-	require.NoError(t, err)
+	back := w.home.loseDatabase()
 	w.eventually("it says that it is not ready", func() bool {
 		res, err := http.Get(w.home.url + "/readyz")
 		if err != nil {
@@ -73,11 +59,84 @@ func TestAStandstillIsShownAsMissed(t *testing.T) {
 		_ = res.Body.Close()
 		return res.StatusCode == http.StatusServiceUnavailable
 	})
-	allow(true)
+	back()
 	goesOn("it goes on when the database is back")
 	again := attained()
 	require.GreaterOrEqual(t, again.Sealed, after.Sealed, "what was counted stays counted")
 	require.GreaterOrEqual(t, again.WorstSeconds, after.WorstSeconds)
 	m := must[api.Measures](w.home, http.MethodGet, "/groups/"+g.ID+"/measures?what=missed", nil)
 	require.NotEmpty(t, m.Series)
+}
+
+// loseDatabase has a site's database end all connections and take no new ones, until it is called
+// back.
+func (s *siteProc) loseDatabase() (back func()) {
+	t := s.t
+	t.Helper()
+	u, err := url.Parse(s.db)
+	require.NoError(t, err)
+	name := strings.TrimPrefix(u.Path, "/")
+	u.Path = "/postgres"
+	db, err := sql.Open("pgx", u.String())
+	require.NoError(t, err)
+	allow := func(is bool) {
+		_, err := db.ExecContext(t.Context(), fmt.Sprintf(`ALTER DATABASE %q ALLOW_CONNECTIONS %v`, name, is))
+		require.NoError(t, err)
+	}
+	allow(false)
+	_, err = db.ExecContext(t.Context(), `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = $1`, name)
+	require.NoError(t, err)
+	return func() {
+		t.Helper()
+		allow(true)
+		require.NoError(t, db.Close())
+	}
+}
+
+// A failover goes its way whatever its databases go through: each site's is lost in every state
+// that comes by, for some looks of the service.
+func TestAFailoverWhoseDatabasesAreLost(t *testing.T) {
+	t.Parallel()
+	w := paired(t)
+	mole := w.mole()
+	g := w.protect("Ticketing", promise(600, 2), "tick-db", "tick-app")
+	must[api.BerthView](w.recovery, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Berth: toRun("mole", "vault", "quay", "{name}")})
+	f := must[api.Failover](w.recovery, http.MethodPost, "/groups/"+g.ID+"/failovers", api.NewFailover{Planned: new(true), Confirm: new("Ticketing")})
+	until := func(state string) (seen []string) {
+		t.Helper()
+		last := ""
+		w.eventually("the failover is "+state, func() bool {
+			x, lost := call[api.Failover](w.recovery, http.MethodGet, "/failovers/"+f.ID, nil)
+			if lost != nil || x.State == last {
+				return lost == nil && x.State == state
+			}
+			f, last = x, x.State
+			seen = append(seen, last)
+			for _, s := range []*siteProc{w.recovery, w.home} {
+				back := s.loseDatabase()
+				time.Sleep(1500 * time.Millisecond) // some looks without it
+				back()
+			}
+			return false
+		})
+		return seen
+	}
+	seen := until("open")
+	require.Greater(t, len(seen), 2, "%v", seen)
+	w.eventually("it can be asked again", func() bool {
+		_, lost := call[api.Failover](w.recovery, http.MethodGet, "/failovers/"+f.ID, nil)
+		return lost == nil
+	})
+	require.Equal(t, 2, mole.landed(), "each once")
+	require.Zero(t, w.lab.on("tick-db", "tick-app"))
+	require.Zero(t, f.LosesSeconds)
+	must[api.Failover](w.recovery, http.MethodPost, "/failovers/"+f.ID+"/back-out", api.FailoverBackOut{Confirm: "Ticketing"})
+	until("over")
+	w.eventually("home runs again, and nothing is left", func() bool {
+		return w.lab.on("tick-db", "tick-app") == 2 && mole.landed() == 0
+	})
+	w.eventually("there is one evidence of it", func() bool {
+		r, lost := call[api.EvidenceRegister](w.recovery, http.MethodGet, "/evidence", nil)
+		return lost == nil && len(r.Items) == 1
+	})
 }
