@@ -127,8 +127,9 @@ func (k *Keeper) SealIntake(ctx context.Context, site string, ahead time.Duratio
 	ctx = context.WithoutCancel(ctx)
 	k.noteDamage(ctx)
 	if err := k.list(ctx, r, x); err != nil {
-		// The records follow from the store at the next start.
+		// The records follow from the store: when the database can be written to again.
 		k.Log.Error("note a point's arrival", "group", r.Spec.Name, "err", err)
+		k.listLater(x.Point)
 	}
 	if err := k.lockNew(ctx, r, x); err != nil {
 		k.Log.Error("lock a point", "group", r.Spec.Name, "err", err) // and again at the next tidying

@@ -110,6 +110,9 @@ type Keeper struct {
 	damaged  bool // when last looked at, some point had lost something
 	shorter  []shorter
 	kick     chan struct{}
+	// unlisted are points that are sealed and could not be recorded; late tells of a new one.
+	unlisted map[string]bool
+	late     chan struct{}
 	// deletions that wait, by group, and cuts that may hold points back.
 	deletions map[string]records.Deletion
 	cuts      map[string][]ladder.Cut
@@ -153,7 +156,7 @@ type Damage struct {
 // New makes a keeper, and makes the records agree with the store, which is the
 // truth: a crash may have come between a seal and its record.
 func New(ctx context.Context, cfg Config) (*Keeper, error) {
-	k := &Keeper{Config: cfg, by: map[string]*Holding{}, kick: make(chan struct{}, 1), due: map[string][]string{}, moving: make(chan struct{}, 1), deletions: map[string]records.Deletion{}, cuts: map[string][]ladder.Cut{}}
+	k := &Keeper{Config: cfg, by: map[string]*Holding{}, kick: make(chan struct{}, 1), unlisted: map[string]bool{}, late: make(chan struct{}, 1), due: map[string][]string{}, moving: make(chan struct{}, 1), deletions: map[string]records.Deletion{}, cuts: map[string][]ladder.Cut{}}
 	if k.LongTerm != nil {
 		k.Store.NumberAfter(k.lastNumber)
 	}

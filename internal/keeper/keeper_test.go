@@ -2,9 +2,11 @@ package keeper_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -442,4 +444,33 @@ func newest(k *keeper.Keeper, group string) time.Time {
 func known(k *keeper.Keeper, group string) bool {
 	_, is := k.Newest(group)
 	return is
+}
+
+// A point that is sealed while nothing can be recorded is one all the same: it is listed when the
+// database takes it, without a start of the service.
+func TestAPointIsListedWhenTheDatabaseIsBack(t *testing.T) {
+	virtual(t, ladder.Ladder{{For: 6 * time.Hour}}, func(t *testing.T, r *rig) {
+		ctx, cancel := context.WithCancel(t.Context())
+		done := make(chan struct{})
+		go func() { r.Keeper.Run(ctx); close(done) }()
+		defer func() { cancel(); <-done }()
+		synctest.Wait()
+		var gone atomic.Bool
+		gone.Store(true)
+		r.DB.Before = func(method string) error {
+			if gone.Load() && method == "PutPoint" {
+				return errors.New("it takes no connections")
+			}
+			return nil
+		}
+		x := r.seal()
+		_, err := r.Keeper.Mine(t.Context(), x.Point)
+		require.Equal(t, http.StatusNotFound, fault(t, err).Status)
+		time.Sleep(20 * time.Second)
+		gone.Store(false)
+		time.Sleep(3 * time.Second)
+		_, err = r.Keeper.Mine(t.Context(), x.Point)
+		require.NoError(t, err)
+		require.Equal(t, 1, r.Keeper.Holding(r.g.ID).Points)
+	})
 }

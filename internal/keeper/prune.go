@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"maps"
 	"slices"
 	"time"
 
@@ -18,13 +19,67 @@ import (
 func (k *Keeper) Run(ctx context.Context) {
 	for {
 		k.tidy(ctx)
-		select {
-		case <-ctx.Done():
-			return
-		case <-k.kick:
-		case <-k.Clock.After(k.TidyEvery):
+		for next := k.Clock.Now().Add(k.TidyEvery); k.Clock.Now().Before(next); {
+			wait := next.Sub(k.Clock.Now())
+			if k.relist(ctx) > 0 {
+				wait = min(wait, relistEvery)
+			}
+			select {
+			case <-ctx.Done():
+				return
+			case <-k.late:
+				continue
+			case <-k.kick:
+			case <-k.Clock.After(wait):
+				continue
+			}
+			break
 		}
 	}
+}
+
+// relistEvery is how often points are tried to be recorded that could not be.
+const relistEvery = 2 * time.Second
+
+// listLater has a point recorded when that can be done.
+func (k *Keeper) listLater(point string) {
+	k.mu.Lock()
+	k.unlisted[point] = true
+	k.mu.Unlock()
+	select {
+	case k.late <- struct{}{}:
+	default:
+	}
+}
+
+// relist records points that could not be recorded when they were sealed, and tells how many are
+// left.
+func (k *Keeper) relist(ctx context.Context) int {
+	k.mu.Lock()
+	open := slices.Collect(maps.Keys(k.unlisted))
+	k.mu.Unlock()
+	left := 0
+	for _, id := range open {
+		x, err := k.Seal(id)
+		r, known := directory.Record{}, false
+		if err == nil {
+			r, known = k.Groups.Get(x.Group.ID)
+		}
+		if known { // else it was dropped meanwhile
+			if err := k.list(ctx, r, x); err != nil {
+				left++
+				continue
+			}
+			if err := k.recount(ctx, r.ID); err != nil {
+				k.Log.Error("count points", "group", r.Spec.Name, "err", err)
+			}
+			k.told(id, r.ID)
+		}
+		k.mu.Lock()
+		delete(k.unlisted, id)
+		k.mu.Unlock()
+	}
+	return left
 }
 
 func (k *Keeper) tidy(ctx context.Context) {

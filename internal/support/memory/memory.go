@@ -48,7 +48,7 @@ type DB struct {
 	rounds       map[string]records.DrillRound
 	screens      map[string][]byte // by recovery/machine
 
-	// Before, if set, is called before each write of a group with the method's name;
+	// Before, if set, is called before each write of a group or of a point with the method's name;
 	// what it returns fails the write. It is where a test lets others come between.
 	Before func(method string) error
 	// Careless makes writes of groups forget to compare revisions, as a fault that a

@@ -117,6 +117,9 @@ func (db *DB) dropPoint(id string) {
 
 // PutPoint implements keeper.Records.
 func (db *DB) PutPoint(_ context.Context, p records.Point) error {
+	if err := db.before("PutPoint"); err != nil {
+		return err
+	}
 	db.mu.Lock()
 	defer db.mu.Unlock()
 	if _, ok := db.point(p.ID); !ok {
