@@ -46,19 +46,19 @@ func (a *app) failoverCmd() *cobra.Command {
 	return c
 }
 
-// sure gives the group's name that a decision is confirmed by: what --confirm says, or what
-// somebody at a terminal writes when they have read what it costs.
-func (a *app) sure(given, group string, costs []string) (string, error) {
+// sure gives the name that a decision is confirmed by: what --confirm says, or what somebody at
+// a terminal writes when they have read what it costs.
+func (a *app) sure(given, name string, costs []string) (string, error) {
 	if given != "" || !a.asks(false) {
 		if given == "" {
-			return "", usage("say --confirm with the group's name, %q: nobody can be asked here", group)
+			return "", usage("say --confirm %q: nobody can be asked here", name)
 		}
 		return given, nil
 	}
 	for _, x := range costs {
 		_, _ = fmt.Fprintln(a.Err, x)
 	}
-	return a.line(fmt.Sprintf("Write the group's name (%s) to go on: ", group))
+	return a.line(fmt.Sprintf("Write %s to go on: ", name))
 }
 
 func (a *app) failoverStartCmd() *cobra.Command {

@@ -73,11 +73,11 @@ func (a *app) flotillaStartCmd() *cobra.Command {
 				in.Without = &without
 			}
 			if before != "" {
-				at, err := time.Parse(time.RFC3339, before)
+				at, err := backOrTime(before)
 				if err != nil {
-					return usage("--before %s: write it like 2026-03-01T04:00:00Z", before)
+					return usage("--before %s: %v", before, err)
 				}
-				in.Before = &at
+				in.Before = at
 			}
 			if down != "" {
 				d, err := span.Parse(down)
@@ -94,16 +94,8 @@ func (a *app) flotillaStartCmd() *cobra.Command {
 				return a.emit(p, func(w *tabwriter.Writer) { flotillaPlan(w, p) })
 			}
 			if !drill {
-				if confirm == "" && !a.asks(false) {
-					return usage("say --confirm %q: nobody can be asked here", p.Confirm)
-				}
-				if confirm == "" {
-					for _, x := range p.Costs {
-						_, _ = fmt.Fprintln(a.Err, x)
-					}
-					if confirm, err = a.line(fmt.Sprintf("Write %s to go on: ", p.Confirm)); err != nil {
-						return err
-					}
+				if confirm, err = a.sure(confirm, p.Confirm, p.Costs); err != nil {
+					return err
 				}
 				in.Confirm = &confirm
 			}
@@ -125,7 +117,7 @@ func (a *app) flotillaStartCmd() *cobra.Command {
 	x.StringArrayVar(&without, "without", nil, "group that is left out; again for more")
 	x.BoolVar(&planned, "planned", false, "last changes first, and home shut down: nothing is lost")
 	x.StringVar(&choose, "choose", "", "newest (if left out), application, proved, calm, before, or near: of each the point that is nearest to one instant for all")
-	x.StringVar(&before, "before", "", "time before which, with --choose before; the instant, with --choose near")
+	x.StringVar(&before, "before", "", "time before which, with --choose before, or the instant, with --choose near: such as 6h (ago) or an instant")
 	x.BoolVar(&force, "force", false, "switch off machines at home that are not down in time; with --planned")
 	x.StringVar(&down, "down-within", "", "how long machines at home have to shut down; 5min if left out")
 	x.BoolVar(&notWhole, "not-whole", false, "allow machines whose disks cannot be read whole")
