@@ -205,8 +205,9 @@ func (h home) Seal(ctx context.Context, intake string, x points.Seal) (*points.S
 	ctx = context.WithoutCancel(ctx)
 	h.k.noteDamage(ctx)
 	if err := h.k.list(ctx, h.r, out); err != nil {
-		// The records follow from the store at the next start.
+		// The records follow from the store: when the database can be written to again.
 		h.k.Log.Error("note a point at home", "group", h.r.Spec.Name, "err", err)
+		h.k.listLater(out.Point)
 	}
 	h.k.Prune(ctx, h.r)
 	if err := h.k.recount(ctx, h.r.ID); err != nil {
