@@ -5648,6 +5648,8 @@ export interface components {
              */
             tookSeconds?: number;
             machines: components["schemas"]["DrillMachine"][];
+            /** @description When each wave was up */
+            waves: components["schemas"]["RecoveryWave"][];
             steps: components["schemas"]["DrillStep"][];
             /** @description What is done besides, in order */
             runbook: components["schemas"]["RunbookStep"][];
@@ -5669,6 +5671,8 @@ export interface components {
             choose?: string;
             /** Format: date-time */
             before?: string;
+            /** @description Names or IDs of those that start here; all if left out. The others do not, though a planned one shuts them down as well: a group is home at one site */
+            machines?: string[];
             /** @description Allow machines whose disks cannot be read whole */
             notWhole?: boolean;
             /** @description Switch off machines at home that are not down after the time that they have; without it, it waits for somebody */
@@ -5709,6 +5713,8 @@ export interface components {
             losesBytes?: number;
             /** @description By wave */
             machines: components["schemas"]["DrillPlanMachine"][];
+            /** @description Machines of the group that would not start here */
+            leftOut: string[];
             /** @description What is done besides, in order */
             runbook: components["schemas"]["RunbookStep"][];
             /**
@@ -5748,6 +5754,8 @@ export interface components {
             choose?: string;
             /** Format: date-time */
             before?: string;
+            /** @description Names or IDs of those that start here; those that did so far if left out */
+            machines?: string[];
             notWhole?: boolean;
         };
         FailoverSteer: {
@@ -5839,6 +5847,10 @@ export interface components {
             /** Format: int64 */
             totalBytes?: number;
             machines: components["schemas"]["DrillMachine"][];
+            /** @description When each wave was up */
+            waves: components["schemas"]["RecoveryWave"][];
+            /** @description Machines of the group that do not start here, by choice */
+            leftOut: string[];
             /** @description What it goes through, in order */
             stages: components["schemas"]["FailoverStage"][];
             steps: components["schemas"]["DrillStep"][];
@@ -5894,6 +5906,31 @@ export interface components {
             /** @description That there is a picture of what it showed */
             screen: boolean;
             error?: string;
+        };
+        RecoveryWave: {
+            /** @description 0: before all waves */
+            wave: number;
+            machines: number;
+            /**
+             * Format: date-time
+             * @description When its first machine started
+             */
+            startedAt?: string;
+            /**
+             * Format: date-time
+             * @description When the last of its machines was checked; left out while one is not, and where a check was given up or a machine was lost
+             */
+            upAt?: string;
+            /**
+             * Format: int64
+             * @description From the beginning until it was up
+             */
+            tookSeconds?: number;
+            /**
+             * Format: int64
+             * @description Of these, from when the one before was up
+             */
+            ownSeconds?: number;
         };
         DrillStep: {
             /** Format: date-time */

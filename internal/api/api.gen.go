@@ -1290,6 +1290,9 @@ type Drill struct {
 	// Verdict Whether whoever ended it says that it passed
 	Verdict *bool `json:"verdict,omitempty"`
 
+	// Waves When each wave was up
+	Waves []RecoveryWave `json:"waves"`
+
 	// Why Why it did not pass
 	Why []string `json:"why"`
 }
@@ -1572,6 +1575,9 @@ type Failover struct {
 	// Known What was known of home when it began
 	Known []string `json:"known"`
 
+	// LeftOut Machines of the group that do not start here, by choice
+	LeftOut []string `json:"leftOut"`
+
 	// LocalBytes Of its disks that are local
 	LocalBytes *int64 `json:"localBytes,omitempty"`
 
@@ -1625,6 +1631,9 @@ type Failover struct {
 	// TurnedAt Since when the group is home here
 	TurnedAt    *time.Time `json:"turnedAt,omitempty"`
 	Unprotected *bool      `json:"unprotected,omitempty"`
+
+	// Waves When each wave was up
+	Waves []RecoveryWave `json:"waves"`
 }
 
 // FailoverAccept defines model for FailoverAccept.
@@ -1664,6 +1673,9 @@ type FailoverPlan struct {
 	// LastTookSeconds How long the last drill or failover took until all ran
 	LastTookSeconds *int64 `json:"lastTookSeconds,omitempty"`
 
+	// LeftOut Machines of the group that would not start here
+	LeftOut []string `json:"leftOut"`
+
 	// LosesBytes What would be lost in bytes, as home last said; left out if it is not known
 	LosesBytes *int64 `json:"losesBytes,omitempty"`
 
@@ -1694,8 +1706,11 @@ type FailoverPoint struct {
 	Choose *string    `json:"choose,omitempty"`
 
 	// Confirm The group's name, as it is
-	Confirm  string `json:"confirm"`
-	NotWhole *bool  `json:"notWhole,omitempty"`
+	Confirm string `json:"confirm"`
+
+	// Machines Names or IDs of those that start here; those that did so far if left out
+	Machines *[]string `json:"machines,omitempty"`
+	NotWhole *bool     `json:"notWhole,omitempty"`
 
 	// Point ID or number; it counts before how one is chosen
 	Point *string `json:"point,omitempty"`
@@ -2814,6 +2829,9 @@ type NewFailover struct {
 	// Force Switch off machines at home that are not down after the time that they have; without it, it waits for somebody
 	Force *bool `json:"force,omitempty"`
 
+	// Machines Names or IDs of those that start here; all if left out. The others do not, though a planned one shuts them down as well: a group is home at one site
+	Machines *[]string `json:"machines,omitempty"`
+
 	// NotWhole Allow machines whose disks cannot be read whole
 	NotWhole *bool `json:"notWhole,omitempty"`
 
@@ -3521,6 +3539,26 @@ type ReadinessFinding struct {
 type RecoveryCodes struct {
 	// Codes Each is good once; shown once
 	Codes []string `json:"codes"`
+}
+
+// RecoveryWave defines model for RecoveryWave.
+type RecoveryWave struct {
+	Machines int `json:"machines"`
+
+	// OwnSeconds Of these, from when the one before was up
+	OwnSeconds *int64 `json:"ownSeconds,omitempty"`
+
+	// StartedAt When its first machine started
+	StartedAt *time.Time `json:"startedAt,omitempty"`
+
+	// TookSeconds From the beginning until it was up
+	TookSeconds *int64 `json:"tookSeconds,omitempty"`
+
+	// UpAt When the last of its machines was checked; left out while one is not, and where a check was given up or a machine was lost
+	UpAt *time.Time `json:"upAt,omitempty"`
+
+	// Wave 0: before all waves
+	Wave int `json:"wave"`
 }
 
 // Report How promises were kept, what is protected, what it takes and what changed, over a time

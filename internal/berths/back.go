@@ -5,12 +5,15 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strings"
 
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/berth"
 	"kestrel/internal/directory"
 	"kestrel/internal/keeper"
+	"kestrel/internal/link"
 	"kestrel/internal/platform"
+	"kestrel/internal/problem"
 )
 
 // BackView is the berth for the way back of a group.
@@ -63,6 +66,46 @@ func (b *Berths) Back(ctx context.Context, who actor.Actor, text string) (BackVi
 	return v, nil
 }
 
+// WayBack is the berth by which the machines of a group that comes here return to where they
+// are home today.
+func (b *Berths) WayBack(ctx context.Context, id string) (json.RawMessage, error) {
+	v, err := b.Back(ctx, actor.System(), id)
+	return v.Berth, err
+}
+
+// FillThere has the recovery site of a group that is home here take a berth, unless somebody
+// has said how its machines arrive there.
+func (b *Berths) FillThere(ctx context.Context, id, who string, wish json.RawMessage) error {
+	r, ok := b.Groups.Get(id)
+	if !ok {
+		return problem.NotFound("group", id)
+	}
+	_, err := b.ask(ctx, r, link.BerthAsk{Who: who, Berth: wish, Fill: true})
+	return err
+}
+
+// fill writes a group's berth if nobody has.
+func (b *Berths) fill(ctx context.Context, who actor.Actor, r directory.Record, wish json.RawMessage, said []berth.Machine) (View, error) {
+	if e := b.get(OfGroup, r.ID); e.revision > 0 {
+		return b.view(r, e.revision, e.Berth, said, nil), nil
+	}
+	x, _, err := Decode(wish)
+	if err != nil {
+		return View{}, err
+	}
+	for _, f := range r.Former {
+		if p, ok := b.Inventory.Get(f.Platform); ok && !p.Up {
+			return View{}, problem.Unreachable("%s, which the machines ran on, does not answer.", p.Name)
+		}
+	}
+	if origins, networks := b.originsFormer(r, x); len(origins) > 0 {
+		x, _ = berth.Back(origins, x.Waves, networks)
+	}
+	at, _ := b.place(x.Platform)
+	x.FreeNames(at.Machines)
+	return b.write(ctx, who, r, 0, Encode(x), said)
+}
+
 // originsHere is where the machines of a group that is home here run.
 func (b *Berths) originsHere(r directory.Record) (out []berth.Origin, networks []berth.Network) {
 	p, _ := b.Inventory.Get(r.Spec.Platform)
@@ -75,6 +118,29 @@ func (b *Berths) originsHere(r directory.Record) (out []berth.Origin, networks [
 	}
 	if here, known := b.place(p.Name); known {
 		networks = here.Networks
+	}
+	return out, networks
+}
+
+// originsFormer is where the machines of a group ran here that returns as a berth says; none
+// unless each is still there.
+func (b *Berths) originsFormer(r directory.Record, x berth.Berth) (out []berth.Origin, networks []berth.Network) {
+	for _, m := range x.Machines {
+		at := slices.IndexFunc(r.Former, func(f directory.Former) bool { return strings.EqualFold(f.Name, m.Name) })
+		if at < 0 {
+			return nil, nil
+		}
+		p, _ := b.Inventory.Get(r.Former[at].Platform)
+		now, there := p.Machine(r.Former[at].ID)
+		if !there {
+			return nil, nil
+		}
+		o := origin(now, p.Name)
+		o.There, o.Wave = m.Machine, m.Wave
+		out = append(out, o)
+		if here, known := b.place(p.Name); known {
+			networks = here.Networks
+		}
 	}
 	return out, networks
 }

@@ -534,6 +534,8 @@ func (b *Berths) Asked(ctx context.Context, who actor.Actor, id string, a link.B
 	var v View
 	var err error
 	switch {
+	case a.Fill:
+		v, err = b.fill(ctx, who, r, a.Berth, said)
 	case a.Write:
 		v, err = b.write(ctx, who, r, a.Revision, a.Berth, said)
 	case len(a.Berth) > 0:

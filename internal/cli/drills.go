@@ -264,6 +264,7 @@ func drillPage(w *tabwriter.Writer, d api.Drill) {
 	for _, m := range d.Machines {
 		machineRow(w, m)
 	}
+	waveRows(w, d.Waves)
 	stepRows(w, d.Runbook)
 	row(w)
 	for _, s := range d.Steps {
@@ -294,6 +295,22 @@ func machineRow(w io.Writer, m api.DrillMachine) {
 		}
 	}
 	row(w, m.Name, m.Wave, state, clockTime(m.StartedAt), clockTime(m.CheckedAt), took, strings.Join(m.Networks, ", "), check)
+}
+
+// waveRows show when waves were up, where there are some.
+func waveRows(w io.Writer, all []api.RecoveryWave) {
+	if len(all) < 2 {
+		return
+	}
+	row(w)
+	row(w, "WAVE", "MACHINES", "STARTED", "UP", "AFTER", "BY ITSELF")
+	for _, x := range all {
+		took, own := "—", "—"
+		if x.TookSeconds != nil {
+			took, own = moment(*x.TookSeconds), moment(*x.OwnSeconds)
+		}
+		row(w, x.Wave, x.Machines, clockTime(x.StartedAt), clockTime(x.UpAt), took, own)
+	}
 }
 
 func drillPlan(w *tabwriter.Writer, p api.DrillPlan) {

@@ -65,6 +65,7 @@ func (a *app) failoverStartCmd() *cobra.Command {
 	var in api.NewFailover
 	var from pointFlags
 	var reason, confirm, down string
+	var machines []string
 	var planned, plan, waits, notWhole, force bool
 	c := &cobra.Command{Use: "start GROUP", Short: "Start a failover of a group to this site", Args: cobra.ExactArgs(1),
 		Long: `Start a failover: the machines of a group start here, at the site that keeps its points, as its
@@ -77,13 +78,17 @@ asked of home; it says what is known of it, and what would happen if it lives.
 With --plan it is only said what would happen.`,
 		Example: `  kestrel failover start Purser-desk --planned --plan
   kestrel failover start Purser-desk --planned --confirm Purser-desk
-  kestrel failover start Purser-desk --choose calm --confirm Purser-desk --reason 'the disks at home are being encrypted'`,
+  kestrel failover start Purser-desk --choose calm --confirm Purser-desk --reason 'the disks at home are being encrypted'
+  kestrel failover start Purser-desk --machine purser --plan`,
 		RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
 			var err error
 			if in.Point, in.Choose, in.Before, err = from.wish(); err != nil {
 				return err
 			}
 			in.Planned, in.Reason, in.NotWhole, in.Force = &planned, strOr(reason), &notWhole, &force
+			if len(machines) > 0 {
+				in.Machines = &machines
+			}
 			if down != "" {
 				d, err := span.Parse(down)
 				if err != nil {
@@ -109,6 +114,7 @@ With --plan it is only said what would happen.`,
 	f := c.Flags()
 	f.BoolVar(&planned, "planned", false, "last changes first, and home shut down: nothing is lost")
 	f.BoolVar(&notWhole, "not-whole", false, "allow machines whose disks cannot be read whole")
+	f.StringSliceVar(&machines, "machine", nil, "only this one of the group starts here; may be given several times")
 	f.BoolVar(&force, "force", false, "switch off machines at home that are not down in time; with --planned")
 	f.StringVar(&down, "down-within", "", "how long machines at home have to shut down; 5min if left out")
 	f.StringVar(&reason, "reason", "", "why it is not planned although home answers")
@@ -215,6 +221,7 @@ func (a *app) failoverBackOutCmd() *cobra.Command {
 func (a *app) failoverPointCmd() *cobra.Command {
 	var from pointFlags
 	var confirm string
+	var machines []string
 	var waits, notWhole bool
 	c := &cobra.Command{Use: "point FAILOVER", Short: "Start its machines anew from another point", Args: cobra.ExactArgs(1),
 		Example: "  kestrel failover point Purser-desk --choose calm --confirm Purser-desk",
@@ -228,6 +235,9 @@ func (a *app) failoverPointCmd() *cobra.Command {
 				return err
 			}
 			in := api.FailoverPoint{Confirm: sure, NotWhole: &notWhole}
+			if len(machines) > 0 {
+				in.Machines = &machines
+			}
 			if in.Point, in.Choose, in.Before, err = from.wish(); err != nil {
 				return err
 			}
@@ -236,6 +246,7 @@ func (a *app) failoverPointCmd() *cobra.Command {
 		})}
 	f := c.Flags()
 	f.StringVar(&confirm, "confirm", "", "the group's name, as it is")
+	f.StringSliceVar(&machines, "machine", nil, "only this one of the group starts here; those that did so far if left out")
 	f.BoolVar(&notWhole, "not-whole", false, "allow machines whose disks cannot be read whole")
 	f.BoolVar(&waits, "wait", false, "wait until all runs and is checked")
 	from.add(c)
@@ -371,6 +382,9 @@ func failoverPage(w *tabwriter.Writer, f api.Failover) {
 	}
 	row(w, "Point", fmt.Sprintf("%d, captured %s, %s-consistent, %s", f.PointNumber, clockTime(&f.CaptureAt), f.Consistency, f.Chosen))
 	row(w, "Lost", lostWord(f.LosesSeconds, f.LosesBytes))
+	if len(f.LeftOut) > 0 {
+		row(w, "Not started", strings.Join(f.LeftOut, ", ")+", by choice")
+	}
 	row(w, "Began", fmt.Sprintf("%s, by %s", clockTime(&f.StartedAt), f.StartedBy))
 	if f.TookSeconds != nil {
 		row(w, "Ran after", secs(*f.TookSeconds))
@@ -414,6 +428,7 @@ func failoverPage(w *tabwriter.Writer, f api.Failover) {
 	for _, m := range f.Machines {
 		machineRow(w, m)
 	}
+	waveRows(w, f.Waves)
 	stepRows(w, f.Runbook)
 	row(w)
 	for _, s := range f.Steps {

@@ -202,6 +202,10 @@ func write(r Record) records.Group {
 			g.PausedUntil = &p.Until
 		}
 	}
+	if r.Away() || r.Held() {
+		// Nothing is copied on purpose: nobody can keep a target of it meanwhile.
+		g.Paused, g.PausedUntil = new("It runs at the other site since a failover that is not decided upon."), nil
+	}
 	for _, m := range r.Spec.Machines {
 		g.Machines = append(g.Machines, m.ID)
 	}

@@ -145,6 +145,11 @@ type Holding struct {
 	marks     int       // counts changes of the list of points
 	mark      string    // of the list last fetched from the recovery site
 	fetchedAt time.Time
+	// Of points that home holds from before it was home last: how many are known, by which
+	// list, fetched when.
+	earlier     int
+	earlierMark string
+	earlierAt   time.Time
 }
 
 // Damage sums up what a group's points have lost.
@@ -342,7 +347,7 @@ func (k *Keeper) recount(ctx context.Context, group string) error {
 		return nil
 	}
 	h.counted = mine
-	h.Points, h.OldestAt, h.HomePoints = 0, time.Time{}, 0
+	h.Points, h.OldestAt, h.HomePoints, h.earlier = 0, time.Time{}, 0, 0
 	k.count(r, h, totals)
 	return nil
 }
@@ -355,6 +360,7 @@ func (k *Keeper) count(r directory.Record, h *Holding, totals []records.PointTot
 			continue
 		}
 		if r.Direction == directory.In && !t.Held {
+			h.earlier = t.Count
 			continue // they are at the other site, from when the group was home here
 		}
 		h.Points, h.OldestAt = t.Count, t.Oldest
@@ -502,6 +508,66 @@ func (k *Keeper) Held(ctx context.Context, group string) ([]link.PointState, err
 		}
 	}
 	return out, nil
+}
+
+// EarlierMark changes when the list of those points of a group does that this site, its home
+// in a term, holds from before that term; empty if there are none.
+func (k *Keeper) EarlierMark(group string, term int64) string {
+	n, newest := 0, ""
+	for _, x := range k.Store.Points(group) {
+		if x.Group.Term < term {
+			n, newest = n+1, x.Point
+		}
+	}
+	if n == 0 {
+		return ""
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return fmt.Sprintf("%d-%d-%s", k.holding(group).marks, n, newest)
+}
+
+// Earlier lists what this site, a group's home in a term, holds of it from before that term,
+// for its recovery site.
+func (k *Keeper) Earlier(ctx context.Context, group string, term int64) ([]link.PointState, error) {
+	all, err := k.Held(ctx, group)
+	return slices.DeleteFunc(all, func(x link.PointState) bool { return x.Seal.Group.Term >= term }), err
+}
+
+// Elsewhere takes what a group's home site says it holds from before it was home last, so that
+// there is one history. Fetch is asked for the list when it has changed, not more often than
+// every.
+func (k *Keeper) Elsewhere(ctx context.Context, group, mark string, every time.Duration, fetch func(ctx context.Context) ([]link.PointState, error)) error {
+	r, ok := k.Groups.Get(group)
+	if !ok || r.Direction != directory.In {
+		return nil
+	}
+	now := k.Clock.Now()
+	k.mu.Lock()
+	h := k.holding(group)
+	due := (h.earlierMark != mark || mark == "" && h.earlier > 0) && now.Sub(h.earlierAt) > every
+	if due {
+		h.earlierAt = now
+	}
+	k.mu.Unlock()
+	if !due {
+		return nil
+	}
+	var held []link.PointState
+	var err error
+	if mark != "" {
+		if held, err = fetch(ctx); err != nil {
+			return fmt.Errorf("fetch the earlier points of %s: %w", r.Spec.Name, err)
+		}
+	}
+	if err := errors.Join(k.mirror(ctx, group, held), k.recount(ctx, group)); err != nil {
+		return err
+	}
+	k.mu.Lock()
+	k.holding(group).earlierMark = mark
+	k.mu.Unlock()
+	k.Hub.Send(events.Event{Type: "group", ID: group})
+	return nil
 }
 
 // Idle refuses what needs that none of a group's points here is being read.

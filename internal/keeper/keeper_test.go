@@ -446,6 +446,19 @@ func known(k *keeper.Keeper, group string) bool {
 	return is
 }
 
+// What is sealed can be used at once, though it is not listed yet.
+func TestASealedPointIsThere(t *testing.T) {
+	virtual(t, ladder.Ladder{{For: 6 * time.Hour}}, func(t *testing.T, r *rig) {
+		x := r.seal()
+		require.NoError(t, r.DB.DeletePoint(t.Context(), x.Point))
+		p, err := r.Keeper.Mine(t.Context(), x.Point)
+		require.NoError(t, err)
+		require.True(t, p.Held)
+		_, err = r.Keeper.Mine(t.Context(), uuid.NewString())
+		require.Equal(t, http.StatusNotFound, fault(t, err).Status)
+	})
+}
+
 // A point that is sealed while nothing can be recorded is one all the same: it is listed when the
 // database takes it, without a start of the service.
 func TestAPointIsListedWhenTheDatabaseIsBack(t *testing.T) {

@@ -174,7 +174,8 @@ func (k *Keeper) rungs(marks []records.Point, now time.Time) (rung map[string]in
 			keep = g.Spec.KeepsHome()
 		}
 		for i, v := range keep.Judge(ps, now) {
-			rung[v.Point.ID], newest[v.Point.ID] = v.Rung, i == 0
+			rung[v.Point.ID] = v.Rung
+			newest[v.Point.ID] = i == 0 && (s.held || g.Direction != directory.In) // what home has from before is not
 		}
 	}
 	return rung, newest
@@ -197,9 +198,26 @@ func (k *Keeper) record(ctx context.Context, id string) (records.Point, error) {
 	}
 	r, err := k.Records.Point(ctx, id)
 	if errors.Is(err, records.ErrNotFound) {
+		if r, listed := k.listed(ctx, id); listed {
+			return r, nil
+		}
 		return r, problem.NotFound("point", id)
 	}
 	return r, err
+}
+
+// listed enters a point that is sealed already and not in the records yet.
+func (k *Keeper) listed(ctx context.Context, id string) (records.Point, bool) {
+	x, err := k.Seal(id)
+	if err != nil {
+		return records.Point{}, false
+	}
+	g, ok := k.Groups.Get(x.Group.ID)
+	if !ok || k.list(ctx, g, x) != nil {
+		return records.Point{}, false
+	}
+	r, err := k.Records.Point(ctx, id)
+	return r, err == nil
 }
 
 // Mine is record for points of this site's own store.

@@ -19,6 +19,7 @@ import (
 const (
 	maxGroups    = 10_000    // in one beat
 	maxSettings  = 256 << 10 // bytes of a group's specification
+	maxMark      = 100       // bytes of what changes with a list
 	maxConfig    = 1 << 20   // bytes of a machine's configuration
 	maxDisks     = 2048      // of a cycle
 	maxCycleSize = 256 << 40 // bytes of a cycle's disks together
@@ -87,6 +88,8 @@ func CheckReport(r GroupReport) error {
 		return refuse("settings", "A specification has at most %d bytes.", maxSettings)
 	case r.Term < 0 || r.Term > maxTerm || r.Revision < 0:
 		return refuse("revision", "Terms and revisions count from 1.")
+	case len(r.EarlierMark) > maxMark:
+		return refuse("earlierMark", "It has at most %d bytes.", maxMark)
 	}
 	return nil
 }

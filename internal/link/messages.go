@@ -69,6 +69,9 @@ type GroupReport struct {
 	Anchor    time.Time       `json:"anchor"`
 	CreatedAt time.Time       `json:"createdAt"`
 	Live      Live            `json:"live"`
+	// EarlierMark changes when the list of those points does that home holds itself, from
+	// before it was home last; empty if there are none.
+	EarlierMark string `json:"earlierMark,omitempty"`
 }
 
 // Live is what only the home site can see of a group, on its clock.
@@ -145,6 +148,9 @@ type BerthAsk struct {
 	Who   string          `json:"who"` // at home
 	Berth json.RawMessage `json:"berth,omitempty"`
 	Write bool            `json:"write,omitempty"`
+	// Fill writes it only where nobody has said anything of the group yet; a name that is taken
+	// there is made another.
+	Fill bool `json:"fill,omitempty"`
 	// Revision is the one that was looked at.
 	Revision int64 `json:"revision,omitempty"`
 	// Machines is the group's machines as home sees them, while there is no point.

@@ -79,14 +79,18 @@ type Operations struct {
 	mu    sync.Mutex
 	kinds map[string]Kind
 	works map[string]*Work
-	ctx   context.Context // of Run; nil before it
-	wg    sync.WaitGroup
-	look  chan struct{}
+	// taking are the IDs of works that are being taken up.
+	taking map[string]bool
+	ctx    context.Context // of Run; nil before it
+	wg     sync.WaitGroup
+	look   chan struct{}
 }
 
-// New makes it. Kinds are registered before Run.
-func New(store Store, trail *audit.Trail, clk clock.Clock, hub *events.Hub, log *slog.Logger) *Operations {
-	return &Operations{store: store, trail: trail, clk: clk, hub: hub, log: log, holder: uuid.NewString(), kinds: map[string]Kind{}, works: map[string]*Work{}, look: make(chan struct{}, 1)}
+// New makes it. Kinds are registered before Run. The holder names whoever takes work up: of two
+// processes that run at a time each has another, and one that is started anew has the one it
+// had, so that it need not wait for its own leases to run out.
+func New(store Store, trail *audit.Trail, clk clock.Clock, hub *events.Hub, log *slog.Logger, holder string) *Operations {
+	return &Operations{store: store, trail: trail, clk: clk, hub: hub, log: log, holder: holder, taking: map[string]bool{}, kinds: map[string]Kind{}, works: map[string]*Work{}, look: make(chan struct{}, 1)}
 }
 
 // Register makes a kind of work known.
@@ -222,6 +226,17 @@ func (o *Operations) Ensure(ctx context.Context, id, kind, subject string, input
 	return err
 }
 
+// reserve lets one caller at a time take work up that is not here.
+func (o *Operations) reserve(id string) bool {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if _, here := o.works[id]; here || o.taking[id] {
+		return false
+	}
+	o.taking[id] = true
+	return true
+}
+
 // take begins work unless somebody else holds it.
 func (o *Operations) take(ctx context.Context, r records.Operation) {
 	o.mu.Lock()
@@ -229,9 +244,14 @@ func (o *Operations) take(ctx context.Context, r records.Operation) {
 	_, here := o.works[r.ID]
 	run := o.ctx
 	o.mu.Unlock()
-	if run == nil || run.Err() != nil || here || !known {
+	if run == nil || run.Err() != nil || here || !known || !o.reserve(r.ID) {
 		return
 	}
+	defer func() {
+		o.mu.Lock()
+		delete(o.taking, r.ID)
+		o.mu.Unlock()
+	}()
 	now := o.clk.Now()
 	got, err := o.store.TakeOperation(context.WithoutCancel(ctx), r.ID, o.holder, now, now.Add(leaseTime))
 	if errors.Is(err, records.ErrNotFound) {
@@ -340,7 +360,7 @@ func (o *Operations) Run(ctx context.Context) {
 		}
 		now := o.clk.Now()
 		for _, r := range open {
-			if r.LeaseUntil == nil || !now.Before(*r.LeaseUntil) {
+			if r.LeaseUntil == nil || !now.Before(*r.LeaseUntil) || r.Holder == o.holder {
 				o.take(ctx, r)
 			}
 		}

@@ -9,6 +9,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/stretchr/testify/require"
 
 	"kestrel/internal/api"
@@ -30,9 +31,15 @@ type host struct {
 
 func run(t *testing.T, db *memory.DB, kinds ...operation.Kind) host {
 	t.Helper()
+	return runAs(t, db, uuid.NewString(), kinds...)
+}
+
+// runAs is run as a holder.
+func runAs(t *testing.T, db *memory.DB, holder string, kinds ...operation.Kind) host {
+	t.Helper()
 	hub := events.NewHub()
 	log := slog.New(slog.DiscardHandler)
-	o := operation.New(db, audit.New(db, clock.Wall{}, hub, log), clock.Wall{}, hub, log)
+	o := operation.New(db, audit.New(db, clock.Wall{}, hub, log), clock.Wall{}, hub, log, holder)
 	for _, k := range kinds {
 		o.Register(k)
 	}
@@ -138,6 +145,32 @@ func TestALostHolderWritesNothing(t *testing.T) {
 		require.Equal(t, []string{"write"}, v.Steps)
 		first.stop()
 		second.stop()
+	})
+}
+
+// A process that was killed goes on at once when it is started anew: its own lease is in nobody's
+// way, and another's is.
+func TestAProcessDoesNotWaitForItsOwnLease(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		db := memory.New()
+		kind := func(long time.Duration) operation.Kind {
+			return operation.Kind{Name: "job", Run: func(context.Context, *operation.Work) (string, error) {
+				time.Sleep(long) // not even the end of its context moves it, as if it was killed
+				return "done", nil
+			}}
+		}
+		killed := runAs(t, db, "mover a", kind(time.Hour))
+		op, err := killed.Start(context.Background(), anna, "job", "x", struct{}{})
+		require.NoError(t, err)
+		other := runAs(t, db, "mover b", kind(0))
+		time.Sleep(2 * time.Second)
+		require.Equal(t, "running", string(state(t, other.Operations, op.ID).State))
+		again := runAs(t, db, "mover a", kind(0))
+		time.Sleep(time.Second)
+		require.Equal(t, "done", string(state(t, again.Operations, op.ID).State))
+		killed.stop()
+		other.stop()
+		again.stop()
 	})
 }
 

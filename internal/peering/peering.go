@@ -129,6 +129,9 @@ type state struct {
 	covered   scope.Counts
 	coveredAt time.Time
 
+	// earlier are the marks of lists of earlier points that are to be fetched, by groups.
+	earlier map[string]string
+
 	received, mark int64
 	markAt         time.Time
 	perSec         float64
@@ -432,7 +435,7 @@ func (p *Peering) report(ctx context.Context, s *state) (link.Beat, error) {
 		if !r.Home() {
 			continue
 		}
-		b.Groups = append(b.Groups, link.GroupReport{ID: r.ID, Term: r.Term, Revision: r.Revision, Settings: directory.Encode(r.Spec), Anchor: r.Anchor, CreatedAt: r.CreatedAt, Live: p.Live(r.ID)})
+		b.Groups = append(b.Groups, link.GroupReport{ID: r.ID, Term: r.Term, Revision: r.Revision, Settings: directory.Encode(r.Spec), Anchor: r.Anchor, CreatedAt: r.CreatedAt, Live: p.Live(r.ID), EarlierMark: p.Keeper.EarlierMark(r.ID, r.Term)})
 	}
 	ended, err := p.DB.Farewells(ctx, s.rec.ID)
 	b.Ended = ended
@@ -486,6 +489,16 @@ func (p *Peering) beat(ctx context.Context, s *state) {
 	}
 	for _, st := range reply.Groups {
 		p.answered(ctx, s, st)
+	}
+	p.mu.Lock()
+	earlier := s.earlier
+	s.earlier = nil
+	p.mu.Unlock()
+	for id, mark := range earlier {
+		err := p.Keeper.Elsewhere(ctx, id, mark, downAfter*p.BeatEvery, func(ctx context.Context) ([]link.PointState, error) { return s.peer.Points(ctx, id) })
+		if err != nil && ctx.Err() == nil {
+			p.Log.Warn("earlier points of a home site", "err", err)
+		}
 	}
 }
 
@@ -588,6 +601,10 @@ func (p *Peering) takeReport(ctx context.Context, s *state, ahead time.Duration,
 	}
 	p.mu.Lock()
 	p.live[r.ID] = mirrored{r.Live.Bounded(), p.Clock.Now(), ahead}
+	if s.earlier == nil {
+		s.earlier = map[string]string{}
+	}
+	s.earlier[r.ID] = r.EarlierMark
 	p.mu.Unlock()
 	p.Hub.Send(events.Event{Type: "group", ID: r.ID})
 	return nil

@@ -152,14 +152,18 @@ func (p *Peering) Witnesses(ctx context.Context) []audit.Witness {
 	return out
 }
 
-// HeldPoints implements link.Local.
+// HeldPoints implements link.Local: home asks for what is held of its group, and a recovery
+// site for what home holds from before.
 func (p *Peering) HeldPoints(ctx context.Context, key []byte, group string) ([]link.PointState, error) {
 	s, err := p.byKey(key)
 	if err != nil {
 		return nil, err
 	}
 	r, ok := p.Groups.Get(group)
-	if !ok || r.HomeID != s.rec.PeerID || r.Direction == directory.Out {
+	switch {
+	case ok && r.Direction == directory.Out && r.Link == s.rec.ID:
+		return p.Keeper.Earlier(ctx, group, r.Term)
+	case !ok || r.HomeID != s.rec.PeerID || r.Direction == directory.Out:
 		return nil, problem.NotFound("group", group)
 	}
 	return p.Keeper.Held(ctx, group)

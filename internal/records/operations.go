@@ -32,10 +32,10 @@ func (db *DB) AddOperation(ctx context.Context, o Operation) error {
 }
 
 // TakeOperation gives somebody the lease of work that has not ended and that nobody
-// holds, or holds any more. The epoch it comes with is theirs alone.
+// else holds, or holds any more. The epoch it comes with is theirs alone.
 func (db *DB) TakeOperation(ctx context.Context, id, holder string, now, until time.Time) (Operation, error) {
 	return get[Operation](ctx, db, "operation", `UPDATE operations SET holder = $2, epoch = epoch + 1, lease_until = $4
-		WHERE id = $1 AND ended_at IS NULL AND (lease_until IS NULL OR lease_until <= $3) RETURNING *`, id, holder, now, until)
+		WHERE id = $1 AND ended_at IS NULL AND (lease_until IS NULL OR lease_until <= $3 OR holder = $2) RETURNING *`, id, holder, now, until)
 }
 
 // HoldOperation writes how far work is and holds its lease on. ErrLost says that

@@ -44,6 +44,7 @@ func (r *Recovery) conclude(ctx context.Context, s *failing, o failover.Outcome,
 		for _, x := range was.Stood {
 			v.Machines = append(v.Machines, machineView(was.BeganAt, x))
 		}
+		v.Waves = waveViews(was.BeganAt, v.Machines)
 	}
 	record, err := json.Marshal(v)
 	if err != nil {

@@ -2,9 +2,12 @@ package recovery
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"kestrel/internal/api"
@@ -34,21 +37,25 @@ const FailoverKind = "failover"
 // passage is what a failover's record holds beside its columns. Instants of home's clock are
 // said to be.
 type passage struct {
-	Home        string        `json:"home"`
-	Planned     bool          `json:"planned"`
-	PointNumber int64         `json:"pointNumber"`
-	CaptureAt   time.Time     `json:"captureAt"` // home's clock
-	Captured    time.Time     `json:"captured"`  // the same on ours
-	Consistency string        `json:"consistency"`
-	Chosen      string        `json:"chosen"`
-	NotWhole    bool          `json:"notWhole,omitempty"`
-	RTO         time.Duration `json:"rto,omitempty"`
-	RPO         time.Duration `json:"rpo,omitempty"`
-	Reason      string        `json:"reason,omitempty"`
-	Known       []string      `json:"known,omitempty"` // of home, when it began
-	LosesBytes  *int64        `json:"losesBytes,omitempty"`
-	Force       bool          `json:"force,omitempty"`
-	DownLimit   time.Duration `json:"downLimit,omitempty"`
+	Home        string    `json:"home"`
+	Planned     bool      `json:"planned"`
+	PointNumber int64     `json:"pointNumber"`
+	CaptureAt   time.Time `json:"captureAt"` // home's clock
+	Captured    time.Time `json:"captured"`  // the same on ours
+	Consistency string    `json:"consistency"`
+	Chosen      string    `json:"chosen"`
+	NotWhole    bool      `json:"notWhole,omitempty"`
+	// Machines are the IDs of those that start here, nil for all; LeftOut are the names of the
+	// others.
+	Machines   []string      `json:"machines,omitempty"`
+	LeftOut    []string      `json:"leftOut,omitempty"`
+	RTO        time.Duration `json:"rto,omitempty"`
+	RPO        time.Duration `json:"rpo,omitempty"`
+	Reason     string        `json:"reason,omitempty"`
+	Known      []string      `json:"known,omitempty"` // of home, when it began
+	LosesBytes *int64        `json:"losesBytes,omitempty"`
+	Force      bool          `json:"force,omitempty"`
+	DownLimit  time.Duration `json:"downLimit,omitempty"`
 
 	From      time.Time  `json:"from"`             // home's clock, when it began
 	WereOn    []string   `json:"wereOn,omitempty"` // IDs of home's machines that it found on
@@ -62,15 +69,18 @@ type passage struct {
 	Made      bool       `json:"made,omitempty"`
 	OpenAt    time.Time  `json:"openAt"`
 
-	Stopped  *decision  `json:"stopped,omitempty"`
-	Replace  *decision  `json:"replace,omitempty"`
-	Accept   *decision  `json:"accept,omitempty"`
-	BackOut  *decision  `json:"backOut,omitempty"`
-	Alone    bool       `json:"alone,omitempty"`    // it was accepted unprotected
-	Returned int64      `json:"returned,omitempty"` // the term in which home is home again
-	Told     bool       `json:"told,omitempty"`     // home has heard of it
-	ToldBy   *time.Time `json:"toldBy,omitempty"`   // from when on home was tried to be told
-	Entered  []entered  `json:"entered,omitempty"`
+	Stopped *decision `json:"stopped,omitempty"`
+	Replace *decision `json:"replace,omitempty"`
+	Accept  *decision `json:"accept,omitempty"`
+	BackOut *decision `json:"backOut,omitempty"`
+	Alone   bool      `json:"alone,omitempty"` // it was accepted unprotected
+	// WayBack is the berth for the way back, once it was Reckoned.
+	WayBack  json.RawMessage `json:"wayBack,omitempty"`
+	Reckoned bool            `json:"reckoned,omitempty"`
+	Returned int64           `json:"returned,omitempty"` // the term in which home is home again
+	Told     bool            `json:"told,omitempty"`     // home has heard of it
+	ToldBy   *time.Time      `json:"toldBy,omitempty"`   // from when on home was tried to be told
+	Entered  []entered       `json:"entered,omitempty"`
 
 	Took     time.Duration `json:"took,omitempty"`
 	Lost     time.Duration `json:"lost,omitempty"`
@@ -178,7 +188,8 @@ func (r *Recovery) work(ctx context.Context, s *failing, g directory.Record, rec
 		return r.turn(ctx, s, g, rec, d)
 	case failover.Starting:
 		if !d.Made && d.BackOut == nil && d.Stopped == nil {
-			if err := r.Landings.Recover(ctx, actor.System(), liveOf(rec.Point, d.NotWhole), rec.ID); err != nil {
+			r.lookAnew(ctx)
+			if err := r.Landings.Recover(ctx, actor.System(), liveOf(rec.Point, d.Machines, d.NotWhole), rec.ID); err != nil {
 				return fmt.Errorf("make its machines: %w", err)
 			}
 			return r.note(ctx, s, func(d *passage) { d.Made = true })
@@ -241,8 +252,43 @@ func (r *Recovery) stepFurther(ctx context.Context, s *failing, d passage) error
 
 // liveOf is how machines of a failover arrive: as the berth of their group says. A network of
 // the same name as at home is where they belong.
-func liveOf(point string, notWhole bool) api.NewLanding {
-	return api.NewLanding{Point: point, Berth: new(string(berth.Live)), NotWhole: &notWhole, HomeNetwork: new(true)}
+func liveOf(point string, machines []string, notWhole bool) api.NewLanding {
+	in := api.NewLanding{Point: point, Berth: new(string(berth.Live)), NotWhole: &notWhole, HomeNetwork: new(true)}
+	if machines != nil {
+		in.Machines = &machines
+	}
+	return in
+}
+
+// chosenOf are the IDs of those of a point's machines that are asked for, and the names of
+// the others; nil for all of them.
+func chosenOf(x *points.Seal, asked *[]string) (ids, left []string, err error) {
+	if asked == nil {
+		return nil, nil, nil
+	}
+	var names []string
+	for _, m := range x.Machines {
+		names = append(names, m.Name)
+	}
+	for _, t := range *asked {
+		if !slices.ContainsFunc(x.Machines, func(m points.SealMachine) bool { return m.ID == t || strings.EqualFold(m.Name, t) }) {
+			return nil, nil, problem.Invalid("machines", "Point %d has no machine %q; name some of %s.", x.Number, t, words.Joined(names, 8))
+		}
+	}
+	for _, m := range x.Machines {
+		if slices.ContainsFunc(*asked, func(t string) bool { return m.ID == t || strings.EqualFold(m.Name, t) }) {
+			ids = append(ids, m.ID)
+		} else {
+			left = append(left, m.Name)
+		}
+	}
+	switch {
+	case len(ids) == 0:
+		return nil, nil, problem.Invalid("machines", "Name at least one of %s.", words.Joined(names, 8))
+	case len(left) == 0:
+		return nil, nil, nil // of all, it needs not be said
+	}
+	return ids, left, nil
 }
 
 // ask asks a group's home site.
@@ -421,22 +467,46 @@ func (r *Recovery) beat(id string) {
 	r.beside(func(ctx context.Context) { r.Peering.Beat(ctx, id) })
 }
 
+// anewWithin is how long platforms are waited for that are asked once more.
+const anewWithin = 3 * time.Second
+
+// lookAnew asks the platforms here how they are now: what is planned is to be so.
+func (r *Recovery) lookAnew(ctx context.Context) {
+	var asked sync.WaitGroup
+	for _, p := range r.Inventory.All() {
+		if p.Up {
+			asked.Add(1)
+			if !r.beside(func(ctx context.Context) { r.Inventory.Refresh(ctx, p.ID); asked.Done() }) {
+				asked.Done()
+			}
+		}
+	}
+	all := make(chan struct{})
+	go func() { asked.Wait(); close(all) }()
+	select {
+	case <-all:
+	case <-r.Clock.After(anewWithin): // as it was seen last will do
+	case <-ctx.Done():
+	}
+}
+
 // besideLimit bounds what is done beside.
 const besideLimit = 30 * time.Second
 
-// beside does something without being waited for, while the site runs.
-func (r *Recovery) beside(f func(ctx context.Context)) {
+// beside does something without being waited for, while the site runs, and tells whether it does.
+func (r *Recovery) beside(f func(ctx context.Context)) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	ctx := r.ctx
 	if ctx == nil {
-		return // it is done at the next start, or with the next beat
+		return false // it is done at the next start, or with the next beat
 	}
 	r.wg.Go(func() {
 		ctx, cancel := context.WithTimeout(ctx, besideLimit)
 		defer cancel()
 		f(ctx)
 	})
+	return true
 }
 
 // pass goes on to another state, unless somebody has decided otherwise meanwhile.
@@ -612,7 +682,14 @@ func (r *Recovery) giveBack(ctx context.Context, s *failing, g directory.Record,
 // settle makes this site the home of a group for good.
 func (r *Recovery) settle(ctx context.Context, s *failing, g directory.Record, rec records.Recovery, d passage) error {
 	if g.Home() {
-		return nil // a crash came after it
+		return r.ensureBack(ctx, g, rec, d) // a crash came after it
+	}
+	if !d.Reckoned {
+		back, err := r.WayBack(ctx, g.ID)
+		if err != nil {
+			r.Log.Warn("fill the berth for the way back", "group", g.Spec.Name, "err", err)
+		}
+		return r.note(ctx, s, func(d *passage) { d.WayBack, d.Reckoned = back, true })
 	}
 	spec, err := r.here(g, rec, d)
 	if err != nil {
@@ -633,6 +710,7 @@ func (r *Recovery) settle(ctx context.Context, s *failing, g directory.Record, r
 	})
 	if err == nil {
 		r.beat(g.Link)
+		err = r.ensureBack(ctx, g, rec, d)
 	}
 	return err
 }

@@ -137,7 +137,12 @@ func (r *Recovery) ready(ctx context.Context, who actor.Actor, id string, in api
 	if down < leastDown || down > mostDown {
 		return x, problem.Invalid("downSeconds", "Machines at home have %s to %s to shut down.", span.Format(leastDown), span.Format(mostDown))
 	}
-	if x.planned, _, err = r.Landings.Plan(ctx, who, liveOf(x.chosen.seal.Point, value(in.NotWhole))); err != nil {
+	r.lookAnew(ctx)
+	machines, left, err := chosenOf(x.chosen.seal, in.Machines)
+	if err != nil {
+		return x, err
+	}
+	if x.planned, _, err = r.Landings.Plan(ctx, who, liveOf(x.chosen.seal.Point, machines, value(in.NotWhole))); err != nil {
 		return x, err
 	}
 	x.home = r.homeOf(ctx, who, g)
@@ -150,7 +155,7 @@ func (r *Recovery) ready(ctx context.Context, who actor.Actor, id string, in api
 	now := r.Clock.Now().UTC()
 	seal := x.chosen.seal
 	x.record = records.Recovery{ID: uuid.NewString(), Kind: FailoverKind, GroupID: g.ID, GroupName: g.Spec.Name, State: string(failover.Turning), StartedBy: who.String(), StartedAt: now}
-	x.passage = passage{Home: g.HomeName, Planned: planned, NotWhole: value(in.NotWhole), RTO: g.Spec.RTO, RPO: g.Spec.Promise.Target, Known: x.home.known, Force: value(in.Force), DownLimit: down}
+	x.passage = passage{Home: g.HomeName, Planned: planned, NotWhole: value(in.NotWhole), Machines: machines, LeftOut: left, RTO: g.Spec.RTO, RPO: g.Spec.Promise.Target, Known: x.home.known, Force: value(in.Force), DownLimit: down}
 	how := x.chosen.how
 	if planned {
 		x.record.State, how = string(failover.Draining), "the newest so far"
@@ -167,8 +172,17 @@ func (r *Recovery) ready(ctx context.Context, who actor.Actor, id string, in api
 }
 
 // costs says what a failover costs that could begin.
-func (x readied) costs(site string, now time.Time) []string {
+func (x readied) costs(site string, now time.Time) (out []string) {
 	g := x.group
+	if left := x.passage.LeftOut; len(left) > 0 {
+		defer func() {
+			text := fmt.Sprintf("%s not started at %s.", either(left, " is", " are"), site)
+			if x.passage.Planned {
+				text = fmt.Sprintf("%s shut down at %s as well, and not started at %s: the group is home at one site.", either(left, " is", " are"), g.HomeName, site)
+			}
+			out = append(out, text)
+		}()
+	}
 	if x.passage.Planned {
 		return []string{
 			fmt.Sprintf("Nothing of what is written is lost: the machines at %s are shut down, and what they wrote last is copied before they start at %s.", g.HomeName, site),
@@ -192,7 +206,7 @@ func (r *Recovery) PlanFailover(ctx context.Context, who actor.Actor, id string,
 	now := r.Clock.Now()
 	d := x.passage
 	v := api.FailoverPlan{Group: x.group.ID, GroupName: x.group.Spec.Name, Home: x.group.HomeName, Planned: d.Planned, Point: x.record.Point, PointNumber: d.PointNumber, CaptureAt: d.CaptureAt.UTC(), Consistency: d.Consistency, Chosen: d.Chosen,
-		LosesSeconds: int64(d.Lost / time.Second), Machines: plannedViews(x.planned), Runbook: stepsView(d.course, r.expected(x.group.ID), true), RtoTargetSeconds: int64(d.RTO / time.Second), Known: x.home.known, HomeAnswers: x.home.answers, RunsAtHome: append([]string{}, x.home.runs...), Costs: x.costs(r.Site, now)}
+		LosesSeconds: int64(d.Lost / time.Second), Machines: plannedViews(x.planned), LeftOut: append([]string{}, d.LeftOut...), Runbook: stepsView(d.course, r.expected(x.group.ID), true), RtoTargetSeconds: int64(d.RTO / time.Second), Known: x.home.known, HomeAnswers: x.home.answers, RunsAtHome: append([]string{}, x.home.runs...), Costs: x.costs(r.Site, now)}
 	if !d.Planned {
 		v.LosesBytes = x.home.bytes
 	}
@@ -383,6 +397,15 @@ func (r *Recovery) RepointFailover(ctx context.Context, who actor.Actor, id stri
 	if lost > 0 && !value(in.NotWhole) {
 		return api.Failover{}, problem.Invalid("notWhole", "%s of the disks cannot be read from point %d. Choose another point, or allow it with notWhole.", span.Bytes(float64(lost)), p.seal.Number)
 	}
+	_, was := look(r, s)
+	machines, left := was.Machines, was.LeftOut
+	asked := in.Machines
+	if asked == nil && machines != nil {
+		asked = &machines // those that are of this point as well
+	}
+	if machines, left, err = chosenOf(p.seal, asked); err != nil {
+		return api.Failover{}, err
+	}
 	err = decide(ctx, r, s, who, func(rec *records.Recovery, d *passage) (string, error) {
 		if err := decided(rec, d); err != nil {
 			return "", err
@@ -391,7 +414,7 @@ func (r *Recovery) RepointFailover(ctx context.Context, who actor.Actor, id stri
 			return "", problem.Conflict("The failover of %s is %s. Another point can be chosen when its machines start or have started.", rec.GroupName, rec.State)
 		}
 		d.point(rec, p.seal, p.how)
-		d.NotWhole = value(in.NotWhole)
+		d.NotWhole, d.Machines, d.LeftOut = value(in.NotWhole), machines, left
 		d.lose(rec)
 		d.Replace, d.Stopped = &decision{By: who.String(), At: r.Clock.Now().UTC()}, nil
 		return fmt.Sprintf("%s chose point %d, %s: what its machines have written here is lost.", who, p.seal.Number, p.how), nil

@@ -93,6 +93,9 @@ func acceptCosts(rec records.Recovery, d passage, site string) []string {
 		fmt.Sprintf("%s is the home of the group from then on. There is no backing out any more: the way back is a planned failover at %s.", site, d.Home),
 		fmt.Sprintf("It is copied to %s, from what differs there; the disks of its machines there stay as they are. Or it runs unprotected, if you say so.", d.Home),
 	}
+	if len(d.LeftOut) > 0 {
+		out = append([]string{fmt.Sprintf("%s not started here, and no longer of the group then. What is off at %s of it stays there as it is, and is copied no more.", either(d.LeftOut, " was", " were"), d.Home)}, out...)
+	}
 	if d.Lost > 0 {
 		out = append([]string{fmt.Sprintf("What was written at %s after %s is lost for good.", d.Home, d.CaptureAt.UTC().Format("2006-01-02 15:04:05 MST"))}, out...)
 	}
@@ -122,7 +125,7 @@ func (r *Recovery) failoverView(s *failing) api.Failover {
 	rec, d := look(r, s)
 	v := api.Failover{ID: rec.ID, Group: rec.GroupID, GroupName: rec.GroupName, Home: d.Home, Planned: d.Planned, State: rec.State, Says: text(says(rec, d, r.Site)), Stopped: d.Stopped != nil, Result: text(rec.Result), Summary: text(d.Summary), Point: rec.Point, PointNumber: d.PointNumber, CaptureAt: d.CaptureAt.UTC(), Consistency: d.Consistency, Chosen: d.Chosen,
 		LosesSeconds: int64(d.Lost / time.Second), LosesBytes: d.LosesBytes, StartedAt: rec.StartedAt.UTC(), StartedBy: rec.StartedBy, TurnedAt: orNil(d.TurnedAt), OpenAt: orNil(d.OpenAt), EndedAt: rec.EndedAt, Reason: text(d.Reason), RtoTargetSeconds: int64(d.RTO / time.Second),
-		Machines: []api.DrillMachine{}, Stages: stages(rec, d, r.Site), Steps: stepViews(d.Steps), Runbook: stepsView(d.course, r.expected(rec.GroupID), false), Known: append([]string{}, d.Known...), AcceptCosts: acceptCosts(rec, d, r.Site), BackOutCosts: backOutCosts(rec, d, r.Site), Error: text(d.Error)}
+		Machines: []api.DrillMachine{}, LeftOut: append([]string{}, d.LeftOut...), Stages: stages(rec, d, r.Site), Steps: stepViews(d.Steps), Runbook: stepsView(d.course, r.expected(rec.GroupID), false), Known: append([]string{}, d.Known...), AcceptCosts: acceptCosts(rec, d, r.Site), BackOutCosts: backOutCosts(rec, d, r.Site), Error: text(d.Error)}
 	if d.Stopped != nil {
 		v.Says = text("It was stopped by " + d.Stopped.By + ": nothing more is begun until it goes on.")
 	}
@@ -148,6 +151,7 @@ func (r *Recovery) failoverView(s *failing) api.Failover {
 		for _, x := range d.Stood {
 			v.Machines = append(v.Machines, machineView(d.BeganAt, x))
 		}
+		v.Waves = waveViews(d.BeganAt, v.Machines)
 		return v
 	}
 	var local, total int64
@@ -157,6 +161,7 @@ func (r *Recovery) failoverView(s *failing) api.Failover {
 		v.Machines = append(v.Machines, m)
 		local, total = local+x.LocalBytes, total+x.TotalBytes
 	}
+	v.Waves = waveViews(d.BeganAt, v.Machines)
 	if total > 0 {
 		v.LocalBytes, v.TotalBytes = &local, &total
 	}

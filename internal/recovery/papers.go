@@ -52,13 +52,13 @@ func drillPaper(e evidence.Signed) ([]byte, error) {
 	facts = append(facts, [2]string{"Home meanwhile", words.Upper(words.Count(d.PointsMeanwhile, "point")) + " arrived from " + d.Home + "."})
 	p.Section("What was tried", "")
 	p.Facts(facts)
-	machinesOn(p, e, d.Machines, d.Runbook, d.Steps)
+	machinesOn(p, e, d.Machines, d.Waves, d.Runbook, d.Steps)
 	return p.Bytes()
 }
 
 // machinesOn adds how machines came up, step by step what was done, what they showed, and the
 // signature.
-func machinesOn(p *paper.Paper, e evidence.Signed, machines []api.DrillMachine, runbook []api.RunbookStep, steps []api.DrillStep) {
+func machinesOn(p *paper.Paper, e evidence.Signed, machines []api.DrillMachine, waves []api.RecoveryWave, runbook []api.RunbookStep, steps []api.DrillStep) {
 	p.Section("Machines", "By wave: the checks of a wave came before the start of the next.")
 	var rows [][]string
 	for _, m := range machines {
@@ -69,6 +69,17 @@ func machinesOn(p *paper.Paper, e evidence.Signed, machines []api.DrillMachine, 
 		rows = append(rows, []string{fmt.Sprint(m.Wave), m.Name, m.Machine, strings.Join(m.Networks, ", "), hour(m.StartedAt), hour(m.CheckedAt), took})
 	}
 	p.Table([]paper.Column{{Head: "Wave", Width: 0.07, Right: true}, {Head: "Machine", Width: 0.24}, {Head: "At home", Width: 0.19}, {Head: "Networks", Width: 0.17}, {Head: "Started", Width: 0.12}, {Head: "Checked", Width: 0.12}, {Head: "After", Width: 0.09, Right: true}}, rows)
+	if len(waves) > 1 {
+		rows = nil
+		for _, w := range waves {
+			took, own := "not all of it", "–"
+			if w.TookSeconds != nil {
+				took, own = length(*w.TookSeconds), length(*w.OwnSeconds)
+			}
+			rows = append(rows, []string{fmt.Sprint(w.Wave), words.Count(w.Machines, "machine"), hour(w.StartedAt), hour(w.UpAt), took, own})
+		}
+		p.Table([]paper.Column{{Head: "Wave", Width: 0.1, Right: true}, {Head: "Of", Width: 0.2}, {Head: "Started", Width: 0.16}, {Head: "Up", Width: 0.16}, {Head: "Up after", Width: 0.19, Right: true}, {Head: "By itself", Width: 0.19, Right: true}}, rows)
+	}
 	for _, m := range machines {
 		if m.Check != nil {
 			p.Note(m.Name + ": " + *m.Check)
@@ -146,6 +157,9 @@ func failoverPaper(e evidence.Signed) ([]byte, error) {
 		ran = "within a second"
 	}
 	facts = append(facts, [2]string{"All ran after", ran + "; " + target("RTO", e.Promised.RTO)}, [2]string{"All ran at", exact(d.OpenAt)})
+	if len(d.LeftOut) > 0 {
+		facts = append(facts, [2]string{"Not started", strings.Join(d.LeftOut, ", ") + ", by choice"})
+	}
 	if d.AcceptedBy != nil {
 		facts = append(facts, [2]string{"Accepted by", *d.AcceptedBy})
 		if value(d.Unprotected) {
@@ -171,7 +185,7 @@ func failoverPaper(e evidence.Signed) ([]byte, error) {
 		rows = append(rows, []string{s.Text, hour(s.BeganAt), hour(s.EndedAt)})
 	}
 	p.Table([]paper.Column{{Head: "Stage", Width: 0.7}, {Head: "Began", Width: 0.15}, {Head: "Ended", Width: 0.15}}, rows)
-	machinesOn(p, e, d.Machines, d.Runbook, d.Steps)
+	machinesOn(p, e, d.Machines, d.Waves, d.Runbook, d.Steps)
 	return p.Bytes()
 }
 

@@ -5,6 +5,7 @@ package recovery
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"golang.org/x/sync/errgroup"
@@ -94,6 +95,11 @@ type Config struct {
 	Steps func(group string) []runbook.Step
 	// Needs are the names of groups that have to be up before one starts, by its ID.
 	Needs func(group string) []string
+	// WayBack is the berth by which a group's machines return to where they are home, and
+	// FillThere has the other site take it for somebody once this one is their home, unless it
+	// has one.
+	WayBack   func(ctx context.Context, group string) (json.RawMessage, error)
+	FillThere func(ctx context.Context, group, who string, berth json.RawMessage) error
 	// Commands runs commands of this host, and Dial connects to what a step looks at.
 	Commands landing.Commands
 	Names    Names
@@ -226,6 +232,7 @@ func Open(ctx context.Context, cfg Config) (*Recovery, error) {
 	cfg.Operations.Register(operation.Kind{Name: FailoverKind, Run: r.runFailover, Keep: "A failover ends when it is accepted or backed out."})
 	cfg.Operations.Register(operation.Kind{Name: FlotillaKind, Run: r.runFlotilla, Keep: "It goes on until each of its groups is decided upon. To begin no more, stop it."})
 	cfg.Operations.Register(operation.Kind{Name: baseKind, Run: r.runBase})
+	cfg.Operations.Register(operation.Kind{Name: backKind, Run: r.runBack})
 	cfg.Groups.Watch(r.changed)
 	return r, nil
 }
@@ -354,6 +361,7 @@ func (r *Recovery) further(ctx context.Context, s *state) (err error) {
 // make asks for its machines.
 func (r *Recovery) make(ctx context.Context, s *state) error {
 	rec, d := look(r, s)
+	r.lookAnew(ctx)
 	if err := r.Landings.Recover(ctx, actor.System(), landingOf(rec.Point, d.Machines, d.NotWhole), rec.ID); err != nil {
 		return err
 	}

@@ -152,6 +152,7 @@ func (r *Recovery) prepare(ctx context.Context, who actor.Actor, id string, in a
 	steps := course{Runbook: r.steps(g.ID, true, value(in.Once))}
 	insists := in.Insist != nil
 	would := landingOf(p.seal.Point, machines, value(in.NotWhole))
+	r.lookAnew(ctx)
 	planned, open, err := r.Landings.Plan(ctx, who, would)
 	if err != nil {
 		return prepared{}, err

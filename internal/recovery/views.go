@@ -34,6 +34,23 @@ func machineView(began time.Time, x stood) api.DrillMachine {
 	return v
 }
 
+// waveViews shows when the waves of machines were up.
+func waveViews(began time.Time, all []api.DrillMachine) []api.RecoveryWave {
+	ms := make([]drill.Machine, len(all))
+	for i, m := range all {
+		ms[i] = drill.Machine{Name: m.Name, Wave: m.Wave, Started: value(m.StartedAt), Passed: value(m.CheckedAt), Missed: m.Missed, Lost: m.Lost}
+	}
+	out := []api.RecoveryWave{}
+	for _, w := range drill.Waves(began, ms) {
+		v := api.RecoveryWave{Wave: w.Number, Machines: w.Machines, StartedAt: orNil(w.Started), UpAt: orNil(w.Up)}
+		if v.UpAt != nil {
+			v.TookSeconds, v.OwnSeconds = new(int64(w.Took.Round(time.Second)/time.Second)), new(int64(w.Own.Round(time.Second)/time.Second))
+		}
+		out = append(out, v)
+	}
+	return out
+}
+
 // view shows a drill.
 func (r *Recovery) view(s *state) api.Drill {
 	r.mu.Lock()
@@ -55,6 +72,7 @@ func (r *Recovery) view(s *state) api.Drill {
 		for _, x := range d.Stood {
 			v.Machines = append(v.Machines, machineView(rec.StartedAt, x))
 		}
+		v.Waves = waveViews(rec.StartedAt, v.Machines)
 		return v
 	}
 	v.Until = d.Until
@@ -63,6 +81,7 @@ func (r *Recovery) view(s *state) api.Drill {
 		m.Landing, m.State, m.Error = &x.ID, &x.State, text(x.Error)
 		v.Machines = append(v.Machines, m)
 	}
+	v.Waves = waveViews(rec.StartedAt, v.Machines)
 	return v
 }
 

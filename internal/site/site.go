@@ -18,12 +18,15 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/google/uuid"
+
 	"kestrel/internal/access"
 	"kestrel/internal/audit"
 	"kestrel/internal/berths"
 	"kestrel/internal/clock"
 	"kestrel/internal/core/actor"
 	"kestrel/internal/core/group"
+	"kestrel/internal/core/ident"
 	"kestrel/internal/core/ladder"
 	"kestrel/internal/core/schedule"
 	"kestrel/internal/core/scope"
@@ -34,6 +37,7 @@ import (
 	"kestrel/internal/directory"
 	"kestrel/internal/estate"
 	"kestrel/internal/events"
+	"kestrel/internal/files"
 	"kestrel/internal/files/bucket"
 	"kestrel/internal/foresight"
 	"kestrel/internal/history"
@@ -358,6 +362,24 @@ func (s *Site) openStore(ctx context.Context) (objects *bucket.FS, err error) {
 	return objects, nil
 }
 
+// holderOf names the process of a state directory, of which there is one at a time: it has the
+// store there locked.
+func holderOf(dir string) (string, error) {
+	path := filepath.Join(dir, "process")
+	b, err := os.ReadFile(path)
+	if err == nil && ident.UUID(string(b)) {
+		return string(b), nil
+	}
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return "", fmt.Errorf("read who this process is: %w", err)
+	}
+	id := uuid.NewString()
+	if err := files.WriteWhole(files.OS{}, path, []byte(id)); err != nil {
+		return "", fmt.Errorf("keep who this process is: %w", err)
+	}
+	return id, nil
+}
+
 func (s *Site) openRooms(ctx context.Context, objects, farObjects *bucket.FS) (err error) {
 	cfg, clk, log, db, hub := s.cfg, s.clk, s.log, s.db, s.Hub
 	owner := "kt-" + s.self.ID[:8] + "-" // marks this site's checkpoints on platforms
@@ -370,6 +392,10 @@ func (s *Site) openRooms(ctx context.Context, objects, farObjects *bucket.FS) (e
 		return err
 	}
 	certificates, err := places.Open("--certificate-dir", cfg.CertificateDirs, cfg.StateDir)
+	if err != nil {
+		return err
+	}
+	holder, err := holderOf(cfg.StateDir)
 	if err != nil {
 		return err
 	}
@@ -401,7 +427,7 @@ func (s *Site) openRooms(ctx context.Context, objects, farObjects *bucket.FS) (e
 	}
 	s.Access.Demanded = s.Safeguards.DemandsSecondFactor
 	s.History = history.New(db, clk)
-	s.Operations = operation.New(db, s.Trail, clk, hub, log)
+	s.Operations = operation.New(db, s.Trail, clk, hub, log, holder)
 	if s.Groups, err = directory.Open(ctx, db, s.Trail, clk, hub); err != nil {
 		return err
 	}
@@ -479,7 +505,7 @@ func (s *Site) openRooms(ctx context.Context, objects, farObjects *bucket.FS) (e
 		return err
 	}
 	if s.Recovery, err = recovery.Open(ctx, recovery.Config{SiteID: s.self.ID, Site: s.self.Name, Sign: s.id.SignEvidence, Fingerprint: hex.EncodeToString(s.id.Fingerprint), DB: db, Groups: s.Groups, Keeper: s.Keeper, Inventory: s.Inventory, Landings: s.Landings, Peering: s.Peering, Mover: s.Mover, Read: cycle.Run, Owner: "ktb-" + s.self.ID[:8] + "-", Operations: s.Operations, Trail: s.Trail, Clock: clk, Hub: hub, Log: log, Every: recovery.Usual,
-		Steps: s.Berths.Steps, Needs: s.Berths.Needs, Commands: commands, Names: s.Names, Dial: s.cfg.Within.Dialer(10 * time.Second).DialContext,
+		Steps: s.Berths.Steps, Needs: s.Berths.Needs, WayBack: s.Berths.WayBack, FillThere: s.Berths.FillThere, Commands: commands, Names: s.Names, Dial: s.cfg.Within.Dialer(10 * time.Second).DialContext,
 		Tell: func(ctx context.Context, channels []string, id, title string, lines []string) error {
 			return s.Notify.Tell(ctx, channels, id, title, lines)
 		}}); err != nil {

@@ -18,12 +18,15 @@ type Values = {
   down: string;
   reason: string;
   name: string;
+  leave: string[];
 };
 
-function asked(v: Values): Schemas["NewFailover"] {
-  if (v.kind === "planned") return { planned: true, force: v.force, downSeconds: Number(v.down) };
+function asked(v: Values, g: Group): Schemas["NewFailover"] {
+  const machines = v.leave.length ? g.machines.filter((m) => !v.leave.includes(m.id)).map((m) => m.id) : undefined;
+  if (v.kind === "planned") return { planned: true, force: v.force, downSeconds: Number(v.down), machines };
   return {
     planned: false,
+    machines,
     choose: v.choose,
     before: v.choose === "before" && v.before ? new Date(v.before).toISOString() : undefined,
   };
@@ -44,10 +47,11 @@ export function FailoverDialog({ g, onClose }: { g: Group; onClose: () => void }
       down: "300",
       reason: "",
       name: "",
+      leave: [],
     },
   });
   const v = useWatch({ control: form.control }) as Values;
-  const text = useSettled(JSON.stringify(asked(v)));
+  const text = useSettled(JSON.stringify(asked(v, g)));
   const plan = useQuery({
     queryKey: ["failovers", "plan", g.id, text],
     queryFn: () =>
@@ -68,7 +72,7 @@ export function FailoverDialog({ g, onClose }: { g: Group; onClose: () => void }
         ask(
           api.POST("/groups/{id}/failovers", {
             params: { path: { id: g.id } },
-            body: { ...asked(x), confirm: x.name, reason: despite ? x.reason : undefined },
+            body: { ...asked(x, g), confirm: x.name, reason: despite ? x.reason : undefined },
           }),
         )
       }
@@ -125,6 +129,28 @@ export function FailoverDialog({ g, onClose }: { g: Group; onClose: () => void }
               )}
             </div>
           )}
+          {g.machines.length > 1 && (
+            <details className="text-[13px]">
+              <summary className="cursor-pointer font-semibold">
+                {v.leave.length ? `Without ${count(v.leave.length, "machine")}` : "All of its machines"}
+              </summary>
+              <fieldset className="grid gap-1 pt-2 sm:grid-cols-2">
+                <legend className="text-muted text-xs">
+                  What is ticked is left out: it does not start here, and a planned failover shuts it down as well.
+                </legend>
+                {g.machines.map((m) => (
+                  <label key={m.id} className="flex items-baseline gap-2">
+                    <input type="checkbox" value={m.id} {...form.register("leave")} /> {m.name}
+                  </label>
+                ))}
+              </fieldset>
+            </details>
+          )}
+          {refusal?.at("machines").map((t) => (
+            <p key={t} className="text-over-ink text-xs">
+              ✕ {t}
+            </p>
+          ))}
           <Fault of={plan.error} />
           {p && <Plan p={p} />}
           {despite && (

@@ -281,6 +281,9 @@ function FailoverFacts({ f }: { f: Failover }) {
       </>,
     ],
     ["Lost", lost(f)],
+    ...(f.leftOut.length
+      ? ([["Not started", `${f.leftOut.join(", ")}, by choice`]] as [string, React.ReactNode][])
+      : []),
     [
       "Began",
       <>

@@ -264,7 +264,8 @@ function PointsCard({ g, now }: { g: Group; now: number }) {
     refetchInterval: 15_000,
   });
   // What is kept at home besides is in the list of points.
-  const ps = (q.data ?? []).filter((p) => g.direction !== "out" || !p.held);
+  // Those at the site that it would be recovered at.
+  const ps = (q.data ?? []).filter((p) => p.held === (g.direction !== "out"));
   const oldest = ps[ps.length - 1];
   return (
     <Card

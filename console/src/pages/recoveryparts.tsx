@@ -6,7 +6,7 @@ import { Card, Heads, inputLook, State, td, When } from "../ui";
 type Machine = Schemas["DrillMachine"];
 
 /** Of is what drills and failovers have in common. */
-type Of = { id: string; groupName: string; home: string; machines: Machine[] };
+type Of = { id: string; groupName: string; home: string; machines: Machine[]; waves: Schemas["RecoveryWave"][] };
 
 /** ranAfter says after what time all ran. */
 export function ranAfter(seconds: number | undefined, result?: string) {
@@ -68,7 +68,29 @@ export function RecoveredMachines({ of, over, act }: { of: Of; over: boolean; ac
       ) : (
         <p className="px-4 py-3 text-muted">None of its machines is there now.</p>
       )}
+      {of.waves.length > 1 && <WavesUp of={of.waves} />}
     </Card>
+  );
+}
+
+/** WavesUp shows when each wave was up. */
+function WavesUp({ of }: { of: Schemas["RecoveryWave"][] }) {
+  return (
+    <table className="w-full border-line border-t" aria-label="Waves">
+      <Heads of={["Wave", "Of", "Started", "Up", "Up after", "By itself"]} />
+      <tbody>
+        {of.map((w) => (
+          <tr key={w.wave} className="border-line border-t">
+            <td className={td}>{w.wave || "before all"}</td>
+            <td className={td}>{count(w.machines, "machine")}</td>
+            <td className={td}>{w.startedAt ? <When at={w.startedAt} /> : "—"}</td>
+            <td className={td}>{w.upAt ? <When at={w.upAt} /> : "—"}</td>
+            <td className={td}>{ranAfter(w.tookSeconds)}</td>
+            <td className={td}>{ranAfter(w.ownSeconds)}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
   );
 }
 

@@ -52,6 +52,25 @@ func Back(origins []Origin, waves []Wave, networks []Network) (b Berth, notes []
 	return b, notes
 }
 
+// FreeNames gives machines whose names are taken another: what they had before is there still.
+func (b *Berth) FreeNames(taken []string) {
+	has := func(name string) bool {
+		return slices.ContainsFunc(taken, func(t string) bool { return strings.EqualFold(t, name) }) ||
+			slices.ContainsFunc(b.Machines, func(m MachineSettings) bool { return strings.EqualFold(m.Name, name) })
+	}
+	for i := range b.Machines {
+		m := &b.Machines[i]
+		if !slices.ContainsFunc(taken, func(t string) bool { return strings.EqualFold(t, m.Name) }) {
+			continue
+		}
+		name := m.Name
+		for n := 2; has(name); n++ {
+			name = fmt.Sprintf("%s-%d", m.Name, n)
+		}
+		m.Name = name
+	}
+}
+
 func cardBack(c HomeCard, networks []Network) (x CardSettings, note string) {
 	x.Live = c.Network
 	if c.Network == "" {

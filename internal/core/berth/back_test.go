@@ -52,3 +52,16 @@ func TestBack(t *testing.T) {
 	b, _ = berth.Back(nil, nil, nil)
 	require.Empty(t, b.Machines)
 }
+
+func TestFreeNames(t *testing.T) {
+	b := berth.Berth{Machines: []berth.MachineSettings{{Machine: "x"}, {Machine: "y"}, {Machine: "z"}}}
+	for i, n := range []string{"tick-db", "Tick-App", "fares"} {
+		b.Machines[i].Name = n
+	}
+	b.FreeNames([]string{"tick-db", "tick-db-2", "tick-app"})
+	var got []string
+	for _, m := range b.Machines {
+		got = append(got, m.Name)
+	}
+	require.Equal(t, []string{"tick-db-3", "Tick-App-2", "fares"}, got)
+}

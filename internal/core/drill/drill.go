@@ -3,6 +3,7 @@ package drill
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -186,4 +187,51 @@ func (o Outcome) Summary(machines int, target time.Duration) string {
 		return fmt.Sprintf("%s, within the RTO target of %s.", text, span.Format(target))
 	}
 	return fmt.Sprintf("%s, %s more than the RTO target of %s.", text, span.Format((o.Took - target).Round(time.Second)), span.Format(target))
+}
+
+// Wave is how the machines of a wave came up.
+type Wave struct {
+	Number   int
+	Machines int
+	Started  time.Time     // when the first of them did; zero: not yet
+	Up       time.Time     // when the last was checked; zero: not yet, or not all of them
+	Took     time.Duration // from the beginning until it was up
+	Own      time.Duration // of that, from when the wave before was up
+}
+
+// Waves are those of machines that began to be made at an instant, in order. A wave with a
+// machine that was lost, or whose check was given up, was not up.
+func Waves(began time.Time, ms []Machine) []Wave {
+	by := map[int]*Wave{}
+	short := map[int]bool{}
+	for _, m := range ms {
+		w := by[m.Wave]
+		if w == nil {
+			w = &Wave{Number: m.Wave}
+			by[m.Wave] = w
+		}
+		w.Machines++
+		if !m.Started.IsZero() && (w.Started.IsZero() || m.Started.Before(w.Started)) {
+			w.Started = m.Started
+		}
+		if m.Lost || m.Missed || !m.settled() {
+			short[m.Wave] = true
+		}
+		if m.Passed.After(w.Up) {
+			w.Up = m.Passed
+		}
+	}
+	out := make([]Wave, 0, len(by))
+	before := began
+	for _, n := range slices.Sorted(maps.Keys(by)) {
+		w := *by[n]
+		if short[n] {
+			w.Up = time.Time{}
+		} else {
+			w.Took, w.Own = w.Up.Sub(began), max(0, w.Up.Sub(before))
+			before = w.Up
+		}
+		out = append(out, w)
+	}
+	return out
 }

@@ -109,3 +109,22 @@ func TestSummary(t *testing.T) {
 	require.Equal(t, "It was ended before it could tell.", drill.Outcome{Result: drill.Stopped}.Summary(1, 0))
 	require.Equal(t, "It failed.", drill.Outcome{Result: drill.Failed}.Summary(1, 0))
 }
+
+func TestWaves(t *testing.T) {
+	began := time.Date(2026, 3, 4, 5, 6, 7, 0, time.UTC)
+	at := func(s int) time.Time { return began.Add(time.Duration(s) * time.Second) }
+	got := drill.Waves(began, []drill.Machine{
+		{Name: "c", Wave: 2, Started: at(12), Passed: at(40)},
+		{Name: "a", Wave: 1, Started: at(3), Passed: at(10)},
+		{Name: "b", Wave: 1, Started: at(2), Passed: at(8)},
+		{Name: "e", Wave: 4, Started: at(45), Passed: at(50), Missed: true},
+		{Name: "d", Wave: 3, Started: at(41)},
+	})
+	require.Equal(t, []drill.Wave{
+		{Number: 1, Machines: 2, Started: at(2), Up: at(10), Took: 10 * time.Second, Own: 10 * time.Second},
+		{Number: 2, Machines: 1, Started: at(12), Up: at(40), Took: 40 * time.Second, Own: 30 * time.Second},
+		{Number: 3, Machines: 1, Started: at(41)},
+		{Number: 4, Machines: 1, Started: at(45)},
+	}, got)
+	require.Empty(t, drill.Waves(began, nil))
+}

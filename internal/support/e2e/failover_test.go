@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -180,6 +181,27 @@ func TestAPlannedFailoverAndTheWayBack(t *testing.T) {
 		numbers[p.Number] = true
 	}
 	require.Zero(t, w.lab.on("tick-db", "tick-app"), "home's old machines stay as they are")
+	require.Equal(t, []int{1, 2}, []int{f.Waves[0].Wave, f.Waves[1].Wave})
+	require.GreaterOrEqual(t, *f.Waves[1].TookSeconds, *f.Waves[0].TookSeconds)
+	w.eventually("one history is listed at both sites", func() bool {
+		var here, there []int64
+		for _, p := range w.home.points(g.ID) {
+			here = append(here, p.Number)
+		}
+		for _, p := range w.recovery.points(g.ID) {
+			there = append(there, p.Number)
+		}
+		return len(here) > 2 && slices.Equal(here, there)
+	})
+	kept := must[api.Attainment](w.recovery, http.MethodGet, "/attainment?from="+f.StartedAt.Format(time.RFC3339), nil)
+	require.Positive(t, kept.Total.PausedSeconds, "while nothing can be copied, no target is missed")
+	var back api.BerthView
+	w.eventually("how its machines return is known", func() bool {
+		back = must[api.BerthView](w.home, http.MethodGet, "/groups/"+g.ID+"/berth", nil)
+		return back.Revision > 0
+	})
+	require.Equal(t, "tick-db-2", back.Arrivals[0].Name.Value, "the old one is there still")
+	require.Equal(t, "lan", back.Arrivals[0].Cards[0].Live.Network.Value)
 
 	// They are removed, with their disks, when somebody wants it.
 	remove := "/groups/" + g.ID + "/former-machines/remove"
@@ -195,11 +217,10 @@ func TestAPlannedFailoverAndTheWayBack(t *testing.T) {
 	require.Nil(t, w.home.group(g.ID).Former)
 
 	// The way back.
-	must[api.BerthView](w.home, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Revision: must[api.BerthView](w.home, http.MethodGet, "/groups/"+g.ID+"/berth", nil).Revision, Berth: toRun("lab", "slow", "lan", "{name}-back")})
 	b := must[api.Failover](w.home, http.MethodPost, at, api.NewFailover{Planned: new(true), Confirm: new("Ticketing")})
 	b = w.reaches(w.home, b.ID, "open")
 	require.Zero(t, b.LosesSeconds)
-	require.Equal(t, 2, w.lab.on("tick-db-back", "tick-app-back"))
+	require.Equal(t, 2, w.lab.on("tick-db-2", "tick-app-2"))
 	require.Zero(t, mole.on("tick-db", "tick-app"))
 	must[api.Failover](w.home, http.MethodPost, "/failovers/"+b.ID+"/accept", api.FailoverAccept{Confirm: "Ticketing"})
 	b = w.reaches(w.home, b.ID, "over")
@@ -263,9 +284,21 @@ func TestAFailoverWithoutHome(t *testing.T) {
 	w.recovery.start()
 	w.eventually("it runs from the older point", func() bool {
 		f = w.recovery.failover(f.ID)
-		return f.State == "open" && f.Point == older.ID
+		return f.State == "open" && f.Point == older.ID && len(f.AcceptCosts) > 1
 	})
 	require.Equal(t, 2, mole.landed(), "each once")
+
+	// Only some of its machines.
+	_, bad = call[api.Failover](w.recovery, http.MethodPost, "/failovers/"+f.ID+"/point", api.FailoverPoint{Confirm: "Ticketing", Point: &older.ID, Machines: &[]string{"tick-db", "fares"}})
+	require.Equal(t, []string{"machines"}, fields(bad))
+	must[api.Failover](w.recovery, http.MethodPost, "/failovers/"+f.ID+"/point", api.FailoverPoint{Confirm: "Ticketing", Point: &older.ID, Machines: &[]string{"tick-db"}})
+	w.eventually("it runs with one of them", func() bool {
+		f = w.recovery.failover(f.ID)
+		return f.State == "open" && len(f.Machines) == 1 && len(f.AcceptCosts) > 1
+	})
+	require.Equal(t, []string{"tick-app"}, f.LeftOut)
+	require.Contains(t, f.AcceptCosts[1], "tick-app was not started here")
+	require.Equal(t, 1, mole.landed())
 
 	// Home comes back, with its machines running.
 	w.home.start()
@@ -300,6 +333,75 @@ func TestAFailoverWithoutHome(t *testing.T) {
 		return here.Turned == nil && here.Direction == "out" && w.recovery.group(g.ID).Turned == nil
 	})
 	require.Zero(t, w.lab.on("tick-db", "tick-app"))
+}
+
+// What stands in the way of a failover is said before it begins; what comes to stand in its way
+// while it goes on holds it up, with why, until it is mended.
+func TestWhatStandsInTheWayOfAFailover(t *testing.T) {
+	t.Parallel()
+	w := paired(t)
+	mole := w.mole()
+	g := w.protect("Ticketing", promise(600, 2), "tick-db", "tick-app")
+	write := func(b api.Berth) {
+		revision := must[api.BerthView](w.recovery, http.MethodGet, "/groups/"+g.ID+"/berth", nil).Revision
+		must[api.BerthView](w.recovery, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Revision: revision, Berth: b})
+	}
+	at := "/groups/" + g.ID + "/failovers"
+	write(toRun("mole", "vault", "quay", "{name}"))
+	var noNetwork = func(x *platform.Inventory) {
+		x.Networks = slices.DeleteFunc(x.Networks, func(n platform.Network) bool { return n.Name == "quay" })
+	}
+	noRoom := func(x *platform.Inventory) { x.Datastores[0].FreeBytes = 1 << 20 }
+	taken := func(x *platform.Inventory) {
+		x.Machines = append(x.Machines, platform.Machine{ID: "m-other", Name: "tick-app", Power: platform.PowerOn, CPUs: 1, MemoryBytes: 1 << 30})
+	}
+	// The platform is as that says when a plan would meet it; with nothing, all is well.
+	comes := func(what, says string, alter func(*platform.Inventory)) {
+		mole.alters.Store(nil)
+		if alter != nil {
+			mole.alters.Store(&alter)
+		}
+		w.eventually(what, func() bool {
+			_, bad := call[api.FailoverPlan](w.recovery, http.MethodPost, at+"/plan", api.NewFailover{})
+			return says == "" && bad == nil || bad != nil && says != "" && len(bad.Errors) > 0 && strings.Contains(bad.Errors[0].Message, says)
+		})
+	}
+	for _, c := range []struct {
+		what, says string
+		shown      func(*platform.Inventory)
+	}{
+		{"a network is missing", "no network", noNetwork},
+		{"there is no room", "vault", noRoom},
+		{"a name is taken", "tick-app", taken},
+	} {
+		comes(c.what, c.says, c.shown)
+		for _, planned := range []bool{true, false} {
+			_, bad := call[api.Failover](w.recovery, http.MethodPost, at, api.NewFailover{Planned: &planned, Confirm: new("Ticketing"), Reason: new("a trial")})
+			require.NotNil(t, bad, c.what)
+			require.NotEmpty(t, bad.Errors, c.what)
+			require.Contains(t, bad.Errors[0].Message, c.says, c.what)
+		}
+	}
+	require.Equal(t, 2, w.lab.on("tick-db", "tick-app"), "home was asked for nothing")
+	require.Empty(t, must[[]api.Failover](w.recovery, http.MethodGet, "/failovers", nil))
+
+	comes("all is well", "", nil)
+	f := must[api.Failover](w.recovery, http.MethodPost, at, api.NewFailover{Planned: new(true), Confirm: new("Ticketing")})
+	must[api.Failover](w.recovery, http.MethodPost, "/failovers/"+f.ID+"/steer", api.FailoverSteer{Action: "stop"})
+	mole.alters.Store(&noNetwork)
+	must[api.Failover](w.recovery, http.MethodPost, "/failovers/"+f.ID+"/steer", api.FailoverSteer{Action: "go-on"})
+	w.eventually("it is held up, and says why", func() bool {
+		f = w.recovery.failover(f.ID)
+		return f.Error != nil && strings.Contains(*f.Error, "quay")
+	})
+	require.Equal(t, "starting", f.State)
+	require.Zero(t, mole.landed())
+	mole.alters.Store(nil)
+	f = w.reaches(w.recovery, f.ID, "open")
+	require.Equal(t, 2, mole.landed())
+	must[api.Failover](w.recovery, http.MethodPost, "/failovers/"+f.ID+"/back-out", api.FailoverBackOut{Confirm: "Ticketing"})
+	w.reaches(w.recovery, f.ID, "over")
+	require.Zero(t, mole.landed())
 }
 
 // People steer a failover: it is stopped and goes on, a check that never passes is waited for

@@ -18,6 +18,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -30,6 +31,7 @@ import (
 	"kestrel/internal/clock"
 	"kestrel/internal/lab"
 	"kestrel/internal/nbd"
+	"kestrel/internal/platform"
 	"kestrel/internal/problem"
 	"kestrel/internal/support/freeport"
 	"kestrel/internal/support/pgcluster"
@@ -409,6 +411,23 @@ type testLab struct {
 	mu   sync.Mutex
 	told chan struct{}                // closed when there is another sum
 	sums map[string]map[string]string // checkpoint → machine/disk → SHA-256 of all bytes
+	// alters is what its site is shown otherwise than it is; nil is nothing.
+	alters atomic.Pointer[func(*platform.Inventory)]
+}
+
+// showing has h show the inventory as it is to be shown.
+func (x *testLab) showing(h http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		f := x.alters.Load()
+		if f == nil || r.URL.Path != "/v1/inventory" {
+			h.ServeHTTP(w, r)
+			return
+		}
+		all := x.Inventory()
+		(*f)(&all)
+		w.Header().Set("Content-Type", "application/json")
+		_ = json.NewEncoder(w).Encode(all)
+	})
 }
 
 func scenario() lab.Scenario {
@@ -425,7 +444,7 @@ func scenario() lab.Scenario {
 	bare := named("bare", lab.ScenarioMachine{Folder: "/test"})
 	slow := named("slow", gib(true, ""))
 	slow.Disks[1].Datastore, slow.Disks[1].UsedMiB = "slow", 20 // some seconds, to be cut off in
-	return lab.Scenario{Site: "test", Datastores: []lab.ScenarioDatastore{{Name: "slow", CapacityGiB: 1, ReadMiBps: 3}}, Machines: []lab.ScenarioMachine{
+	return lab.Scenario{Site: "test", Networks: []platform.Network{{ID: "lan", Name: "lan"}}, Datastores: []lab.ScenarioDatastore{{Name: "slow", CapacityGiB: 1, ReadMiBps: 3}}, Machines: []lab.ScenarioMachine{
 		named("tick-db", gib(true, "")), named("tick-app", gib(false, "tick-db")), named("tick-web", gib(false, "tick-app")), slow, named("spare", gib(false, "")), bare}}
 }
 
@@ -462,7 +481,7 @@ func newLabOf(t *testing.T, password string, all lab.Scenario) *testLab {
 	})
 	ctx, cancel := context.WithCancel(context.Background())
 	var wg sync.WaitGroup
-	srv := &http.Server{Handler: l.Handler("lab", password)}
+	srv := &http.Server{Handler: x.showing(l.Handler("lab", password))}
 	wg.Go(func() { _ = srv.Serve(hl) })
 	wg.Go(func() { _ = nbd.Serve(ctx, nl, l) })
 	wg.Go(func() { _ = l.Run(ctx, lab.Tick) })

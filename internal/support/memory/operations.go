@@ -29,7 +29,7 @@ func (db *DB) TakeOperation(_ context.Context, id, holder string, now, until tim
 	db.mu.Lock()
 	defer db.mu.Unlock()
 	o, ok := db.operations[id]
-	if !ok || o.EndedAt != nil || o.LeaseUntil != nil && o.LeaseUntil.After(now) {
+	if !ok || o.EndedAt != nil || o.Holder != holder && o.LeaseUntil != nil && o.LeaseUntil.After(now) {
 		return o, missing("operation")
 	}
 	o.Holder, o.LeaseUntil = holder, &until

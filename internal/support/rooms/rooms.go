@@ -120,7 +120,7 @@ func (s *Side) Open(ctx context.Context) (err error) {
 		return err
 	}
 	s.History = history.New(s.DB, clk)
-	s.Operations = operation.New(s.DB, s.Trail, clk, s.Hub, s.Log)
+	s.Operations = operation.New(s.DB, s.Trail, clk, s.Hub, s.Log, "the rooms")
 	s.Keeper, err = keeper.New(ctx, keeper.Config{Site: s.Name, Records: s.DB, Store: s.Store, LongTerm: s.LongTerm, Groups: s.Groups, History: s.History, Operations: s.Operations,
 		Trail: s.Trail, Clock: clk, Hub: s.Hub, Log: s.Log, VerifyEvery: -1, TidyEvery: time.Hour, AccountEvery: time.Minute, DeletionWait: s.Wait, Least: s.Least})
 	return err
