@@ -2026,6 +2026,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/groups/{id}/destination": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Have a group that is home here be copied to another site from now on
+         * @description A first copy is made there. The points at the site before stay there, as those of a group that has ended.
+         */
+        put: operations["copyTo"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/groups/{id}/former-machines/remove": {
         parameters: {
             query?: never;
@@ -5745,6 +5767,12 @@ export interface components {
             /** @description The group's name, as it is */
             confirm: string;
             reason?: string;
+        };
+        GroupDestination: {
+            /** @description Name or ID of a paired site, or the ID of the link */
+            link: string;
+            /** @description The group's name, as it is */
+            confirm: string;
         };
         FailoverPoint: {
             /** @description The group's name, as it is */
@@ -9933,6 +9961,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FailoverPlan"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    copyTo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupDestination"];
+            };
+        };
+        responses: {
+            /** @description The group as it is now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"];
                 };
             };
             default: components["responses"]["Problem"];

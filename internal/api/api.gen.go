@@ -2062,6 +2062,15 @@ type GroupDirection string
 // GroupTurned That its machines run elsewhere than at home since a failover that is not accepted: held here; given back, and home has yet to hear of it; ceded or away: at the other site
 type GroupTurned string
 
+// GroupDestination defines model for GroupDestination.
+type GroupDestination struct {
+	// Confirm The group's name, as it is
+	Confirm string `json:"confirm"`
+
+	// Link Name or ID of a paired site, or the ID of the link
+	Link string `json:"link"`
+}
+
 // GroupDisk defines model for GroupDisk.
 type GroupDisk struct {
 	// Boot The machine starts from it
@@ -4860,6 +4869,9 @@ type SetBerthJSONRequestBody = WriteBerth
 // PreviewBerthJSONRequestBody defines body for PreviewBerth for application/json ContentType.
 type PreviewBerthJSONRequestBody = Berth
 
+// CopyToJSONRequestBody defines body for CopyTo for application/json ContentType.
+type CopyToJSONRequestBody = GroupDestination
+
 // StartDrillJSONRequestBody defines body for StartDrill for application/json ContentType.
 type StartDrillJSONRequestBody = NewDrill
 
@@ -5651,6 +5663,24 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /groups/{id}/deletion (the `StopDeletion` operationId).
 	StopDeletion(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CopyToWithBody Have a group that is home here be copied to another site from now on
+	//
+	// A first copy is made there. The points at the site before stay there, as those of a group that has ended.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /groups/{id}/destination (the `CopyTo` operationId).
+	CopyToWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CopyTo Have a group that is home here be copied to another site from now on
+	//
+	// A first copy is made there. The points at the site before stay there, as those of a group that has ended.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /groups/{id}/destination (the `CopyTo` operationId).
+	CopyTo(ctx context.Context, id string, body CopyToJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartDrillWithBody Try a recovery of a group in isolated networks; everything is checked first
 	//
@@ -8121,6 +8151,44 @@ func (c *Client) ListCycles(ctx context.Context, id string, params *ListCyclesPa
 // Corresponds with DELETE /groups/{id}/deletion (the `StopDeletion` operationId).
 func (c *Client) StopDeletion(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStopDeletionRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CopyToWithBody Have a group that is home here be copied to another site from now on
+//
+// A first copy is made there. The points at the site before stay there, as those of a group that has ended.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /groups/{id}/destination (the `CopyTo` operationId).
+func (c *Client) CopyToWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCopyToRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CopyTo Have a group that is home here be copied to another site from now on
+//
+// A first copy is made there. The points at the site before stay there, as those of a group that has ended.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /groups/{id}/destination (the `CopyTo` operationId).
+func (c *Client) CopyTo(ctx context.Context, id string, body CopyToJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCopyToRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -13766,6 +13834,53 @@ func NewStopDeletionRequest(server string, id string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewCopyToRequest calls the generic CopyTo builder with application/json body
+func NewCopyToRequest(server string, id string, body CopyToJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCopyToRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewCopyToRequestWithBody constructs an http.Request for the CopyTo method, with any body, and a specified content type
+func NewCopyToRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups/%s/destination", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewStartDrillRequest calls the generic StartDrill builder with application/json body
 func NewStartDrillRequest(server string, id string, body StartDrillJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -19016,6 +19131,24 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /groups/{id}/deletion (the `StopDeletion` operationId).
 	StopDeletionWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*StopDeletionResponse, error)
 
+	// CopyToWithBodyWithResponse Have a group that is home here be copied to another site from now on
+	//
+	// A first copy is made there. The points at the site before stay there, as those of a group that has ended.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /groups/{id}/destination (the `CopyTo` operationId).
+	CopyToWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CopyToResponse, error)
+
+	// CopyToWithResponse Have a group that is home here be copied to another site from now on
+	//
+	// A first copy is made there. The points at the site before stay there, as those of a group that has ended.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /groups/{id}/destination (the `CopyTo` operationId).
+	CopyToWithResponse(ctx context.Context, id string, body CopyToJSONRequestBody, reqEditors ...RequestEditorFn) (*CopyToResponse, error)
+
 	// StartDrillWithBodyWithResponse Try a recovery of a group in isolated networks; everything is checked first
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -23420,6 +23553,54 @@ func (r StopDeletionResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r StopDeletionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CopyToResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Group
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CopyToResponse) GetJSON200() *Group {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CopyToResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CopyToResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CopyToResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CopyToResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CopyToResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -29736,6 +29917,36 @@ func (c *ClientWithResponses) StopDeletionWithResponse(ctx context.Context, id s
 	return ParseStopDeletionResponse(rsp)
 }
 
+// CopyToWithBodyWithResponse Have a group that is home here be copied to another site from now on
+//
+// A first copy is made there. The points at the site before stay there, as those of a group that has ended.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /groups/{id}/destination (the `CopyTo` operationId).
+func (c *ClientWithResponses) CopyToWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CopyToResponse, error) {
+	rsp, err := c.CopyToWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCopyToResponse(rsp)
+}
+
+// CopyToWithResponse Have a group that is home here be copied to another site from now on
+//
+// A first copy is made there. The points at the site before stay there, as those of a group that has ended.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /groups/{id}/destination (the `CopyTo` operationId).
+func (c *ClientWithResponses) CopyToWithResponse(ctx context.Context, id string, body CopyToJSONRequestBody, reqEditors ...RequestEditorFn) (*CopyToResponse, error) {
+	rsp, err := c.CopyTo(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCopyToResponse(rsp)
+}
+
 // StartDrillWithBodyWithResponse Try a recovery of a group in isolated networks; everything is checked first
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -34004,6 +34215,39 @@ func ParseStopDeletionResponse(rsp *http.Response) (*StopDeletionResponse, error
 	return response, nil
 }
 
+// ParseCopyToResponse parses an HTTP response from a CopyToWithResponse call
+func ParseCopyToResponse(rsp *http.Response) (*CopyToResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CopyToResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Group
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseStartDrillResponse parses an HTTP response from a StartDrillWithResponse call
 func ParseStartDrillResponse(rsp *http.Response) (*StartDrillResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -37725,6 +37969,9 @@ type ServerInterface interface {
 	// StopDeletion Keep the points of an ended group that its home site wants deleted
 	// (DELETE /groups/{id}/deletion)
 	StopDeletion(ctx *echo.Context, id string) error
+	// CopyTo Have a group that is home here be copied to another site from now on
+	// (PUT /groups/{id}/destination)
+	CopyTo(ctx *echo.Context, id string) error
 	// StartDrill Try a recovery of a group in isolated networks; everything is checked first
 	// (POST /groups/{id}/drills)
 	StartDrill(ctx *echo.Context, id string) error
@@ -39312,6 +39559,22 @@ func (w *ServerInterfaceWrapper) StopDeletion(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.StopDeletion(ctx, id)
+	return err
+}
+
+// CopyTo converts echo context to params.
+func (w *ServerInterfaceWrapper) CopyTo(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CopyTo(ctx, id)
 	return err
 }
 
@@ -41177,6 +41440,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/drill-rounds/:id", wrapper.RemoveDrillRound, options.OperationMiddlewares["removeDrillRound"]...)
 	router.POST(options.BaseURL+"/groups/:id/failovers", wrapper.StartFailover, options.OperationMiddlewares["startFailover"]...)
 	router.POST(options.BaseURL+"/groups/:id/failovers/plan", wrapper.PlanFailover, options.OperationMiddlewares["planFailover"]...)
+	router.PUT(options.BaseURL+"/groups/:id/destination", wrapper.CopyTo, options.OperationMiddlewares["copyTo"]...)
 	router.POST(options.BaseURL+"/groups/:id/former-machines/remove", wrapper.RemoveFormer, options.OperationMiddlewares["removeFormer"]...)
 	router.POST(options.BaseURL+"/groups/:id/former-machines/shut-down", wrapper.ShutDownFormer, options.OperationMiddlewares["shutDownFormer"]...)
 	router.GET(options.BaseURL+"/failovers", wrapper.ListFailovers, options.OperationMiddlewares["listFailovers"]...)
@@ -44048,6 +44312,46 @@ type StopDeletiondefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response StopDeletiondefaultApplicationProblemPlusJSONResponse) VisitStopDeletionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CopyToRequestObject struct {
+	ID   string `json:"id"`
+	Body *CopyToJSONRequestBody
+}
+
+type CopyToResponseObject interface {
+	VisitCopyToResponse(w http.ResponseWriter) error
+}
+
+type CopyTo200JSONResponse Group
+
+func (response CopyTo200JSONResponse) VisitCopyToResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CopyTodefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CopyTodefaultApplicationProblemPlusJSONResponse) VisitCopyToResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -48417,6 +48721,9 @@ type StrictServerInterface interface {
 	// StopDeletion Keep the points of an ended group that its home site wants deleted
 	// (DELETE /groups/{id}/deletion)
 	StopDeletion(ctx context.Context, request StopDeletionRequestObject) (StopDeletionResponseObject, error)
+	// CopyTo Have a group that is home here be copied to another site from now on
+	// (PUT /groups/{id}/destination)
+	CopyTo(ctx context.Context, request CopyToRequestObject) (CopyToResponseObject, error)
 	// StartDrill Try a recovery of a group in isolated networks; everything is checked first
 	// (POST /groups/{id}/drills)
 	StartDrill(ctx context.Context, request StartDrillRequestObject) (StartDrillResponseObject, error)
@@ -51107,6 +51414,54 @@ func (sh *strictHandler) StopDeletion(ctx *echo.Context, id string) error {
 		return err
 	} else if validResponse, ok := response.(StopDeletionResponseObject); ok {
 		return validResponse.VisitStopDeletionResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CopyTo operation middleware
+func (sh *strictHandler) CopyTo(ctx *echo.Context, id string) error {
+	var request CopyToRequestObject
+
+	request.ID = id
+
+	var body CopyToJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CopyTo(ctx.Request().Context(), request.(CopyToRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CopyTo")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CopyToResponseObject); ok {
+		return validResponse.VisitCopyToResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -15,7 +15,7 @@ import (
 
 func (a *app) groupCmd() *cobra.Command {
 	c := &cobra.Command{Use: "group", Short: "Protection groups"}
-	c.AddCommand(a.groupListCmd(), a.groupCreateCmd(), a.groupEditCmd(), a.groupDeleteCmd(), a.groupForecastCmd(), a.groupCyclesCmd(), a.groupExposureCmd(), a.groupRunCmd(), a.groupPauseCmd(), a.groupResumeCmd(), a.groupKeepPointsCmd(), a.groupMatchCmd(),
+	c.AddCommand(a.groupListCmd(), a.groupCreateCmd(), a.groupEditCmd(), a.groupDeleteCmd(), a.groupForecastCmd(), a.groupCyclesCmd(), a.groupExposureCmd(), a.groupRunCmd(), a.groupPauseCmd(), a.groupResumeCmd(), a.groupKeepPointsCmd(), a.groupCopyToCmd(), a.groupMatchCmd(),
 		&cobra.Command{Use: "show GROUP", Short: "One group in full", Example: "  kestrel group show Ticketing", Args: cobra.ExactArgs(1), RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
 			g, err := read[api.Group](c.GetGroup(cmd.Context(), args[0]))
 			if err != nil {
@@ -146,6 +146,31 @@ func (a *app) groupResumeCmd() *cobra.Command {
 			return a.each(gs, func(g api.Group) (api.Group, error) { return read[api.Group](c.ResumeGroup(cmd.Context(), g.ID)) })
 		})}
 	x.add(c)
+	return c
+}
+
+func (a *app) groupCopyToCmd() *cobra.Command {
+	var confirm string
+	c := &cobra.Command{Use: "copy-to GROUP SITE", Short: "Copy a group to another site from now on", Args: cobra.ExactArgs(2), Example: "  kestrel group copy-to Ticketing Carrach --confirm Ticketing",
+		Long: `Have a group that is home here be copied to another site from now on, such as after a failover
+whose other site is gone. A first copy is made there. The points at the site before stay there,
+as those of a group that has ended; it hears of it when it can be reached.`,
+		RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
+			g, err := read[api.Group](c.GetGroup(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			sure, err := a.sure(confirm, g.Name, []string{fmt.Sprintf("It is not copied to %s any more; its %s there stay. Until the first copy is at %s, they are all that protects it.", g.Recovery, count(g.Points, "point"), args[1])})
+			if err != nil {
+				return err
+			}
+			g, err = read[api.Group](c.CopyTo(cmd.Context(), g.ID, api.GroupDestination{Link: args[1], Confirm: sure}))
+			if err != nil {
+				return err
+			}
+			return a.emit(g, func(w *tabwriter.Writer) { groupPage(w, g) })
+		})}
+	c.Flags().StringVar(&confirm, "confirm", "", "the group's name, as it is")
 	return c
 }
 

@@ -302,6 +302,14 @@ func (h *handlers) ResumeGroup(ctx context.Context, request api.ResumeGroupReque
 	return api.ResumeGroup200JSONResponse(v), err
 }
 
+func (h *handlers) CopyTo(ctx context.Context, request api.CopyToRequestObject) (api.CopyToResponseObject, error) {
+	if err := h.Groups.CopyTo(ctx, who(ctx), request.ID, *request.Body); err != nil {
+		return nil, err
+	}
+	v, err := h.Overview.Group(request.ID)
+	return api.CopyTo200JSONResponse(v), err
+}
+
 func (h *handlers) StopDeletion(ctx context.Context, request api.StopDeletionRequestObject) (api.StopDeletionResponseObject, error) {
 	if err := h.Groups.StopDeletion(ctx, who(ctx), request.ID); err != nil {
 		return nil, err

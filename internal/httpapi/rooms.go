@@ -199,6 +199,7 @@ type Groups interface {
 	Preview(ctx context.Context, id string, in api.GroupPatch) (api.Preview, error)
 	Pause(ctx context.Context, who actor.Actor, id string, in *api.PauseRequest) error
 	Resume(ctx context.Context, who actor.Actor, id string) error
+	CopyTo(ctx context.Context, who actor.Actor, id string, in api.GroupDestination) error
 	Run(ctx context.Context, who actor.Actor, id string, compare bool) error
 	Delete(ctx context.Context, who actor.Actor, id, points string, withoutPeer bool) error
 	Forecast(ctx context.Context, in api.ForecastRequest) (api.Forecast, error)

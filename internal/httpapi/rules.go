@@ -136,6 +136,7 @@ func rules() map[string]rule {
 		"PlanFailover":    onGroup(o, func(r api.PlanFailoverRequestObject) string { return r.ID }),
 		"StartFailover":   onGroup(o, func(r api.StartFailoverRequestObject) string { return r.ID }),
 		"ShutDownFormer":  onGroup(o, func(r api.ShutDownFormerRequestObject) string { return r.ID }),
+		"CopyTo":          onGroup(a, func(r api.CopyToRequestObject) string { return r.ID }),
 		"RemoveFormer":    onGroup(a, func(r api.RemoveFormerRequestObject) string { return r.ID }),
 		"ListFailovers":   site(v),
 		"GetFailover":     onFailover(v, func(r api.GetFailoverRequestObject) string { return r.ID }),

@@ -33,7 +33,7 @@ type Beat struct {
 	Site   string        `json:"site"`
 	SentAt time.Time     `json:"sentAt"`
 	Groups []GroupReport `json:"groups"`
-	// Ended lists groups that are no more at home, until the other site has heard
+	// Ended lists groups that are no more at home, or are copied elsewhere, until the other site has heard
 	// of it. That a group is not reported says nothing.
 	Ended []string `json:"ended,omitempty"`
 	// Turns lists groups of the receiver's that the sender holds since a failover, or has

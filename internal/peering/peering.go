@@ -95,7 +95,7 @@ type Records interface {
 	UseInvitation(ctx context.Context, id string, now time.Time) error
 	DeleteInvitation(ctx context.Context, id string) error
 	Farewells(ctx context.Context, link string) ([]string, error)
-	DeleteFarewells(ctx context.Context, groups []string) error
+	DeleteFarewells(ctx context.Context, link string, groups []string) error
 }
 
 // Peering is the links of one site.
@@ -438,7 +438,17 @@ func (p *Peering) report(ctx context.Context, s *state) (link.Beat, error) {
 		b.Groups = append(b.Groups, link.GroupReport{ID: r.ID, Term: r.Term, Revision: r.Revision, Settings: directory.Encode(r.Spec), Anchor: r.Anchor, CreatedAt: r.CreatedAt, Live: p.Live(r.ID), EarlierMark: p.Keeper.EarlierMark(r.ID, r.Term)})
 	}
 	ended, err := p.DB.Farewells(ctx, s.rec.ID)
-	b.Ended = ended
+	for _, id := range ended {
+		r, lives := p.Groups.Get(id)
+		if lives && r.Link == s.rec.ID {
+			continue // it is copied there again
+		}
+		b.Ended = append(b.Ended, id)
+		if lives && r.Home() {
+			// That site may have been its home, and not have heard that it is not any more.
+			b.Turns = append(b.Turns, link.Turn{Group: id, Term: r.Term, Held: true})
+		}
+	}
 	if err == nil && p.Notary != nil {
 		head, failed := p.Notary.Newest(ctx)
 		if failed != nil {
@@ -483,7 +493,7 @@ func (p *Peering) beat(ctx context.Context, s *state) {
 		return
 	}
 	if len(reply.Ended) > 0 {
-		if err := p.DB.DeleteFarewells(ctx, reply.Ended); err != nil {
+		if err := p.DB.DeleteFarewells(ctx, s.rec.ID, reply.Ended); err != nil {
 			p.Log.Error("forget farewells", "err", err)
 		}
 	}

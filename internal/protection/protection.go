@@ -503,6 +503,60 @@ func (x *Protection) endHere(ctx context.Context, who actor.Actor, r directory.R
 	return x.Groups.Delete(ctx, who, r.ID, text)
 }
 
+// CopyTo has a group that is home here be copied to another site from now on. The points at the
+// site before stay there, as those of a group that has ended.
+func (x *Protection) CopyTo(ctx context.Context, who actor.Actor, id string, in api.GroupDestination) error {
+	r, err := x.Groups.Find(id)
+	if err != nil {
+		return err
+	}
+	switch {
+	case r.Direction == directory.Ended:
+		return problem.Conflict("The group %s has ended; only its points are left.", r.Spec.Name)
+	case r.Direction == directory.In:
+		return problem.Conflict("%s is home at %s. Say there where it is copied to.", r.Spec.Name, r.HomeName)
+	case r.Away():
+		return problem.Conflict("%s runs at %s since a failover. It can be copied elsewhere when that was accepted or backed out.", r.Spec.Name, r.RecoveryName)
+	}
+	l, faults := x.destination(in.Link)
+	switch {
+	case len(faults) > 0:
+		return problem.InvalidFields(faults...)
+	case l.ID == r.Link:
+		return problem.Invalid("link", "%s is copied to %s already.", r.Spec.Name, l.Peer)
+	case in.Confirm != r.Spec.Name:
+		return problem.Invalid("confirm", "Write the group's name, %s, as it is.", r.Spec.Name)
+	}
+	was, old := r.RecoveryName, r.Link
+	// What changed since the last point is told from there still; who has no such point says so,
+	// and is sent the whole disks.
+	_, goOn := x.Mover.Stop(r.ID)
+	defer goOn()
+	if old != "" {
+		if err := x.DB.AddFarewell(ctx, r.ID, old); err != nil {
+			return err
+		}
+	}
+	_, err = x.Groups.Turn(ctx, who, r.ID, func(g *directory.Record) (string, error) {
+		if !g.Home() {
+			return "", problem.Conflict("%s is not home here any more.", g.Spec.Name)
+		}
+		g.Link, g.RecoveryName = l.ID, l.Peer
+		g.Spec.Destinations = []group.Destination{{SiteID: l.PeerID, Site: l.Peer}}
+		g.Revision++
+		return fmt.Sprintf("%s has %s copied to %s from now on; its points at %s stay there", who, g.Spec.Name, l.Peer, was), nil
+	})
+	if err != nil {
+		return err
+	}
+	if err := x.Keeper.ForgetRemote(ctx, r.ID); err != nil {
+		return err
+	}
+	x.Peering.Beat(ctx, l.ID)
+	x.Peering.Beat(ctx, old)
+	return nil
+}
+
 // StopDeletion keeps the points here of a group whose home wants them deleted.
 func (x *Protection) StopDeletion(ctx context.Context, who actor.Actor, id string) error {
 	r, err := x.Groups.Find(id)

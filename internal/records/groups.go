@@ -185,7 +185,7 @@ func (db *DB) AllTargets(ctx context.Context) ([]Target, error) {
 }
 
 // AddFarewell notes that the site at the other end of a link has yet to hear that a
-// group has ended.
+// group has ended, or is copied elsewhere.
 func (db *DB) AddFarewell(ctx context.Context, group, link string) error {
 	return db.exec(ctx, "farewell", `INSERT INTO farewells (group_id, link) VALUES ($1, $2) ON CONFLICT DO NOTHING`, group, link)
 }
@@ -196,7 +196,7 @@ func (db *DB) Farewells(ctx context.Context, link string) ([]string, error) {
 	return list[string](ctx, db, "farewells", `SELECT group_id::text FROM farewells WHERE link = $1 ORDER BY group_id`, link)
 }
 
-// DeleteFarewells forgets those that were heard.
-func (db *DB) DeleteFarewells(ctx context.Context, groups []string) error {
-	return db.exec(ctx, "farewells", `DELETE FROM farewells WHERE group_id = ANY($1::uuid[])`, groups)
+// DeleteFarewells forgets those that were heard at the other end of a link.
+func (db *DB) DeleteFarewells(ctx context.Context, link string, groups []string) error {
+	return db.exec(ctx, "farewells", `DELETE FROM farewells WHERE link = $1 AND group_id = ANY($2::uuid[])`, link, groups)
 }

@@ -4,7 +4,7 @@ import { useForm } from "react-hook-form";
 import { Link, useNavigate, useParams } from "react-router";
 import { useDialog } from "../address";
 import { api, ask, type Cycle, type Group, type Schemas, useNow } from "../api";
-import { useMay } from "../asks";
+import { asks, useMay } from "../asks";
 import { ConfirmDialog } from "../dialog";
 import { count, millis, rate, rungText, size, span, when } from "../format";
 import { Rail } from "../rail";
@@ -16,7 +16,7 @@ import { ChangesCard, useMarks } from "./changes";
 import { Course, useDays } from "./course";
 import { DrillDialog } from "./drilldialog";
 import { FailoverDialog, FormerDialog, RemoveFormerDialog } from "./failoverdialog";
-import { PauseDialog } from "./holding";
+import { CopyToDialog, PauseDialog } from "./holding";
 import { GroupReadiness } from "./readiness";
 
 const ranges: [string, number][] = [
@@ -37,8 +37,9 @@ export function GroupPage() {
     queryFn: () => ask(api.GET("/groups/{id}", { params: { path: { id } } })),
     refetchInterval: 3000,
   });
-  const dialog = useDialog<"pause" | "delete" | "drill" | "failover" | "former" | "remove">();
+  const dialog = useDialog<"pause" | "delete" | "drill" | "failover" | "former" | "remove" | "copy-to">();
   const may = useMay();
+  const links = useQuery(asks.links);
   const act = useMutation({
     mutationFn: (what: "run" | "compare" | "resume" | "keep") =>
       what === "keep"
@@ -142,6 +143,9 @@ export function GroupPage() {
                   Edit
                 </Link>
               )}
+              {g.direction === "out" && may.administer && (links.data?.length ?? 0) > 1 && (
+                <Button onClick={() => dialog.open("copy-to")}>Copy elsewhere…</Button>
+              )}
             </>
           )}
           {may.administer && !g.turned && (
@@ -184,6 +188,7 @@ export function GroupPage() {
         </div>
       </div>
       {dialog.name === "pause" && <PauseDialog groups={[g]} onClose={dialog.close} />}
+      {dialog.name === "copy-to" && <CopyToDialog g={g} onClose={dialog.close} />}
       {dialog.name === "drill" && <DrillDialog g={g} onClose={dialog.close} />}
       {dialog.name === "failover" && <FailoverDialog g={g} onClose={dialog.close} />}
       {dialog.name === "remove" && <RemoveFormerDialog g={g} onClose={dialog.close} />}

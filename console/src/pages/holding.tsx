@@ -1,6 +1,7 @@
-import { useQueryClient } from "@tanstack/react-query";
-import { useForm } from "react-hook-form";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useForm, useWatch } from "react-hook-form";
 import { api, ask, type Group, type Point } from "../api";
+import { asks } from "../asks";
 import { every, FormDialog } from "../dialog";
 import { count } from "../format";
 import { Field, inputLook } from "../ui";
@@ -18,6 +19,65 @@ function Length({ id, lengths, none, ...p }: { id: string; lengths: [number, str
       ))}
       <option value="">{none}</option>
     </select>
+  );
+}
+
+/** CopyToDialog has a group be copied to another site from now on. */
+export function CopyToDialog({ g, onClose }: { g: Group; onClose: () => void }) {
+  const qc = useQueryClient();
+  const links = useQuery(asks.links);
+  const form = useForm({ defaultValues: { link: "", name: "" } });
+  const v = useWatch({ control: form.control });
+  return (
+    <FormDialog
+      title={`Copy ${g.name} to another site`}
+      intro={
+        <>
+          From now on it is copied there and not to {g.recovery}. A first copy is made: until it is there, the group is
+          protected by what is at {g.recovery} alone. Its {count(g.points, "point")} stay there, as those of a group
+          that has ended.
+        </>
+      }
+      form={form}
+      act={(x) =>
+        ask(
+          api.PUT("/groups/{id}/destination", {
+            params: { path: { id: g.id } },
+            body: { link: x.link, confirm: x.name },
+          }),
+        )
+      }
+      done={() => {
+        for (const k of ["groups", "group", "board"]) qc.invalidateQueries({ queryKey: [k] });
+        onClose();
+      }}
+      onClose={onClose}
+      go="Copy it there"
+      danger
+      ready={!!v.link && v.name === g.name}
+    >
+      {(refusal) => (
+        <>
+          <Field label="To" faults={refusal?.at("link")}>
+            {(id) => (
+              <select id={id} className={inputLook} {...form.register("link")}>
+                <option value="">choose a site</option>
+                {links.data
+                  ?.filter((l) => l.peer !== g.recovery)
+                  .map((l) => (
+                    <option key={l.id} value={l.id}>
+                      {l.peer}
+                    </option>
+                  ))}
+              </select>
+            )}
+          </Field>
+          <Field label={`To go on, type the group's name: ${g.name}`} faults={refusal?.at("confirm")}>
+            {(id) => <input id={id} className={inputLook} autoComplete="off" {...form.register("name")} />}
+          </Field>
+        </>
+      )}
+    </FormDialog>
   );
 }
 

@@ -404,6 +404,60 @@ func TestWhatStandsInTheWayOfAFailover(t *testing.T) {
 	require.Zero(t, mole.landed())
 }
 
+// A group that runs here unprotected, since its home is gone, is copied to a third site. When the
+// one that was its home comes back, it hears where the group runs.
+func TestATakenOverGroupIsCopiedToAThirdSite(t *testing.T) {
+	t.Parallel()
+	w := paired(t)
+	w.mole()
+	g := w.protect("Ticketing", promise(600, 2), "tick-db", "tick-app")
+	must[api.BerthView](w.recovery, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Berth: toRun("mole", "vault", "quay", "{name}")})
+	third := newSite(t, "Carrach")
+	inv := must[api.InvitationSecret](third, http.MethodPost, "/invitations", api.NewInvitation{})
+	must[api.Link](w.recovery, http.MethodPost, "/links", api.AcceptInvitation{Invitation: inv.Text})
+	to := "/groups/" + g.ID + "/destination"
+	_, bad := call[api.Group](w.recovery, http.MethodPut, to, api.GroupDestination{Link: "Carrach", Confirm: "Ticketing"})
+	require.ErrorContains(t, bad, "is home at Norhaven")
+	w.home.kill()
+	f := must[api.Failover](w.recovery, http.MethodPost, "/groups/"+g.ID+"/failovers", api.NewFailover{Confirm: new("Ticketing")})
+	w.reaches(w.recovery, f.ID, "open")
+	_, bad = call[api.Group](w.recovery, http.MethodPut, to, api.GroupDestination{Link: "Carrach", Confirm: "Ticketing"})
+	require.ErrorContains(t, bad, "home at Norhaven")
+	must[api.Failover](w.recovery, http.MethodPost, "/failovers/"+f.ID+"/accept", api.FailoverAccept{Confirm: "Ticketing", Unprotected: new(true)})
+	w.reaches(w.recovery, f.ID, "over")
+	for _, c := range []struct {
+		in    api.GroupDestination
+		field string
+	}{{api.GroupDestination{Link: "Nowhere", Confirm: "Ticketing"}, "link"}, {api.GroupDestination{Link: "Norhaven", Confirm: "Ticketing"}, "link"}, {api.GroupDestination{Link: "Carrach", Confirm: "ticketing"}, "confirm"}} {
+		_, bad = call[api.Group](w.recovery, http.MethodPut, to, c.in)
+		require.Equal(t, []string{c.field}, fields(bad))
+	}
+	moved := must[api.Group](w.recovery, http.MethodPut, to, api.GroupDestination{Link: "Carrach", Confirm: "Ticketing"})
+	require.Equal(t, "Carrach", moved.Recovery)
+	must[api.Group](w.recovery, http.MethodPost, "/groups/"+g.ID+"/resume", nil)
+	w.eventually("it is copied there", func() bool {
+		x, refused := call[api.Group](third, http.MethodGet, "/groups/"+g.ID, nil)
+		return refused == nil && x.Points > 1 && x.Home == "Eastmole"
+	})
+	require.Positive(t, (&world{t: t, home: w.recovery, recovery: third, lab: w.lab}).served(third.points(g.ID)[0]), "to the byte")
+	earlier := 0
+	for _, p := range w.recovery.points(g.ID) {
+		if p.Held {
+			earlier++
+		}
+	}
+	require.Positive(t, earlier, "what was there before is there still")
+
+	w.home.start()
+	w.eventually("its home of before stands down, and says what runs there", func() bool {
+		here := w.home.group(g.ID)
+		return here.Turned != nil && *here.Turned == api.Away && here.RunsHere != nil
+	})
+	before := len(w.home.points(g.ID))
+	w.eventually("it is copied on", func() bool { return len(third.points(g.ID)) > 4 })
+	require.Len(t, w.home.points(g.ID), before)
+}
+
 // People steer a failover: it is stopped and goes on, a check that never passes is waited for
 // no longer, with why; machines at home that do not shut down are switched off on somebody's
 // word. Accepted unprotected, it says so until it is resumed.

@@ -432,7 +432,7 @@ func (x *testLab) showing(h http.Handler) http.Handler {
 
 func scenario() lab.Scenario {
 	gib := func(root bool, after string) lab.ScenarioMachine {
-		m := lab.ScenarioMachine{Folder: "/test", Tags: []string{"gold"}, Guest: "Linux", CPUs: 1, MemGiB: 1, Network: "lan", Address: "10.0.0.1",
+		m := lab.ScenarioMachine{Folder: "/test", Tags: []string{"gold"}, Guest: "Linux", CPUs: 1, MemGiB: 1, Network: "lan",
 			Disks:    []lab.ScenarioDisk{{Label: "root", SizeMiB: 12.25, UsedMiB: 6, Template: "base", Noise: 0.3}},
 			Workload: lab.Workload{Seed: 5, HotPages: 20, HotPerSecond: 12, AppendKiBps: 80, RecordsPerS: 12, After: after}, Ports: []int{8080}}
 		if root {
@@ -440,7 +440,12 @@ func scenario() lab.Scenario {
 		}
 		return m
 	}
-	named := func(name string, m lab.ScenarioMachine) lab.ScenarioMachine { m.Name = name; return m }
+	given := 0
+	named := func(name string, m lab.ScenarioMachine) lab.ScenarioMachine {
+		given++
+		m.Name, m.Address = name, fmt.Sprintf("10.0.0.%d", given)
+		return m
+	}
 	bare := named("bare", lab.ScenarioMachine{Folder: "/test"})
 	slow := named("slow", gib(true, ""))
 	slow.Disks[1].Datastore, slow.Disks[1].UsedMiB = "slow", 20 // some seconds, to be cut off in

@@ -30,7 +30,7 @@ type DB struct {
 	platforms    map[string]records.Platform
 	links        map[string]records.Link
 	invitations  map[string]records.Invitation
-	farewells    map[string]string // group → link
+	farewells    map[farewell]bool // group → link
 	served       map[string]records.Served
 	landings     map[string]records.Landing
 	deletions    map[string]records.Deletion // by group
@@ -60,7 +60,7 @@ type DB struct {
 func New() *DB {
 	return &DB{groups: map[string]records.Group{}, machines: map[string]string{}, targets: map[string][]records.Target{}, points: map[string]map[string]records.Point{}, groupOf: map[string]string{}, arrivals: map[string][]records.Arrival{},
 		cycles: map[string][]records.Cycle{}, replications: map[string]records.Replication{}, operations: map[string]records.Operation{},
-		links: map[string]records.Link{}, invitations: map[string]records.Invitation{}, farewells: map[string]string{}, platforms: map[string]records.Platform{}, served: map[string]records.Served{}, landings: map[string]records.Landing{}, deletions: map[string]records.Deletion{}, left: map[string]records.LeftOut{}, surveys: map[string]records.Survey{}, tiers: map[string]records.Tier{}, berths: map[string]records.Berth{}, recoveries: map[string]records.Recovery{}, rounds: map[string]records.DrillRound{}, screens: map[string][]byte{}}
+		links: map[string]records.Link{}, invitations: map[string]records.Invitation{}, farewells: map[farewell]bool{}, platforms: map[string]records.Platform{}, served: map[string]records.Served{}, landings: map[string]records.Landing{}, deletions: map[string]records.Deletion{}, left: map[string]records.LeftOut{}, surveys: map[string]records.Survey{}, tiers: map[string]records.Tier{}, berths: map[string]records.Berth{}, recoveries: map[string]records.Recovery{}, rounds: map[string]records.DrillRound{}, screens: map[string][]byte{}}
 }
 
 func (db *DB) before(method string) error {

@@ -125,9 +125,12 @@ func (db *DB) DeleteInvitation(_ context.Context, id string) error {
 	return nil
 }
 
+// farewell is a group that the other end of a link is to hear the last of.
+type farewell struct{ group, link string }
+
 // AddFarewell implements protection.Records.
 func (db *DB) AddFarewell(_ context.Context, group, link string) error {
-	return db.set(func() { db.farewells[group] = link })
+	return db.set(func() { db.farewells[farewell{group, link}] = true })
 }
 
 // Farewells implements peering.Records.
@@ -135,9 +138,9 @@ func (db *DB) Farewells(_ context.Context, link string) ([]string, error) {
 	db.mu.Lock()
 	defer db.mu.Unlock()
 	var out []string
-	for g, l := range db.farewells {
-		if l == link {
-			out = append(out, g)
+	for f := range db.farewells {
+		if f.link == link {
+			out = append(out, f.group)
 		}
 	}
 	slices.Sort(out)
@@ -145,10 +148,10 @@ func (db *DB) Farewells(_ context.Context, link string) ([]string, error) {
 }
 
 // DeleteFarewells implements peering.Records.
-func (db *DB) DeleteFarewells(_ context.Context, groups []string) error {
+func (db *DB) DeleteFarewells(_ context.Context, link string, groups []string) error {
 	return db.set(func() {
 		for _, g := range groups {
-			delete(db.farewells, g)
+			delete(db.farewells, farewell{g, link})
 		}
 	})
 }
