@@ -437,11 +437,12 @@ func samePin(r records.Point, p link.PointState) bool {
 }
 
 // Confirmed takes what the recovery site says it holds: exposure is judged by that
-// alone. Fetch is asked for the list when it has changed, not more often than every.
-func (k *Keeper) Confirmed(ctx context.Context, st link.GroupState, every time.Duration, fetch func(ctx context.Context) ([]link.PointState, error)) error {
+// alone. Fetch is asked for the list when it has changed, not more often than every; late says
+// that it has, and is to be asked for later.
+func (k *Keeper) Confirmed(ctx context.Context, st link.GroupState, every time.Duration, fetch func(ctx context.Context) ([]link.PointState, error)) (late bool, err error) {
 	r, ok := k.Groups.Get(st.ID)
 	if !ok || r.Direction != directory.Out {
-		return nil
+		return false, nil
 	}
 	now := k.Clock.Now()
 	k.mu.Lock()
@@ -452,29 +453,27 @@ func (k *Keeper) Confirmed(ctx context.Context, st link.GroupState, every time.D
 	}
 	h.ConfirmedAt = now
 	h.Lost = Damage{Points: st.LostPoints, Gone: st.LostBytes}
-	due := h.mark != st.PointsMark && now.Sub(h.fetchedAt) > every
+	other := h.mark != st.PointsMark
+	due := other && now.Sub(h.fetchedAt) > every
 	if due {
 		h.fetchedAt = now
 	}
 	k.mu.Unlock()
 	if !due {
-		return nil
+		return other, nil
 	}
 	held, err := fetch(ctx)
 	if err != nil {
-		return fmt.Errorf("fetch the points of %s: %w", r.Spec.Name, err)
+		return true, fmt.Errorf("fetch the points of %s: %w", r.Spec.Name, err)
 	}
-	if err := k.mirror(ctx, st.ID, held); err != nil {
-		return err
-	}
-	if err := k.recount(ctx, st.ID); err != nil {
-		return err
+	if err := errors.Join(k.mirror(ctx, st.ID, held), k.recount(ctx, st.ID)); err != nil {
+		return true, err
 	}
 	k.mu.Lock()
 	k.holding(st.ID).mark = st.PointsMark
 	k.mu.Unlock()
 	k.Hub.Send(events.Event{Type: "group", ID: st.ID})
-	return nil
+	return false, nil
 }
 
 // State tells the home site what this site holds of a group.
@@ -536,38 +535,38 @@ func (k *Keeper) Earlier(ctx context.Context, group string, term int64) ([]link.
 
 // Elsewhere takes what a group's home site says it holds from before it was home last, so that
 // there is one history. Fetch is asked for the list when it has changed, not more often than
-// every.
-func (k *Keeper) Elsewhere(ctx context.Context, group, mark string, every time.Duration, fetch func(ctx context.Context) ([]link.PointState, error)) error {
+// every; late says that it has, and is to be asked for later.
+func (k *Keeper) Elsewhere(ctx context.Context, group, mark string, every time.Duration, fetch func(ctx context.Context) ([]link.PointState, error)) (late bool, err error) {
 	r, ok := k.Groups.Get(group)
 	if !ok || r.Direction != directory.In {
-		return nil
+		return false, nil
 	}
 	now := k.Clock.Now()
 	k.mu.Lock()
 	h := k.holding(group)
-	due := (h.earlierMark != mark || mark == "" && h.earlier > 0) && now.Sub(h.earlierAt) > every
+	other := h.earlierMark != mark || mark == "" && h.earlier > 0
+	due := other && now.Sub(h.earlierAt) > every
 	if due {
 		h.earlierAt = now
 	}
 	k.mu.Unlock()
 	if !due {
-		return nil
+		return other, nil
 	}
 	var held []link.PointState
-	var err error
 	if mark != "" {
 		if held, err = fetch(ctx); err != nil {
-			return fmt.Errorf("fetch the earlier points of %s: %w", r.Spec.Name, err)
+			return true, fmt.Errorf("fetch the earlier points of %s: %w", r.Spec.Name, err)
 		}
 	}
 	if err := errors.Join(k.mirror(ctx, group, held), k.recount(ctx, group)); err != nil {
-		return err
+		return true, err
 	}
 	k.mu.Lock()
 	k.holding(group).earlierMark = mark
 	k.mu.Unlock()
 	k.Hub.Send(events.Event{Type: "group", ID: group})
-	return nil
+	return false, nil
 }
 
 // Idle refuses what needs that none of a group's points here is being read.

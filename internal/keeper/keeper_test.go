@@ -352,9 +352,10 @@ func TestAPointCountsOnce(t *testing.T) {
 		require.NoError(t, err)
 		now := time.Now().UTC()
 		x := &points.Seal{Point: uuid.NewString(), Number: 1, CaptureAt: now, SealedAt: now, Consistency: "crash"}
-		require.NoError(t, home.Keeper.Confirmed(t.Context(), link.GroupState{ID: g.ID, NewestAt: now, NewestPoint: x.Point, PointsMark: "m"}, 10*time.Second, func(context.Context) ([]link.PointState, error) {
+		_, err = home.Keeper.Confirmed(t.Context(), link.GroupState{ID: g.ID, NewestAt: now, NewestPoint: x.Point, PointsMark: "m"}, 10*time.Second, func(context.Context) ([]link.PointState, error) {
 			return []link.PointState{{Seal: x}}, nil
-		}))
+		})
+		require.NoError(t, err)
 		require.NoError(t, home.Keeper.Shipped(t.Context(), g, x))
 		require.Equal(t, 1, home.Keeper.Holding(g.ID).Points)
 	})
@@ -373,10 +374,11 @@ func TestHomeBelievesWhatIsNewer(t *testing.T) {
 		fetched := 0
 		var there []link.PointState
 		answer := func(at time.Time, point, mark string) {
-			require.NoError(t, home.Keeper.Confirmed(t.Context(), link.GroupState{ID: g.ID, NewestAt: at, NewestPoint: point, PointsMark: mark}, 10*time.Second, func(context.Context) ([]link.PointState, error) {
+			_, err := home.Keeper.Confirmed(t.Context(), link.GroupState{ID: g.ID, NewestAt: at, NewestPoint: point, PointsMark: mark}, 10*time.Second, func(context.Context) ([]link.PointState, error) {
 				fetched++
 				return there, nil
-			}))
+			})
+			require.NoError(t, err)
 		}
 		answer(time.Time{}, "", "")
 		require.True(t, known(home.Keeper, g.ID))

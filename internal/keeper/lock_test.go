@@ -143,7 +143,8 @@ func TestHomeKnowsOfLocks(t *testing.T) {
 		g, err := home.Groups.Create(t.Context(), rooms.Anna(), rooms.Record(r.g.ID, r.g.Spec))
 		require.NoError(t, err)
 		fetch := func(mark string) api.Point {
-			require.NoError(t, home.Keeper.Confirmed(t.Context(), link.GroupState{ID: g.ID, NewestAt: x.CaptureAt, NewestPoint: x.Point, PointsMark: mark}, 0, func(ctx context.Context) ([]link.PointState, error) { return r.Keeper.Held(ctx, g.ID) }))
+			_, err := home.Keeper.Confirmed(t.Context(), link.GroupState{ID: g.ID, NewestAt: x.CaptureAt, NewestPoint: x.Point, PointsMark: mark}, 0, func(ctx context.Context) ([]link.PointState, error) { return r.Keeper.Held(ctx, g.ID) })
+			require.NoError(t, err)
 			p, err := home.Keeper.Point(t.Context(), x.Point)
 			require.NoError(t, err)
 			return p

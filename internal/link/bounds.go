@@ -65,6 +65,9 @@ func CheckBeat(b Beat) error {
 	if len(b.Groups) > maxGroups || len(b.Ended) > maxGroups || len(b.Turns) > maxGroups {
 		return refuse("groups", "A beat tells of at most %d groups.", maxGroups)
 	}
+	if len(b.Epoch) > maxMark {
+		return refuse("epoch", "It has at most %d bytes.", maxMark)
+	}
 	return nil
 }
 

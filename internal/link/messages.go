@@ -27,12 +27,18 @@ type PairReply struct {
 	BackProblem string `json:"backProblem,omitempty"`
 }
 
-// Beat is exchanged every few seconds by each side of a link: it carries what
-// the sender knows of the groups it is home of, and measures the link.
+// Beat is exchanged every few seconds by each side of a link. One without groups is a sign of
+// life, and measures the link; beside it, pieces carry what has changed of the groups that the
+// sender is home of since the receiver took it last.
 type Beat struct {
 	Site   string        `json:"site"`
 	SentAt time.Time     `json:"sentAt"`
 	Groups []GroupReport `json:"groups"`
+	// Listen says that the sender takes what has changed of its groups at the receiver's:
+	// since Heard, of those changes that the receiver counts in an Epoch.
+	Listen bool   `json:"listen,omitempty"`
+	Epoch  string `json:"epoch,omitempty"`
+	Heard  int64  `json:"heard,omitempty"`
 	// Ended lists groups that are no more at home, or are copied elsewhere, until the other site has heard
 	// of it. That a group is not reported says nothing.
 	Ended []string `json:"ended,omitempty"`
@@ -97,13 +103,19 @@ type Live struct {
 
 // BeatReply answers a Beat.
 type BeatReply struct {
-	ReceivedAt time.Time    `json:"receivedAt"`
-	AnsweredAt time.Time    `json:"answeredAt"`
-	Groups     []GroupState `json:"groups"`
-	Ended      []string     `json:"ended,omitempty"`    // those of the beat that are ended here too
-	LongTerm   bool         `json:"longTerm,omitempty"` // there is a long-term store
-	FreeBytes  int64        `json:"freeBytes"`          // of the point store's file system
-	FloorBytes int64        `json:"floorBytes"`         // of them, what incoming blocks leave
+	ReceivedAt time.Time `json:"receivedAt"`
+	AnsweredAt time.Time `json:"answeredAt"`
+	// Groups are those that were reported, and those that have changed, if the sender listens.
+	Groups []GroupState `json:"groups"`
+	// Epoch changes when the receiver has forgotten what it took. Told is the last change in it
+	// that Groups tell of, and More says that there are others.
+	Epoch      string   `json:"epoch,omitempty"`
+	Told       int64    `json:"told,omitempty"`
+	More       bool     `json:"more,omitempty"`
+	Ended      []string `json:"ended,omitempty"`    // those of the beat that are ended here too
+	LongTerm   bool     `json:"longTerm,omitempty"` // there is a long-term store
+	FreeBytes  int64    `json:"freeBytes"`          // of the point store's file system
+	FloorBytes int64    `json:"floorBytes"`         // of them, what incoming blocks leave
 }
 
 // GroupState is what the recovery site holds of a group.

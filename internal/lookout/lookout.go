@@ -284,6 +284,7 @@ func (l *Lookout) Tell(group string) json.RawMessage {
 	if !ok {
 		return nil
 	}
+	x.At = time.Time{} // that it was looked at again is no news
 	b, err := json.Marshal(x)
 	if err != nil {
 		panic(err) // plain structs always marshal
@@ -325,6 +326,9 @@ func (l *Lookout) Of(r directory.Record) (x Seen, known bool) {
 		x, known = l.by[r.ID]
 	case directory.Out:
 		x, known = l.heard[r.ID]
+		if at := l.Peering.HeardAt(r.Link); at.After(x.At) {
+			x.At = at.UTC() // nothing else has been said since
+		}
 	}
 	return x, known && l.Clock.Now().Sub(x.At) < max(4*l.Every, stale)
 }

@@ -70,6 +70,15 @@ type sight struct {
 	state  health.State
 }
 
+// confirmed is when the recovery site of a group last said what it holds, or has since said that
+// nothing has changed.
+func (o *Overview) confirmed(r directory.Record, hold keeper.Holding) time.Time {
+	if at := o.Peering.HeardAt(r.Link); !hold.ConfirmedAt.IsZero() && at.After(hold.ConfirmedAt) {
+		return at
+	}
+	return hold.ConfirmedAt
+}
+
 func (o *Overview) look(r directory.Record) *sight {
 	now := o.Clock.Now()
 	x := &sight{rec: r, hold: o.Keeper.Holding(r.ID)}
@@ -272,7 +281,7 @@ func (o *Overview) show(x *sight) api.Group {
 	r, hold, live := x.rec, x.hold, x.live
 	now := x.facts.Now
 	v := api.Group{ID: r.ID, Direction: api.GroupDirection(r.Direction), Home: r.HomeName, Recovery: r.RecoveryName, Link: r.Link, Health: string(x.health()), Points: hold.Points, LostPoints: hold.Lost.Points,
-		HomePointCount: hold.HomePoints, NewestCaptureAt: orNil(hold.NewestAt), OldestCaptureAt: orNil(hold.OldestAt), ConfirmedAt: orNil(hold.ConfirmedAt), ComparedAt: orNil(live.ComparedAt), NextStartAt: orNil(live.NextStart),
+		HomePointCount: hold.HomePoints, NewestCaptureAt: orNil(hold.NewestAt), OldestCaptureAt: orNil(hold.OldestAt), ConfirmedAt: orNil(o.confirmed(r, hold)), ComparedAt: orNil(live.ComparedAt), NextStartAt: orNil(live.NextStart),
 		Term: r.Term, Revision: r.Revision, CreatedAt: r.CreatedAt}
 	protection.Show(r.Spec, &v, now)
 	switch r.Direction {

@@ -6,11 +6,14 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"hash/maphash"
 	"log/slog"
 	"slices"
 	"strings"
 	"sync"
 	"time"
+
+	"github.com/google/uuid"
 
 	"kestrel/internal/audit"
 	"kestrel/internal/clock"
@@ -102,6 +105,10 @@ type Records interface {
 type Peering struct {
 	Config
 
+	// epoch names what this process has taken from other sites, and counted for them.
+	epoch string
+	seed  maphash.Seed
+
 	mu   sync.Mutex
 	byID map[string]*state
 	live map[string]mirrored
@@ -129,14 +136,19 @@ type state struct {
 	covered   scope.Counts
 	coveredAt time.Time
 
-	// earlier are the marks of lists of earlier points that are to be fetched, by groups.
+	// earlier are the marks of lists of earlier points that are to be fetched, by groups, and
+	// late is what was said of groups whose list of points is.
 	earlier map[string]string
+	late    map[string]link.GroupState
+
+	talk
 
 	received, mark int64
 	markAt         time.Time
 	perSec         float64
 
-	beating sync.Mutex // one beat at a time
+	beating sync.Mutex // one sign of life at a time
+	telling sync.Mutex // one who tells and listens at a time
 	editing sync.Mutex // one change of settings at a time
 }
 
@@ -149,7 +161,7 @@ type mirrored struct {
 
 // Open reads the links.
 func Open(ctx context.Context, cfg Config) (*Peering, error) {
-	p := &Peering{Config: cfg, byID: map[string]*state{}, live: map[string]mirrored{}, refused: map[string]string{}, preparing: map[string]string{}}
+	p := &Peering{Config: cfg, epoch: uuid.NewString(), seed: maphash.MakeSeed(), byID: map[string]*state{}, live: map[string]mirrored{}, refused: map[string]string{}, preparing: map[string]string{}}
 	recs, err := cfg.DB.Links(ctx)
 	if err != nil {
 		return nil, err
@@ -397,150 +409,18 @@ func (p *Peering) Run(ctx context.Context) {
 					p.beat(ctx, s)
 				})
 			}
+			if s.telling.TryLock() {
+				p.wg.Go(func() {
+					defer s.telling.Unlock()
+					p.tell(ctx, s)
+				})
+			}
 		}
 		if clock.Sleep(ctx, p.Clock, p.BeatEvery) != nil {
 			break
 		}
 	}
 	p.wg.Wait()
-}
-
-// Beat mirrors a change at once.
-func (p *Peering) Beat(ctx context.Context, id string) {
-	p.mu.Lock()
-	s := p.byID[id]
-	p.mu.Unlock()
-	if s == nil {
-		return
-	}
-	s.beating.Lock()
-	defer s.beating.Unlock()
-	p.beat(ctx, s)
-}
-
-// report is what this site says of the groups that are home here and kept at a
-// link's site.
-func (p *Peering) report(ctx context.Context, s *state) (link.Beat, error) {
-	b := link.Beat{Site: p.Site.Name, Groups: []link.GroupReport{}}
-	if p.Coverage != nil {
-		b.Coverage = p.Coverage()
-	}
-	for _, r := range p.Groups.All() {
-		if r.Link != s.rec.ID {
-			continue
-		}
-		if r.Turned == directory.Held || r.Turned == directory.Returned {
-			b.Turns = append(b.Turns, link.Turn{Group: r.ID, Term: r.Term, Held: r.Held()})
-		}
-		if !r.Home() {
-			continue
-		}
-		b.Groups = append(b.Groups, link.GroupReport{ID: r.ID, Term: r.Term, Revision: r.Revision, Settings: directory.Encode(r.Spec), Anchor: r.Anchor, CreatedAt: r.CreatedAt, Live: p.Live(r.ID), EarlierMark: p.Keeper.EarlierMark(r.ID, r.Term)})
-	}
-	ended, err := p.DB.Farewells(ctx, s.rec.ID)
-	for _, id := range ended {
-		r, lives := p.Groups.Get(id)
-		if lives && r.Link == s.rec.ID {
-			continue // it is copied there again
-		}
-		b.Ended = append(b.Ended, id)
-		if lives && r.Home() {
-			// That site may have been its home, and not have heard that it is not any more.
-			b.Turns = append(b.Turns, link.Turn{Group: id, Term: r.Term, Held: true})
-		}
-	}
-	if err == nil && p.Notary != nil {
-		head, failed := p.Notary.Newest(ctx)
-		if failed != nil {
-			return b, failed
-		}
-		if head != nil {
-			b.Trail = p.Identity.Tell(*head)
-		}
-	}
-	return b, err
-}
-
-func (p *Peering) beat(ctx context.Context, s *state) {
-	b, err := p.report(ctx, s)
-	if err != nil {
-		if ctx.Err() == nil {
-			p.Log.Error("make a beat", "peer", s.rec.PeerName, "err", err)
-		}
-		return
-	}
-	reply, rtt, ahead, err := s.peer.Beat(ctx, b)
-	if ctx.Err() != nil {
-		return
-	}
-	p.mu.Lock()
-	was := p.reached(s)
-	s.err = err
-	if err == nil {
-		s.outAt, s.rtt, s.ahead, s.free, s.floor = p.Clock.Now(), rtt, ahead, reply.FreeBytes, reply.FloorBytes
-		s.longTerm = reply.LongTerm
-	}
-	is := p.reached(s)
-	p.mu.Unlock()
-	if was != is {
-		p.Hub.Send(events.Event{Type: "link", ID: s.rec.ID})
-		if is {
-			p.note(ctx, s.rec, "The link to %s is up", s.rec.PeerName)
-		}
-	}
-	if err != nil {
-		p.Log.Debug("beat", "peer", s.rec.PeerName, "err", err)
-		return
-	}
-	if len(reply.Ended) > 0 {
-		if err := p.DB.DeleteFarewells(ctx, s.rec.ID, reply.Ended); err != nil {
-			p.Log.Error("forget farewells", "err", err)
-		}
-	}
-	for _, st := range reply.Groups {
-		p.answered(ctx, s, st)
-	}
-	p.mu.Lock()
-	earlier := s.earlier
-	s.earlier = nil
-	p.mu.Unlock()
-	for id, mark := range earlier {
-		err := p.Keeper.Elsewhere(ctx, id, mark, downAfter*p.BeatEvery, func(ctx context.Context) ([]link.PointState, error) { return s.peer.Points(ctx, id) })
-		if err != nil && ctx.Err() == nil {
-			p.Log.Warn("earlier points of a home site", "err", err)
-		}
-	}
-}
-
-// answered takes what the recovery site says of one group.
-func (p *Peering) answered(ctx context.Context, s *state, st link.GroupState) {
-	p.mu.Lock()
-	was := p.refused[st.ID]
-	if st.Preparing == "" {
-		delete(p.preparing, st.ID)
-	} else {
-		p.preparing[st.ID] = words.Sentence(st.Preparing)
-	}
-	if st.Refused == "" {
-		delete(p.refused, st.ID)
-	} else {
-		p.refused[st.ID] = st.Refused
-	}
-	p.mu.Unlock()
-	if st.Refused != "" {
-		if was != st.Refused {
-			p.Log.Warn("a group's report was refused", "group", st.ID, "peer", s.rec.PeerName, "why", st.Refused)
-			p.Hub.Send(events.Event{Type: "group", ID: st.ID})
-		}
-		return
-	}
-	if p.Heard != nil && len(st.Ready) > 0 {
-		p.Heard(st.ID, st.Ready)
-	}
-	err := p.Keeper.Confirmed(ctx, st, downAfter*p.BeatEvery, func(ctx context.Context) ([]link.PointState, error) { return s.peer.Points(ctx, st.ID) })
-	if err != nil && ctx.Err() == nil {
-		p.Log.Warn("points of the recovery site", "err", err)
-	}
 }
 
 func peerActor(name string) actor.Actor {
@@ -611,10 +491,7 @@ func (p *Peering) takeReport(ctx context.Context, s *state, ahead time.Duration,
 	}
 	p.mu.Lock()
 	p.live[r.ID] = mirrored{r.Live.Bounded(), p.Clock.Now(), ahead}
-	if s.earlier == nil {
-		s.earlier = map[string]string{}
-	}
-	s.earlier[r.ID] = r.EarlierMark
+	s.keepEarlier(r.ID, r.EarlierMark)
 	p.mu.Unlock()
 	p.Hub.Send(events.Event{Type: "group", ID: r.ID})
 	return nil

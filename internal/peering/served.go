@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"slices"
 	"time"
 
 	"kestrel/internal/audit"
@@ -90,6 +91,16 @@ func (p *Peering) Beats(ctx context.Context, key []byte, b link.Beat) (link.Beat
 		}
 		out.Ended = append(out.Ended, id)
 	}
+	out.Epoch = p.epoch
+	if b.Listen {
+		changed, told, more := p.changes(s, b)
+		out.Told, out.More = told, more
+		for _, st := range changed {
+			if !slices.ContainsFunc(out.Groups, func(x link.GroupState) bool { return x.ID == st.ID }) {
+				out.Groups = append(out.Groups, st)
+			}
+		}
+	}
 	out.FreeBytes, out.FloorBytes = p.Keeper.Room()
 	out.LongTerm = p.Keeper.LongTerm != nil
 	out.AnsweredAt = p.Clock.Now()
@@ -107,14 +118,19 @@ func (p *Peering) reported(ctx context.Context, s *state, ahead time.Duration, r
 	if err := p.takeReport(ctx, s, ahead, r); err != nil {
 		return st, err
 	}
-	st = p.Keeper.State(r.ID)
+	return p.stateOf(r.ID), nil
+}
+
+// stateOf is what is held here of a home site's group.
+func (p *Peering) stateOf(id string) link.GroupState {
+	st := p.Keeper.State(id)
 	if p.Ready != nil {
-		st.Ready = p.Ready(r.ID)
+		st.Ready = p.Ready(id)
 	}
 	if p.Config.Preparing != nil {
-		st.Preparing = p.Config.Preparing(r.ID)
+		st.Preparing = p.Config.Preparing(id)
 	}
-	return st, nil
+	return st
 }
 
 // why is what a peer is told of an error: problems as they are, and of anything

@@ -409,7 +409,7 @@ func TestWhatStandsInTheWayOfAFailover(t *testing.T) {
 func TestATakenOverGroupIsCopiedToAThirdSite(t *testing.T) {
 	t.Parallel()
 	w := paired(t)
-	w.mole()
+	mole := w.mole()
 	g := w.protect("Ticketing", promise(600, 2), "tick-db", "tick-app")
 	must[api.BerthView](w.recovery, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Berth: toRun("mole", "vault", "quay", "{name}")})
 	third := newSite(t, "Carrach")
@@ -439,7 +439,7 @@ func TestATakenOverGroupIsCopiedToAThirdSite(t *testing.T) {
 		x, refused := call[api.Group](third, http.MethodGet, "/groups/"+g.ID, nil)
 		return refused == nil && x.Points > 1 && x.Home == "Eastmole"
 	})
-	require.Positive(t, (&world{t: t, home: w.recovery, recovery: third, lab: w.lab}).served(third.points(g.ID)[0]), "to the byte")
+	require.Positive(t, (&world{t: t, home: w.recovery, recovery: third, lab: mole}).served(third.points(g.ID)[0]), "to the byte")
 	earlier := 0
 	for _, p := range w.recovery.points(g.ID) {
 		if p.Held {

@@ -148,7 +148,7 @@ func (w *world) beat(every time.Duration) {
 		if _, err := w.recovery.Groups.Mirror(w.end, actor.Actor{Kind: actor.Site, Name: rooms.HomeName}, there); err != nil {
 			w.found("mirror %s: %w", r.Spec.Name, err)
 		}
-		if err := keeper.Confirmed(w.end, w.recovery.Keeper.State(r.ID), every, func(ctx context.Context) ([]link.PointState, error) { return w.recovery.Keeper.Held(ctx, r.ID) }); err != nil {
+		if _, err := keeper.Confirmed(w.end, w.recovery.Keeper.State(r.ID), every, func(ctx context.Context) ([]link.PointState, error) { return w.recovery.Keeper.Held(ctx, r.ID) }); err != nil {
 			w.found("confirm %s: %w", r.Spec.Name, err)
 		}
 	}
