@@ -144,6 +144,7 @@ type Holding struct {
 	counted   int       // which of them counts
 	marks     int       // counts changes of the list of points
 	mark      string    // of the list last fetched from the recovery site
+	expected  string    // what it becomes with what was shipped since; empty if nothing was
 	fetchedAt time.Time
 	// Of points that home holds from before it was home last: how many are known, by which
 	// list, fetched when.
@@ -382,6 +383,10 @@ func (k *Keeper) Shipped(ctx context.Context, r directory.Record, x *points.Seal
 	k.mu.Lock()
 	h := k.holding(r.ID)
 	h.NewestAt, h.Newest, h.ConfirmedAt, h.shippedAt = x.CaptureAt, x.Point, now, now
+	if h.expected == "" {
+		h.expected = h.mark
+	}
+	h.expected = markAfter(h.expected, x.Point)
 	k.mu.Unlock()
 	// The recovery site may have told of it before: it is counted where it is kept.
 	err = errors.Join(k.Records.PutPoint(ctx, records.Point{ID: x.Point, GroupID: r.ID, CaptureAt: x.CaptureAt, Seal: seal}), k.recount(ctx, r.ID))
@@ -453,7 +458,13 @@ func (k *Keeper) Confirmed(ctx context.Context, st link.GroupState, every time.D
 	}
 	h.ConfirmedAt = now
 	h.Lost = Damage{Points: st.LostPoints, Gone: st.LostBytes}
+	if st.PointsMark == h.expected {
+		h.mark = st.PointsMark // the list is what is known of it, with what was shipped since
+	}
 	other := h.mark != st.PointsMark
+	if other || h.mark == h.expected {
+		h.expected = ""
+	}
 	due := other && now.Sub(h.fetchedAt) > every
 	if due {
 		h.fetchedAt = now
@@ -488,8 +499,23 @@ func (k *Keeper) State(group string) link.GroupState {
 	st.LostPoints, st.LostBytes = hurt.Points, hurt.Gone
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	st.PointsMark = fmt.Sprintf("%d-%d-%s", k.holding(group).marks, len(held), st.NewestPoint)
+	st.PointsMark = markOf(k.holding(group).marks, len(held), st.NewestPoint)
 	return st
+}
+
+// markOf is the mark of a list of points: it is another after any change of one of them, and
+// with another number or another newest of them.
+func markOf(changes, points int, newest string) string {
+	return fmt.Sprintf("%d-%d-%s", changes, points, newest)
+}
+
+// markAfter is what a mark becomes with one more point; empty if it is not known.
+func markAfter(mark, point string) string {
+	var changes, points int
+	if n, _ := fmt.Sscanf(mark, "%d-%d-", &changes, &points); n < 2 {
+		return ""
+	}
+	return markOf(changes, points+1, point)
 }
 
 // Held lists what this site holds of a group, for its home site.

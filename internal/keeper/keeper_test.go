@@ -418,6 +418,20 @@ func TestHomeBelievesWhatIsNewer(t *testing.T) {
 		require.Equal(t, "for the auditors", pins("m1c")[0].PinReason)
 		there[0] = link.PointState{Seal: x}
 		require.False(t, pins("m1d")[0].Pinned)
+		// What home itself brought there is no reason to fetch the list.
+		pins("3-2-" + second.Point)
+		n = fetched
+		for i := range 3 {
+			y := &points.Seal{Point: uuid.NewString(), Number: int64(3 + i), CaptureAt: now.Add(time.Minute), SealedAt: now.Add(time.Minute), Consistency: "crash"}
+			require.NoError(t, home.Keeper.Shipped(t.Context(), g, y))
+			time.Sleep(time.Minute)
+			answer(y.CaptureAt, y.Point, fmt.Sprintf("3-%d-%s", 3+i, y.Point))
+		}
+		require.Equal(t, n, fetched)
+		there = []link.PointState{{Seal: x}}
+		answer(now, x.Point, "4-1-"+x.Point)
+		require.Equal(t, n+1, fetched, "some were thinned there")
+		time.Sleep(time.Minute)
 		there = nil
 		answer(time.Time{}, "", "m2")
 		require.True(t, newest(home.Keeper, g.ID).IsZero(), "the point is gone there")

@@ -129,7 +129,7 @@ func (x *Protection) Create(ctx context.Context, who actor.Actor, in api.NewGrou
 	if err != nil {
 		return "", err
 	}
-	x.Peering.Beat(ctx, l.ID) // the recovery site learns of it before the first block arrives
+	x.Peering.Beat(ctx, l.ID, r.ID) // the recovery site learns of it before the first block arrives
 	x.Mover.Wake()
 	return r.ID, nil
 }
@@ -208,14 +208,14 @@ func (x *Protection) edit(ctx context.Context, who actor.Actor, r directory.Reco
 	if err != nil || len(changes) == 0 {
 		return err
 	}
-	x.Peering.Beat(ctx, next.Link)
+	x.Peering.Beat(ctx, next.Link, next.ID)
 	return nil
 }
 
 // Hear has the cycles and the recovery site of a group hear of what the service changed
 // of it by itself.
 func (x *Protection) Hear(ctx context.Context, r directory.Record) {
-	x.Peering.Beat(ctx, r.Link)
+	x.Peering.Beat(ctx, r.Link, r.ID)
 	x.Mover.Wake()
 }
 

@@ -15,6 +15,7 @@ import (
 	"strings"
 	"syscall"
 	"text/tabwriter"
+	"time"
 )
 
 // Options for Run.
@@ -22,6 +23,8 @@ type Options struct {
 	Binary string
 	JSON   bool
 	Quick  bool
+	Groups int           // of the bench large; 0 is what it takes by itself
+	Watch  time.Duration // that it watches; 0 is what it takes by itself
 	Out    io.Writer
 }
 
@@ -65,6 +68,7 @@ func benches() []benchmark {
 		{"prune", "1,000 points thinned to 60", prune},
 		{"limit", "what the stages alone would allow", limit},
 		{"board", "what 2,000 groups of 10,000 machines over 20 links look like", board},
+		{"large", "groups of five machines with a five-minute cadence between two sites: do they keep their targets", load},
 		{"recover", "failovers of 1, 10 and 50 machines, backed out, accepted, and what is shipped on the way back", recoveries},
 		{"memory", "peak resident memory of both services while a 1 TiB disk is copied", memory},
 		{"real", "two real guests: cycles, what guests notice, starting from a point", real},
