@@ -68,7 +68,7 @@ func benches() []benchmark {
 		{"prune", "1,000 points thinned to 60", prune},
 		{"limit", "what the stages alone would allow", limit},
 		{"board", "what 2,000 groups of 10,000 machines over 20 links look like", board},
-		{"large", "groups of five machines with a five-minute cadence between two sites: do they keep their targets", load},
+		{"large", "groups of four machines with a five-minute cadence between two sites: do they keep their targets", load},
 		{"recover", "failovers of 1, 10 and 50 machines, backed out, accepted, and what is shipped on the way back", recoveries},
 		{"memory", "peak resident memory of both services while a 1 TiB disk is copied", memory},
 		{"real", "two real guests: cycles, what guests notice, starting from a point", real},
