@@ -47,6 +47,13 @@ func load(ctx context.Context, o Options) (Result, error) {
 		}); err != nil {
 			return err
 		}
+		links, err := call[[]api.Link](ctx, w.recovery, "GET", "/links", nil)
+		if err != nil {
+			return err
+		}
+		if _, err := call[api.Link](ctx, w.recovery, "PATCH", "/links/"+links[0].ID, api.EditLink{MaxGroups: new(10_000)}); err != nil {
+			return err
+		}
 		begun := time.Now()
 		for i := range n {
 			var of []string
