@@ -222,14 +222,42 @@ func (d *Directory) put(r Record) bool {
 			return false
 		}
 		d.unguard(was)
+		d.unlist(was)
 	}
-	d.byID[r.ID], d.ordered = r, nil
+	d.byID[r.ID] = r
+	d.enlist(r)
 	if r.Direction == Out {
 		for _, m := range r.Spec.Machines {
 			d.guarded[machineKey(r.Spec.Platform, m.ID)] = r.ID
 		}
 	}
 	return true
+}
+
+// inOrder compares records as they are listed: by name.
+func inOrder(a, b Record) int {
+	return cmp.Or(strings.Compare(strings.ToLower(a.Spec.Name), strings.ToLower(b.Spec.Name)), strings.Compare(a.ID, b.ID))
+}
+
+// enlist and unlist keep the list in order at one change, for which not all is to be sorted again:
+// others may have the list of before, which stays as it is. The lock is held.
+func (d *Directory) enlist(r Record) {
+	if d.ordered == nil {
+		return
+	}
+	at, _ := slices.BinarySearchFunc(d.ordered, r, inOrder)
+	d.ordered = slices.Insert(slices.Clip(d.ordered), at, r)
+}
+
+func (d *Directory) unlist(r Record) {
+	if d.ordered == nil {
+		return
+	}
+	if at, found := slices.BinarySearchFunc(d.ordered, r, inOrder); found {
+		d.ordered = slices.Concat(d.ordered[:at], d.ordered[at+1:])
+	} else {
+		d.ordered = nil
+	}
 }
 
 func (d *Directory) unguard(r Record) {
@@ -281,9 +309,7 @@ func (d *Directory) All() []Record {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.ordered == nil {
-		d.ordered = slices.SortedFunc(maps.Values(d.byID), func(a, b Record) int {
-			return cmp.Or(strings.Compare(strings.ToLower(a.Spec.Name), strings.ToLower(b.Spec.Name)), strings.Compare(a.ID, b.ID))
-		})
+		d.ordered = slices.SortedFunc(maps.Values(d.byID), inOrder)
 	}
 	return slices.Clip(d.ordered)
 }

@@ -19,6 +19,10 @@ func (l *Lab) Handler(user, password string) http.Handler {
 		answer(w, wire.About{Kind: "lab", Version: 1, Name: l.scenario.Site, Now: l.clk.Now().UTC()}, nil)
 	})
 	mux.HandleFunc("GET /v1/inventory", func(w http.ResponseWriter, _ *http.Request) { answer(w, l.Inventory(), nil) })
+	mux.HandleFunc("GET /v1/machines/{id}", func(w http.ResponseWriter, r *http.Request) {
+		m, err := l.Machine(r.PathValue("id"))
+		answer(w, m, err)
+	})
 	mux.HandleFunc("POST /v1/machines/{id}/power", func(w http.ResponseWriter, r *http.Request) {
 		var p wire.Power
 		if err := read(r, &p); err != nil {

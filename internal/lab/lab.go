@@ -290,6 +290,17 @@ func (l *Lab) diskOf(machineID, key string) (*disk, error) {
 	return nil, fmt.Errorf("disk %q of %s: %w", key, machineID, ErrNotFound)
 }
 
+// Machine shows one, as the inventory does.
+func (l *Lab) Machine(id string) (platform.Machine, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	m, err := l.machineByID(id)
+	if err != nil {
+		return platform.Machine{}, err
+	}
+	return l.describe(m), nil
+}
+
 // SetPower switches a machine.
 func (l *Lab) SetPower(id, power string) error {
 	switch power {

@@ -172,13 +172,13 @@ func (d *Driver) Capture(ctx context.Context, r platform.CaptureRequest) (*platf
 		req.Quiesce = append(req.Quiesce, wire.Rest{Machine: q.Machine, LimitMillis: q.Limit.Milliseconds(), Before: q.Before, After: q.After})
 	}
 	if r.Leaves != nil {
-		inv, err := d.Inventory(ctx)
-		if err != nil {
-			return nil, err
-		}
-		for _, m := range inv.Machines {
+		for _, id := range r.Machines {
+			var m platform.Machine // of the few that it is of, and not of all
+			if err := d.call(ctx, http.MethodGet, "/v1/machines/"+url.PathEscape(id), nil, &m); err != nil {
+				return nil, err
+			}
 			for _, k := range m.Disks {
-				if slices.Contains(r.Machines, m.ID) && r.Left(m.ID, k.Key) {
+				if r.Left(m.ID, k.Key) {
 					req.Leave = append(req.Leave, wire.LeftDisk{Machine: m.ID, Disk: k.Key})
 				}
 			}
