@@ -7,6 +7,8 @@ import (
 	"context"
 	"encoding/json"
 	"log/slog"
+	"maps"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -66,7 +68,8 @@ type Lookout struct {
 
 	mu    sync.Mutex
 	by    map[string]Seen
-	heard map[string]Seen // of other sites
+	heard map[string]Seen            // of other sites
+	texts map[string]json.RawMessage // what is told of what was seen, as long as that stays
 }
 
 // Seen is what was seen of a group when it was last looked at. Its JSON form is sent over
@@ -101,7 +104,7 @@ func New(cfg Config) *Lookout {
 	if cfg.Drill == nil {
 		cfg.Drill = func(directory.Record) (last, due time.Time) { return }
 	}
-	return &Lookout{Config: cfg, by: map[string]Seen{}, heard: map[string]Seen{}}
+	return &Lookout{Config: cfg, by: map[string]Seen{}, heard: map[string]Seen{}, texts: map[string]json.RawMessage{}}
 }
 
 // Run looks again and again until ctx ends.
@@ -137,12 +140,9 @@ func (l *Lookout) Look() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for _, m := range []map[string]Seen{l.by, l.heard} {
-		for id := range m {
-			if !there[id] {
-				delete(m, id)
-			}
-		}
+		maps.DeleteFunc(m, func(id string, _ Seen) bool { return !there[id] })
 	}
+	maps.DeleteFunc(l.texts, func(id string, _ json.RawMessage) bool { return !there[id] })
 }
 
 // on is the platform on which a group arrives.
@@ -170,7 +170,10 @@ func (l *Lookout) note(id string, x Seen, fs []readiness.Finding) {
 		}
 		x.Findings = append(x.Findings, Finding{f.Kind, f.Stops, f.Machine, f.What, f.Mend, f.Page, from})
 	}
-	l.by[id] = x
+	was.At, l.by[id] = x.At, x
+	if !reflect.DeepEqual(was, x) {
+		delete(l.texts, id)
+	}
 	l.mu.Unlock()
 	if changed {
 		l.Hub.Send(events.Event{Type: "group", ID: id})
@@ -279,16 +282,20 @@ func (l *Lookout) room(all map[string]berths.Arriving) map[string][]readiness.Sh
 // looked at.
 func (l *Lookout) Tell(group string) json.RawMessage {
 	l.mu.Lock()
+	defer l.mu.Unlock()
 	x, ok := l.by[group]
-	l.mu.Unlock()
 	if !ok {
 		return nil
+	}
+	if b := l.texts[group]; b != nil {
+		return b
 	}
 	x.At = time.Time{} // that it was looked at again is no news
 	b, err := json.Marshal(x)
 	if err != nil {
 		panic(err) // plain structs always marshal
 	}
+	l.texts[group] = b
 	return b
 }
 

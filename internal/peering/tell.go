@@ -162,6 +162,20 @@ func (p *Peering) sum(v any) uint64 {
 	return maphash.Bytes(p.seed, b)
 }
 
+// sumOf is what a state is told apart by: the mark is of its points, the newest included.
+func (p *Peering) sumOf(st link.GroupState) uint64 {
+	var h maphash.Hash
+	h.SetSeed(p.seed)
+	for _, text := range []string{st.PointsMark, st.NewestPoint, string(st.Ready), st.Preparing} {
+		_, _ = h.WriteString(text)
+		_ = h.WriteByte(0)
+	}
+	for _, n := range []int64{int64(st.LostPoints), st.LostBytes} {
+		maphash.WriteComparable(&h, n)
+	}
+	return h.Sum64()
+}
+
 // due tells whether the other site is to hear of something that is so, and keeps that it will.
 // The lock is held.
 func (s *state) due(key string, sum uint64, now time.Time, every time.Duration) bool {
@@ -219,9 +233,11 @@ func (p *Peering) tell(ctx context.Context, s *state, only ...string) {
 	groups, turns, sums := p.changedOf(s, only)
 	for {
 		p.mu.Lock()
-		b := link.Beat{Site: p.Site.Name, Groups: append([]link.GroupReport{}, groups[:min(len(groups), piece)]...), Turns: turns[:min(len(turns), piece)], Listen: true, Epoch: s.theirs, Heard: s.heard}
+		b := link.Beat{Site: p.Site.Name, Groups: append([]link.GroupReport{}, groups[:min(len(groups), piece)]...), Turns: turns[:min(len(turns), piece)], Epoch: s.theirs, Heard: s.heard}
 		p.mu.Unlock()
 		groups, turns = groups[len(b.Groups):], turns[len(b.Turns):]
+		// What has changed there is asked for with the last piece: it is looked for among all.
+		b.Listen = len(groups) == 0 && len(turns) == 0 && len(only) == 0
 		reply, _, _, err := s.peer.Beat(ctx, b)
 		if err != nil {
 			if ctx.Err() == nil {
@@ -236,7 +252,7 @@ func (p *Peering) tell(ctx context.Context, s *state, only ...string) {
 		for _, st := range reply.Groups {
 			p.answered(ctx, s, st)
 		}
-		if len(groups) == 0 && len(turns) == 0 && (!reply.More || len(only) > 0) {
+		if len(groups) == 0 && len(turns) == 0 && !reply.More && (b.Listen || len(only) > 0) {
 			break
 		}
 	}
@@ -282,7 +298,12 @@ func (p *Peering) taken(s *state, b link.Beat, reply link.BeatReply, sums map[st
 	if forgot = s.theirs != reply.Epoch; forgot {
 		s.theirs, s.told = reply.Epoch, nil
 	}
-	s.heard = reply.Told
+	switch {
+	case b.Listen:
+		s.heard = reply.Told
+	case forgot:
+		s.heard = 0
+	}
 	if s.told == nil {
 		s.told = map[string]toldOf{}
 	}
@@ -315,7 +336,7 @@ func (p *Peering) changes(s *state, b link.Beat) (out []link.GroupState, told in
 	}
 	sums := map[string]uint64{}
 	for id, st := range now {
-		sums[id] = p.sum(st)
+		sums[id] = p.sumOf(st)
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
