@@ -78,9 +78,9 @@ type checkpoint struct {
 	Token string
 }
 
-// state is what survives a restart, beside the disks.
+// state is what survives a restart, beside the disks and the scenario, and is written at each
+// change.
 type state struct {
-	Scenario    Scenario
 	Power       map[string]string
 	Checkpoints map[string]*checkpoint
 	Digests     []wire.Digest
@@ -96,7 +96,10 @@ const (
 // new. NBDAddress is what clients are told to connect to.
 func Open(dir string, sc Scenario, clk clock.Clock, nbdAddress string) (*Lab, error) {
 	l := &Lab{dir: dir, clk: clk, nbdAt: nbdAddress, cps: map[string]*checkpoint{}, limits: map[string]*rate.Limiter{}, stopped: make(chan struct{})}
-	st := state{Scenario: sc}
+	if err := l.cast(sc); err != nil {
+		return nil, err
+	}
+	st := state{}
 	b, err := os.ReadFile(filepath.Join(dir, "state.json"))
 	fresh := errors.Is(err, os.ErrNotExist)
 	if err == nil {
@@ -106,7 +109,7 @@ func Open(dir string, sc Scenario, clk clock.Clock, nbdAddress string) (*Lab, er
 		return nil, fmt.Errorf("read lab state: %w", err)
 	}
 	l.ctx, l.stop = context.WithCancel(context.Background())
-	l.scenario, l.digests = st.Scenario, st.Digests
+	l.digests = st.Digests
 	if st.Checkpoints != nil {
 		l.cps = st.Checkpoints
 	}
@@ -191,22 +194,47 @@ func firstContent(d *disk, sd ScenarioDisk, name string) error {
 
 // save writes the state; the lock is held, or the lab is not shared yet.
 func (l *Lab) save() error {
-	st := state{Scenario: l.scenario, Power: map[string]string{}, Checkpoints: l.cps, Digests: l.digests}
+	st := state{Power: map[string]string{}, Checkpoints: l.cps, Digests: l.digests}
 	for _, m := range l.machines {
 		st.Power[m.id] = m.power
 		if m.landed != nil {
 			st.Landed = append(st.Landed, m.landed)
 		}
 	}
-	b, err := json.Marshal(st)
+	return l.write("state.json", st)
+}
+
+// write writes a file so that it is whole or as it was.
+func (l *Lab) write(name string, v any) error {
+	b, err := json.Marshal(v)
 	if err != nil {
 		return err
 	}
-	tmp := filepath.Join(l.dir, "state.json.part")
+	tmp := filepath.Join(l.dir, name+".part")
 	if err := os.WriteFile(tmp, b, 0o600); err != nil {
 		return fmt.Errorf("save lab state: %w", err)
 	}
-	return os.Rename(tmp, filepath.Join(l.dir, "state.json"))
+	return os.Rename(tmp, filepath.Join(l.dir, name))
+}
+
+// cast takes the scenario that the lab was made from, or that one if it is new.
+func (l *Lab) cast(sc Scenario) error {
+	l.scenario = sc
+	b, err := os.ReadFile(filepath.Join(l.dir, "scenario.json"))
+	if errors.Is(err, os.ErrNotExist) {
+		if err := os.MkdirAll(l.dir, 0o700); err != nil {
+			return fmt.Errorf("make the lab's folder: %w", err)
+		}
+		return l.write("scenario.json", sc)
+	}
+	if err == nil {
+		l.scenario = Scenario{}
+		err = json.Unmarshal(b, &l.scenario)
+	}
+	if err != nil {
+		return fmt.Errorf("read the lab's scenario: %w", err)
+	}
+	return nil
 }
 
 // Run lets the guests of machines that are on write until ctx ends. They act
