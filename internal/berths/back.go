@@ -106,6 +106,21 @@ func (b *Berths) fill(ctx context.Context, who actor.Actor, r directory.Record, 
 	return b.write(ctx, who, r, 0, Encode(x), said)
 }
 
+// NamesFreed has machines return under names that were taken when their berth was filled.
+func (b *Berths) NamesFreed(ctx context.Context, who actor.Actor, id string, free []string) error {
+	r, ok := b.Groups.Get(id)
+	e := b.get(OfGroup, id)
+	if !ok || e.revision == 0 {
+		return nil
+	}
+	x := e.Berth
+	if !x.TakeNames(free) {
+		return nil
+	}
+	_, err := b.write(ctx, who, r, e.revision, Encode(x), nil)
+	return err
+}
+
 // originsHere is where the machines of a group that is home here run.
 func (b *Berths) originsHere(r directory.Record) (out []berth.Origin, networks []berth.Network) {
 	p, _ := b.Inventory.Get(r.Spec.Platform)

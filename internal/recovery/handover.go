@@ -315,6 +315,11 @@ func (r *Recovery) RemoveFormer(ctx context.Context, who actor.Actor, id, confir
 		x.Former = nil
 		return fmt.Sprintf("the old machines of %s were removed here: %s", x.Spec.Name, words.Joined(names, 8)), nil
 	})
+	if err == nil {
+		if failed := r.NamesFreed(ctx, who, g.ID, names); failed != nil { // they keep the names that they would have had
+			r.Log.Warn("name the machines that return", "group", g.Spec.Name, "err", failed)
+		}
+	}
 	return left, err
 }
 

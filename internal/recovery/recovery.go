@@ -100,6 +100,8 @@ type Config struct {
 	// has one.
 	WayBack   func(ctx context.Context, group string) (json.RawMessage, error)
 	FillThere func(ctx context.Context, group, who string, berth json.RawMessage) error
+	// NamesFreed hears that machines of a group are gone here, whose names others may have.
+	NamesFreed func(ctx context.Context, who actor.Actor, group string, names []string) error
 	// Commands runs commands of this host, and Dial connects to what a step looks at.
 	Commands landing.Commands
 	Names    Names

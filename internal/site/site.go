@@ -505,7 +505,7 @@ func (s *Site) openRooms(ctx context.Context, objects, farObjects *bucket.FS) (e
 		return err
 	}
 	if s.Recovery, err = recovery.Open(ctx, recovery.Config{SiteID: s.self.ID, Site: s.self.Name, Sign: s.id.SignEvidence, Fingerprint: hex.EncodeToString(s.id.Fingerprint), DB: db, Groups: s.Groups, Keeper: s.Keeper, Inventory: s.Inventory, Landings: s.Landings, Peering: s.Peering, Mover: s.Mover, Read: cycle.Run, Owner: "ktb-" + s.self.ID[:8] + "-", Operations: s.Operations, Trail: s.Trail, Clock: clk, Hub: hub, Log: log, Every: recovery.Usual,
-		Steps: s.Berths.Steps, Needs: s.Berths.Needs, WayBack: s.Berths.WayBack, FillThere: s.Berths.FillThere, Commands: commands, Names: s.Names, Dial: s.cfg.Within.Dialer(10 * time.Second).DialContext,
+		Steps: s.Berths.Steps, Needs: s.Berths.Needs, WayBack: s.Berths.WayBack, FillThere: s.Berths.FillThere, NamesFreed: s.Berths.NamesFreed, Commands: commands, Names: s.Names, Dial: s.cfg.Within.Dialer(10 * time.Second).DialContext,
 		Tell: func(ctx context.Context, channels []string, id, title string, lines []string) error {
 			return s.Notify.Tell(ctx, channels, id, title, lines)
 		}}); err != nil {

@@ -71,6 +71,24 @@ func (b *Berth) FreeNames(taken []string) {
 	}
 }
 
+// TakeNames gives machines the names that FreeNames could not, of those that are free by now, and
+// tells whether any has one.
+func (b *Berth) TakeNames(free []string) (changed bool) {
+	b.Machines = slices.Clone(b.Machines)
+	for i := range b.Machines {
+		m := &b.Machines[i]
+		at := strings.LastIndexByte(m.Name, '-')
+		if at < 0 {
+			continue
+		}
+		n, err := strconv.Atoi(m.Name[at+1:])
+		if base := m.Name[:at]; err == nil && n > 1 && slices.ContainsFunc(free, func(t string) bool { return strings.EqualFold(t, base) }) {
+			m.Name, changed = base, true
+		}
+	}
+	return changed
+}
+
 func cardBack(c HomeCard, networks []Network) (x CardSettings, note string) {
 	x.Live = c.Network
 	if c.Network == "" {

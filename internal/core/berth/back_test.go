@@ -64,4 +64,8 @@ func TestFreeNames(t *testing.T) {
 		got = append(got, m.Name)
 	}
 	require.Equal(t, []string{"tick-db-3", "Tick-App-2", "fares"}, got)
+	require.True(t, b.TakeNames([]string{"tick-db", "fares"}))
+	require.Equal(t, "tick-db", b.Machines[0].Name)
+	require.Equal(t, "Tick-App-2", b.Machines[1].Name, "that one is not free")
+	require.False(t, b.TakeNames([]string{"tick-db", "fares"}))
 }

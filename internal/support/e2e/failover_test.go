@@ -216,11 +216,11 @@ func TestAPlannedFailoverAndTheWayBack(t *testing.T) {
 	}
 	require.Nil(t, w.home.group(g.ID).Former)
 
-	// The way back.
+	// The way back, under the names that they had.
 	b := must[api.Failover](w.home, http.MethodPost, at, api.NewFailover{Planned: new(true), Confirm: new("Ticketing")})
 	b = w.reaches(w.home, b.ID, "open")
 	require.Zero(t, b.LosesSeconds)
-	require.Equal(t, 2, w.lab.on("tick-db-2", "tick-app-2"))
+	require.Equal(t, 2, w.lab.on("tick-db", "tick-app"))
 	require.Zero(t, mole.on("tick-db", "tick-app"))
 	must[api.Failover](w.home, http.MethodPost, "/failovers/"+b.ID+"/accept", api.FailoverAccept{Confirm: "Ticketing"})
 	b = w.reaches(w.home, b.ID, "over")
