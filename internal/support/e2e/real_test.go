@@ -465,7 +465,13 @@ func TestRealMachinesAreFailedOver(t *testing.T) {
 	require.Less(t, first.WireBytes, first.ReadBytes/2, "only what differs crosses the link: %d of %d", first.WireBytes, first.ReadBytes)
 
 	// The way back.
-	must[api.BerthView](r.home, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Berth: recovered("{name}-back", db, app)})
+	var filled api.BerthView
+	r.patiently("how they return has filled itself", func() bool {
+		filled = must[api.BerthView](r.home, http.MethodGet, "/groups/"+g.ID+"/berth", nil)
+		return filled.Revision > 0
+	})
+	require.Contains(t, filled.Arrivals[0].Name.Value, "-2", "what they were is there still")
+	must[api.BerthView](r.home, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Revision: filled.Revision, Berth: recovered("{name}-back", db, app)})
 	f = must[api.Failover](r.home, http.MethodPost, "/groups/"+g.ID+"/failovers", api.NewFailover{Planned: new(true), Confirm: new("Boarding"), DownSeconds: new(int64(120)), Force: new(true)})
 	r.patiently("it has come back", func() bool {
 		f = r.home.failover(f.ID)
