@@ -94,7 +94,7 @@ func acceptCosts(rec records.Recovery, d passage, site string) []string {
 		fmt.Sprintf("It is copied to %s, from what differs there; the disks of its machines there stay as they are. Or it runs unprotected, if you say so.", d.Home),
 	}
 	if len(d.LeftOut) > 0 {
-		out = append([]string{fmt.Sprintf("%s not started here, and no longer of the group then. What is off at %s of it stays there as it is, and is copied no more.", either(d.LeftOut, " was", " were"), d.Home)}, out...)
+		out = append([]string{fmt.Sprintf("%s not started here: the group goes on without. What it has of that at %s stays there as it is, and is copied no more.", either(d.LeftOut, " was", " were"), d.Home)}, out...)
 	}
 	if d.Lost > 0 {
 		out = append([]string{fmt.Sprintf("What was written at %s after %s is lost for good.", d.Home, d.CaptureAt.UTC().Format("2006-01-02 15:04:05 MST"))}, out...)
