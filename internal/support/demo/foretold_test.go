@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net"
 	"os"
-	"slices"
 	"testing"
 	"time"
 
@@ -39,10 +38,8 @@ next:
 }
 
 // What is foretold of the demo's groups comes: the real engine copies the labs' machines for
-// hours on a fast clock. Mean exposure is within 15 % (or a fifth of a second of this
-// machine), bytes of all groups together within 20 %. The worst that came is no better than
-// was foretold; what most cycles came to is no worse: a hiccup of this machine, which on a
-// fast clock is minutes, makes one cycle long, not most of them.
+// hours on a fast clock. Mean exposure, and worst exposure where no hiccup of the machine
+// makes it, are within 15 % (or a fifth of a second of this machine), bytes of all groups together within 10 %.
 func TestWhatIsForetoldOfTheLabsComes(t *testing.T) {
 	dir, err := os.MkdirTemp("/var/tmp", "kestrel-foretold")
 	require.NoError(t, err)
@@ -125,7 +122,7 @@ func TestWhatIsForetoldOfTheLabsComes(t *testing.T) {
 			if err != nil {
 				return err
 			}
-			t.Logf("%-16s worst %6s foretold, %6s came; mean %6s and %6s; %9s foretold, %9s came; %d cycles; usually %s", x.f.Name, span.Format(secondsOf(x.f.WorstSeconds)), span.Format(secondsOf(e.WorstSeconds)), span.Format(secondsOf(x.f.MeanSeconds)), span.Format(secondsOf(int64(mean(e)))), span.Bytes(float64(x.f.Bytes)), span.Bytes(float64(bytes)), x.f.Cycles, span.Format(secondsOf(int64(usualPeak(e)))))
+			t.Logf("%-16s worst %6s foretold, %6s came; mean %6s and %6s; %9s foretold, %9s came; %d cycles", x.f.Name, span.Format(secondsOf(x.f.WorstSeconds)), span.Format(secondsOf(e.WorstSeconds)), span.Format(secondsOf(x.f.MeanSeconds)), span.Format(secondsOf(int64(mean(e)))), span.Bytes(float64(x.f.Bytes)), span.Bytes(float64(bytes)), x.f.Cycles)
 			if r.Direction != directory.Out || x.f.Paused || x.f.Cycles < 3 {
 				continue // too few to be held to account
 			}
@@ -134,34 +131,18 @@ func TestWhatIsForetoldOfTheLabsComes(t *testing.T) {
 			foretold, came = foretold+float64(x.f.Bytes), came+float64(bytes)
 			require.InDelta(t, float64(x.f.MeanSeconds), mean(e), max(0.15*float64(x.f.MeanSeconds), blink.Seconds()), "mean of %s", x.f.Name)
 			if x.f.WorstSeconds >= 600 { // of shorter cadences one hiccup of this machine makes the worst
-				may := max(0.15*float64(x.f.WorstSeconds), stall.Seconds())
-				require.GreaterOrEqual(t, float64(e.WorstSeconds), float64(x.f.WorstSeconds)-may, "worst of %s", x.f.Name)
-				require.LessOrEqual(t, usualPeak(e), float64(x.f.WorstSeconds)+may, "most of %s", x.f.Name)
+				require.InDelta(t, float64(x.f.WorstSeconds), float64(e.WorstSeconds), max(0.15*float64(x.f.WorstSeconds), stall.Seconds()), "worst of %s", x.f.Name)
 			}
 			// Some megabytes in some cycles vary by themselves.
 			if x.f.Cycles >= 6 {
-				require.InEpsilon(t, float64(x.f.Bytes), float64(bytes), 0.35, "bytes of %s", x.f.Name)
+				require.InEpsilon(t, float64(x.f.Bytes), float64(bytes), 0.25, "bytes of %s", x.f.Name)
 			}
 		}
 		return nil
 	})
 	require.NoError(t, err)
-	// Within 10 % on a machine that does nothing else; the labs' machines write less while it is
-	// busy, and how busy it is changes.
-	require.InEpsilon(t, foretold, came, 0.20, "bytes of all")
+	require.InEpsilon(t, foretold, came, 0.10, "bytes of all")
 	require.GreaterOrEqual(t, compared, 4)
-}
-
-// usualPeak is the median of what exposure came to before each cycle ended, in seconds.
-func usualPeak(e api.Exposure) float64 {
-	var peaks []float64
-	for i, v := range e.Vertices[1:] {
-		if was := e.Vertices[i]; v.Seconds < was.Seconds {
-			peaks = append(peaks, was.Seconds)
-		}
-	}
-	slices.Sort(peaks)
-	return peaks[len(peaks)/2]
 }
 
 // mean is the mean exposure of a curve, in seconds.
