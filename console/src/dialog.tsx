@@ -1,5 +1,5 @@
 import { useMutation, useQueries } from "@tanstack/react-query";
-import type { ReactNode } from "react";
+import type { ComponentProps, ReactNode } from "react";
 import { type FieldValues, type UseFormReturn, useForm } from "react-hook-form";
 import { Problem } from "./api";
 import { Button, Fault, Field, inputLook, Modal } from "./ui";
@@ -118,4 +118,13 @@ export async function every<T>(all: T[], act: (x: T) => Promise<unknown>): Promi
     }
   }
   if (first) throw first;
+}
+
+/** NameField asks for a group's name, without which nothing that cannot be taken back is begun. */
+export function NameField({ of, faults, ...p }: { of: string; faults?: string[] } & ComponentProps<"input">) {
+  return (
+    <Field label={`To go on, type the group's name: ${of}`} faults={faults}>
+      {(id) => <input id={id} className={inputLook} autoComplete="off" {...p} />}
+    </Field>
+  );
 }

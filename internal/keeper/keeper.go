@@ -143,14 +143,27 @@ type Holding struct {
 	asked     int       // counts the times that points were counted, and
 	counted   int       // which of them counts
 	marks     int       // counts changes of the list of points
-	mark      string    // of the list last fetched from the recovery site
-	expected  string    // what it becomes with what was shipped since; empty if nothing was
-	fetchedAt time.Time
-	// Of points that home holds from before it was home last: how many are known, by which
-	// list, fetched when.
-	earlier     int
-	earlierMark string
-	earlierAt   time.Time
+	there     fetched   // the list of the recovery site's
+	expected  string    // the mark that it has with what was shipped since; empty if nothing was
+	// The list of those that home holds from before it was home last, and how many are known.
+	before  fetched
+	earlier int
+}
+
+// fetched is a list of points of the other site's.
+type fetched struct {
+	mark string    // of the list as it is known
+	at   time.Time // when it was asked for last
+}
+
+// due tells whether a list is to be asked for that is known to be another, not more often than
+// every, and notes that it is.
+func (f *fetched) due(now time.Time, every time.Duration) bool {
+	if now.Sub(f.at) <= every {
+		return false
+	}
+	f.at = now
+	return true
 }
 
 // Damage sums up what a group's points have lost.
@@ -384,7 +397,7 @@ func (k *Keeper) Shipped(ctx context.Context, r directory.Record, x *points.Seal
 	h := k.holding(r.ID)
 	h.NewestAt, h.Newest, h.ConfirmedAt, h.shippedAt = x.CaptureAt, x.Point, now, now
 	if h.expected == "" {
-		h.expected = h.mark
+		h.expected = h.there.mark
 	}
 	h.expected = markAfter(h.expected, x.Point)
 	k.mu.Unlock()
@@ -459,32 +472,18 @@ func (k *Keeper) Confirmed(ctx context.Context, st link.GroupState, every time.D
 	h.ConfirmedAt = now
 	h.Lost = Damage{Points: st.LostPoints, Gone: st.LostBytes}
 	if st.PointsMark == h.expected {
-		h.mark = st.PointsMark // the list is what is known of it, with what was shipped since
+		h.there.mark = st.PointsMark // the list is what is known of it, with what was shipped since
 	}
-	other := h.mark != st.PointsMark
-	if other || h.mark == h.expected {
+	other := h.there.mark != st.PointsMark
+	if other || h.there.mark == h.expected {
 		h.expected = ""
 	}
-	due := other && now.Sub(h.fetchedAt) > every
-	if due {
-		h.fetchedAt = now
-	}
+	due := other && h.there.due(now, every)
 	k.mu.Unlock()
 	if !due {
 		return other, nil
 	}
-	held, err := fetch(ctx)
-	if err != nil {
-		return true, fmt.Errorf("fetch the points of %s: %w", r.Spec.Name, err)
-	}
-	if err := errors.Join(k.mirror(ctx, st.ID, held), k.recount(ctx, st.ID)); err != nil {
-		return true, err
-	}
-	k.mu.Lock()
-	k.holding(st.ID).mark = st.PointsMark
-	k.mu.Unlock()
-	k.Hub.Send(events.Event{Type: "group", ID: st.ID})
-	return false, nil
+	return k.takeList(ctx, r, st.PointsMark, fetch, func(h *Holding) *fetched { return &h.there })
 }
 
 // State tells the home site what this site holds of a group.
@@ -570,28 +569,32 @@ func (k *Keeper) Elsewhere(ctx context.Context, group, mark string, every time.D
 	now := k.Clock.Now()
 	k.mu.Lock()
 	h := k.holding(group)
-	other := h.earlierMark != mark || mark == "" && h.earlier > 0
-	due := other && now.Sub(h.earlierAt) > every
-	if due {
-		h.earlierAt = now
-	}
+	other := h.before.mark != mark || mark == "" && h.earlier > 0
+	due := other && h.before.due(now, every)
 	k.mu.Unlock()
 	if !due {
 		return other, nil
 	}
-	var held []link.PointState
-	if mark != "" {
-		if held, err = fetch(ctx); err != nil {
-			return true, fmt.Errorf("fetch the earlier points of %s: %w", r.Spec.Name, err)
-		}
+	if mark == "" {
+		fetch = func(context.Context) ([]link.PointState, error) { return nil, nil }
 	}
-	if err := errors.Join(k.mirror(ctx, group, held), k.recount(ctx, group)); err != nil {
+	return k.takeList(ctx, r, mark, fetch, func(h *Holding) *fetched { return &h.before })
+}
+
+// takeList makes the points known of a group those of a list of the other site's; late says that
+// it could not, and is to be done later.
+func (k *Keeper) takeList(ctx context.Context, r directory.Record, mark string, fetch func(ctx context.Context) ([]link.PointState, error), which func(*Holding) *fetched) (late bool, err error) {
+	held, err := fetch(ctx)
+	if err != nil {
+		return true, fmt.Errorf("fetch the points of %s: %w", r.Spec.Name, err)
+	}
+	if err := errors.Join(k.mirror(ctx, r.ID, held), k.recount(ctx, r.ID)); err != nil {
 		return true, err
 	}
 	k.mu.Lock()
-	k.holding(group).earlierMark = mark
+	which(k.holding(r.ID)).mark = mark
 	k.mu.Unlock()
-	k.Hub.Send(events.Event{Type: "group", ID: group})
+	k.Hub.Send(events.Event{Type: "group", ID: r.ID})
 	return false, nil
 }
 

@@ -467,14 +467,18 @@ func (r *Recovery) beat(id string) {
 	r.beside(func(ctx context.Context) { r.Peering.Beat(ctx, id) })
 }
 
-// anewWithin is how long platforms are waited for that are asked once more.
-const anewWithin = 3 * time.Second
+const (
+	// anewWithin is how long platforms are waited for that are asked once more.
+	anewWithin = 3 * time.Second
+	// anewAfter is how old what they said may be: what is held up is tried again all the time.
+	anewAfter = time.Second
+)
 
 // lookAnew asks the platforms here how they are now: what is planned is to be so.
 func (r *Recovery) lookAnew(ctx context.Context) {
 	var asked sync.WaitGroup
 	for _, p := range r.Inventory.All() {
-		if p.Up {
+		if p.Up && r.Clock.Now().Sub(p.SeenAt) > anewAfter {
 			asked.Add(1)
 			if !r.beside(func(ctx context.Context) { r.Inventory.Refresh(ctx, p.ID); asked.Done() }) {
 				asked.Done()

@@ -2,7 +2,7 @@ import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-quer
 import { useForm, useWatch } from "react-hook-form";
 import { useNavigate } from "react-router";
 import { api, ask, type Group, type Schemas } from "../api";
-import { ConfirmDialog, FormDialog } from "../dialog";
+import { ConfirmDialog, FormDialog, NameField } from "../dialog";
 import { count, span } from "../format";
 import { useSettled } from "../settled";
 import { Fault, Field, inputLook, When } from "../ui";
@@ -158,9 +158,7 @@ export function FailoverDialog({ g, onClose }: { g: Group; onClose: () => void }
               {(id) => <input id={id} className={inputLook} autoComplete="off" {...form.register("reason")} />}
             </Field>
           )}
-          <Field label={`To go on, type the group's name: ${g.name}`} faults={refusal?.at("confirm")}>
-            {(id) => <input id={id} className={inputLook} autoComplete="off" {...form.register("name")} />}
-          </Field>
+          <NameField of={g.name} faults={refusal?.at("confirm")} {...form.register("name")} />
         </>
       )}
     </FormDialog>

@@ -4,7 +4,7 @@ import { Link, useParams } from "react-router";
 import { useAddress, useDialog } from "../address";
 import { api, ask, type Schemas } from "../api";
 import { asks, useMay } from "../asks";
-import { ConfirmDialog, FormDialog } from "../dialog";
+import { ConfirmDialog, FormDialog, NameField } from "../dialog";
 import { size, span } from "../format";
 import { Bar, Button, Card, Empty, Fault, Field, Heads, inputLook, Page, State, td, When } from "../ui";
 import { ChoiceOptions } from "./drilldialog";
@@ -343,9 +343,7 @@ function AcceptDialog({ f, done, onClose }: Deciding) {
             <input type="checkbox" {...form.register("unprotected")} /> Copy it nowhere for now; an alert says so until
             it is resumed
           </label>
-          <Field label={`To go on, type the group's name: ${f.groupName}`}>
-            {(id) => <input id={id} autoComplete="off" className={inputLook} {...form.register("name")} />}
-          </Field>
+          <NameField of={f.groupName} {...form.register("name")} />
         </>
       )}
     </FormDialog>
@@ -421,9 +419,7 @@ function PointDialog({ f, done, onClose }: Deciding) {
               {(id) => <input id={id} inputMode="numeric" className={inputLook} {...form.register("point")} />}
             </Field>
           )}
-          <Field label={`To go on, type the group's name: ${f.groupName}`}>
-            {(id) => <input id={id} autoComplete="off" className={inputLook} {...form.register("name")} />}
-          </Field>
+          <NameField of={f.groupName} {...form.register("name")} />
         </>
       )}
     </FormDialog>

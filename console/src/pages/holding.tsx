@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useForm, useWatch } from "react-hook-form";
 import { api, ask, type Group, type Point } from "../api";
 import { asks } from "../asks";
-import { every, FormDialog } from "../dialog";
+import { every, FormDialog, NameField } from "../dialog";
 import { count } from "../format";
 import { Field, inputLook } from "../ui";
 
@@ -72,9 +72,7 @@ export function CopyToDialog({ g, onClose }: { g: Group; onClose: () => void }) 
               </select>
             )}
           </Field>
-          <Field label={`To go on, type the group's name: ${g.name}`} faults={refusal?.at("confirm")}>
-            {(id) => <input id={id} className={inputLook} autoComplete="off" {...form.register("name")} />}
-          </Field>
+          <NameField of={g.name} faults={refusal?.at("confirm")} {...form.register("name")} />
         </>
       )}
     </FormDialog>
