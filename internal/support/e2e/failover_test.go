@@ -347,13 +347,19 @@ func TestWhatStandsInTheWayOfAFailover(t *testing.T) {
 		must[api.BerthView](w.recovery, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Revision: revision, Berth: b})
 	}
 	at := "/groups/" + g.ID + "/failovers"
-	write(toRun("mole", "vault", "quay", "{name}"))
+	b := toRun("mole", "vault", "quay", "{name}")
+	b.Address = nil // they keep what they have
+	write(b)
 	var noNetwork = func(x *platform.Inventory) {
 		x.Networks = slices.DeleteFunc(x.Networks, func(n platform.Network) bool { return n.Name == "quay" })
 	}
 	noRoom := func(x *platform.Inventory) { x.Datastores[0].FreeBytes = 1 << 20 }
 	taken := func(x *platform.Inventory) {
 		x.Machines = append(x.Machines, platform.Machine{ID: "m-other", Name: "tick-app", Power: platform.PowerOn, CPUs: 1, MemoryBytes: 1 << 30})
+	}
+	has := must[api.BerthView](w.recovery, http.MethodGet, "/groups/"+g.ID+"/berth", nil).Arrivals[0].Cards[0].Address
+	given := func(x *platform.Inventory) {
+		x.Machines = append(x.Machines, platform.Machine{ID: "m-other", Name: "fares", Power: platform.PowerOn, CPUs: 1, MemoryBytes: 1 << 30, NICs: []platform.NIC{{MAC: "02:00:00:00:00:09", Network: "quay", Address: has}}})
 	}
 	// The platform is as that says when a plan would meet it; with nothing, all is well.
 	comes := func(what, says string, alter func(*platform.Inventory)) {
@@ -373,6 +379,7 @@ func TestWhatStandsInTheWayOfAFailover(t *testing.T) {
 		{"a network is missing", "no network", noNetwork},
 		{"there is no room", "vault", noRoom},
 		{"a name is taken", "tick-app", taken},
+		{"an address is taken", "fares has it", given},
 	} {
 		comes(c.what, c.says, c.shown)
 		for _, planned := range []bool{true, false} {
