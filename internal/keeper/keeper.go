@@ -658,6 +658,10 @@ func (k *Keeper) ForgetRemote(ctx context.Context, group string) error {
 	if err := k.Records.MirrorPoints(ctx, group, nil, nil); err != nil {
 		return err
 	}
+	k.mu.Lock()
+	h := k.holding(group)
+	h.NewestAt, h.Newest, h.ConfirmedAt, h.shippedAt, h.Lost, h.there, h.expected = time.Time{}, "", time.Time{}, time.Time{}, Damage{}, fetched{}, ""
+	k.mu.Unlock()
 	return k.recount(ctx, group)
 }
 

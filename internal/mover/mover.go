@@ -49,6 +49,7 @@ const (
 // Records is where cycles are kept; *records.DB is one.
 type Records interface {
 	Replications(ctx context.Context) ([]records.Replication, error)
+	ForgetReplication(ctx context.Context, group string) error
 	NewestCycles(ctx context.Context, each int) ([]records.Cycle, error)
 	Cycles(ctx context.Context, group string, before int64, limit int) ([]records.Cycle, error)
 	OpenCycle(ctx context.Context, group string) (records.Cycle, error)
@@ -556,6 +557,17 @@ func (m *Mover) Stop(id string) (base string, undo func()) {
 		m.mu.Unlock()
 		m.Wake()
 	}
+}
+
+// Anew has a group, whose cycles were stopped, be copied as at first: at once, and whole.
+func (m *Mover) Anew(ctx context.Context, id string) error {
+	if err := m.Records.ForgetReplication(ctx, id); err != nil {
+		return err
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.of(id).rep = records.Replication{GroupID: id}
+	return nil
 }
 
 // Busy tells whether a cycle of a group is under way.

@@ -528,14 +528,17 @@ func (x *Protection) CopyTo(ctx context.Context, who actor.Actor, id string, in 
 		return problem.Invalid("confirm", "Write the group's name, %s, as it is.", r.Spec.Name)
 	}
 	was, old := r.RecoveryName, r.Link
-	// What changed since the last point is told from there still; who has no such point says so,
-	// and is sent the whole disks.
-	_, goOn := x.Mover.Stop(r.ID)
+	base, goOn := x.Mover.Stop(r.ID)
 	defer goOn()
 	if old != "" {
 		if err := x.DB.AddFarewell(ctx, r.ID, old); err != nil {
 			return err
 		}
+	}
+	// First: a crash after it costs a whole copy to where it is copied now, and one before it
+	// would let the other site wait until the next cycle falls due.
+	if err := x.Mover.Anew(ctx, r.ID); err != nil {
+		return err
 	}
 	_, err = x.Groups.Turn(ctx, who, r.ID, func(g *directory.Record) (string, error) {
 		if !g.Home() {
@@ -552,6 +555,7 @@ func (x *Protection) CopyTo(ctx context.Context, who actor.Actor, id string, in 
 	if err := x.Keeper.ForgetRemote(ctx, r.ID); err != nil {
 		return err
 	}
+	x.Mover.Forget(ctx, r.Spec.Platform, base)
 	x.Peering.Beat(ctx, l.ID)
 	x.Peering.Beat(ctx, old)
 	return nil

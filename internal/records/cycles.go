@@ -18,6 +18,11 @@ type Replication struct {
 	ComparedAt *time.Time `db:"compared_at"`
 }
 
+// ForgetReplication lets go of what a group's cycles have come to.
+func (db *DB) ForgetReplication(ctx context.Context, group string) error {
+	return db.exec(ctx, "replication", `DELETE FROM replications WHERE group_id = $1`, group)
+}
+
 // Replications lists those of all groups that have any.
 func (db *DB) Replications(ctx context.Context) ([]Replication, error) {
 	return list[Replication](ctx, db, "replications", `SELECT * FROM replications`)

@@ -417,7 +417,7 @@ func TestATakenOverGroupIsCopiedToAThirdSite(t *testing.T) {
 	t.Parallel()
 	w := paired(t)
 	mole := w.mole()
-	g := w.protect("Ticketing", promise(600, 2), "tick-db", "tick-app")
+	g := w.protect("Ticketing", promise(36000, 18000), "tick-db", "tick-app") // of five hours is none by itself
 	must[api.BerthView](w.recovery, http.MethodPut, "/groups/"+g.ID+"/berth", api.WriteBerth{Berth: toRun("mole", "vault", "quay", "{name}")})
 	third := newSite(t, "Carrach")
 	inv := must[api.InvitationSecret](third, http.MethodPost, "/invitations", api.NewInvitation{})
@@ -441,10 +441,11 @@ func TestATakenOverGroupIsCopiedToAThirdSite(t *testing.T) {
 	}
 	moved := must[api.Group](w.recovery, http.MethodPut, to, api.GroupDestination{Link: "Carrach", Confirm: "Ticketing"})
 	require.Equal(t, "Carrach", moved.Recovery)
+	require.Nil(t, moved.NewestCaptureAt, "nothing of it is there")
 	must[api.Group](w.recovery, http.MethodPost, "/groups/"+g.ID+"/resume", nil)
 	w.eventually("it is copied there", func() bool {
 		x, refused := call[api.Group](third, http.MethodGet, "/groups/"+g.ID, nil)
-		return refused == nil && x.Points > 1 && x.Home == "Eastmole"
+		return refused == nil && x.Points > 0 && x.Home == "Eastmole"
 	})
 	require.Positive(t, (&world{t: t, home: w.recovery, recovery: third, lab: mole}).served(third.points(g.ID)[0]), "to the byte")
 	earlier := 0
@@ -461,8 +462,18 @@ func TestATakenOverGroupIsCopiedToAThirdSite(t *testing.T) {
 		return here.Turned != nil && *here.Turned == api.Away && here.RunsHere != nil
 	})
 	before := len(w.home.points(g.ID))
-	w.eventually("it is copied on", func() bool { return len(third.points(g.ID)) > 4 })
+	must[api.Group](w.recovery, http.MethodPost, "/groups/"+g.ID+"/run", nil)
+	w.eventually("it is copied on", func() bool { return len(third.points(g.ID)) > 1 })
 	require.Len(t, w.home.points(g.ID), before)
+
+	// To the one that was its home: as at first, and at once.
+	must[api.Group](w.recovery, http.MethodPut, to, api.GroupDestination{Link: "Norhaven", Confirm: "Ticketing"})
+	w.eventually("it is copied to its home of before", func() bool {
+		here := w.home.group(g.ID)
+		return here.Direction == "in" && here.Home == "Eastmole" && here.Points > 0
+	})
+	w.eventually("the third knows that it is over there", func() bool { return third.group(g.ID).Direction == "ended" })
+	require.Positive(t, len(third.points(g.ID)), "its points are there still")
 }
 
 // People steer a failover: it is stopped and goes on, a check that never passes is waited for

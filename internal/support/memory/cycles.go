@@ -19,6 +19,11 @@ func (db *DB) Replications(context.Context) ([]records.Replication, error) {
 	return out, nil
 }
 
+// ForgetReplication implements mover.Records.
+func (db *DB) ForgetReplication(_ context.Context, group string) error {
+	return db.set(func() { delete(db.replications, group) })
+}
+
 // NoteStart implements mover.Records.
 func (db *DB) NoteStart(_ context.Context, group string, at time.Time) error {
 	db.mu.Lock()
