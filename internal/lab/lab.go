@@ -51,11 +51,13 @@ type Lab struct {
 	cps      map[string]*checkpoint
 	limits   map[string]*rate.Limiter // by datastore
 	digests  []wire.Digest            // newest last
-	copies   sync.WaitGroup           // of landed machines' disks
-	ctx      context.Context          // of what goes on in the background
-	stop     context.CancelFunc
-	stopped  chan struct{} // closed when Run ends: nobody waits for a slow datastore then
-	frozen   func(cp string, machine, disk string, content *FrozenDisk)
+	// discarded are the IDs of machines of the scenario that are no more.
+	discarded []string
+	copies    sync.WaitGroup  // of landed machines' disks
+	ctx       context.Context // of what goes on in the background
+	stop      context.CancelFunc
+	stopped   chan struct{} // closed when Run ends: nobody waits for a slow datastore then
+	frozen    func(cp string, machine, disk string, content *FrozenDisk)
 }
 
 // FrozenDisk reads a disk at the instant of an open checkpoint.
@@ -71,6 +73,8 @@ type machine struct {
 	power  string
 	disks  []*disk
 	guest  *guest
+	// renamed says that it has another name than in the scenario.
+	renamed bool
 }
 
 type checkpoint struct {
@@ -85,6 +89,9 @@ type state struct {
 	Checkpoints map[string]*checkpoint
 	Digests     []wire.Digest
 	Landed      []*landed `json:",omitempty"`
+	// Renamed and Discarded are machines of the scenario, by their IDs.
+	Renamed   map[string]string `json:",omitempty"`
+	Discarded []string          `json:",omitempty"`
 }
 
 const (
@@ -120,6 +127,13 @@ func Open(dir string, sc Scenario, clk clock.Clock, nbdAddress string) (*Lab, er
 	}
 	for i, sm := range l.scenario.Machines {
 		m := &machine{ScenarioMachine: sm, id: fmt.Sprintf("vm-%d", 101+i), power: platform.PowerOn}
+		if slices.Contains(st.Discarded, m.id) {
+			l.discarded = append(l.discarded, m.id)
+			continue
+		}
+		if name, ok := st.Renamed[m.id]; ok {
+			m.rename(name)
+		}
 		if sm.Off {
 			m.power = platform.PowerOff
 		}
@@ -194,9 +208,12 @@ func firstContent(d *disk, sd ScenarioDisk, name string) error {
 
 // save writes the state; the lock is held, or the lab is not shared yet.
 func (l *Lab) save() error {
-	st := state{Power: map[string]string{}, Checkpoints: l.cps, Digests: l.digests}
+	st := state{Power: map[string]string{}, Checkpoints: l.cps, Digests: l.digests, Renamed: map[string]string{}, Discarded: l.discarded}
 	for _, m := range l.machines {
 		st.Power[m.id] = m.power
+		if m.renamed && m.landed == nil {
+			st.Renamed[m.id] = m.Name
+		}
 		if m.landed != nil {
 			st.Landed = append(st.Landed, m.landed)
 		}

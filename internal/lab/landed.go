@@ -3,6 +3,7 @@ package lab
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -68,7 +69,7 @@ func (l *Lab) Land(in wire.Landing) error {
 		if m.id == in.ID {
 			return nil
 		}
-		if m.Name == in.Name {
+		if m.Name == in.Name && m.id != in.InPlaceOf {
 			return fmt.Errorf("there is a machine %s already: %w", in.Name, ErrBad)
 		}
 		if m.landed != nil {
@@ -92,14 +93,54 @@ func (l *Lab) Land(in wire.Landing) error {
 	if _, err := l.datastore(in.Datastore); err != nil {
 		return err
 	}
+	if in.InPlaceOf != "" {
+		if err := l.setAside(&in); err != nil {
+			return err
+		}
+	}
 	x := &landed{Landing: in, Local: make([]bool, len(in.Disks))}
 	for i, d := range in.Disks {
 		x.Local[i] = d.Export == ""
 	}
 	if err := l.reopenLanded(x, platform.PowerOff); err != nil {
-		return err
+		return errors.Join(err, l.bringBack(in.ID))
 	}
 	return l.save()
+}
+
+// setAside has the machine in whose place another comes give its name and its description away.
+func (l *Lab) setAside(in *wire.Landing) error {
+	m, err := l.machineByID(in.InPlaceOf)
+	if err != nil {
+		return fmt.Errorf("the machine in whose place %s comes is not here: %w", in.Name, ErrBad)
+	}
+	if m.power != platform.PowerOff {
+		return fmt.Errorf("%s is not off: %w", m.Name, ErrBad)
+	}
+	id := in.Machine.ID // by which its guest goes on
+	in.Machine = l.describe(m)
+	in.Machine.ID = id
+	if m.Name == in.Name {
+		m.rename(platform.SetAside(in.Name, in.ID))
+	}
+	return nil
+}
+
+// bringBack gives a machine that was set aside its name again.
+func (l *Lab) bringBack(landing string) error {
+	for _, m := range l.machines {
+		if name, ok := platform.BroughtBack(m.Name, landing); ok {
+			m.rename(name)
+			return l.save()
+		}
+	}
+	return nil
+}
+
+func (m *machine) rename(name string) {
+	if m.Name, m.renamed = name, true; m.landed != nil {
+		m.landed.Name = name
+	}
 }
 
 // datastore is the name of a datastore.
@@ -368,6 +409,9 @@ func (l *Lab) remove(m *machine) error {
 		}
 	}
 	l.machines = slices.DeleteFunc(l.machines, func(o *machine) bool { return o == m })
+	if m.landed == nil {
+		l.discarded = append(l.discarded, m.id)
+	}
 	for _, d := range m.disks {
 		d.close()
 	}
@@ -381,11 +425,12 @@ func (l *Lab) remove(m *machine) error {
 func (l *Lab) RemoveLanded(id string) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	m, err := l.landing(id)
-	if err != nil {
-		return nil
+	if m, err := l.landing(id); err == nil {
+		if err := l.remove(m); err != nil {
+			return err
+		}
 	}
-	return l.remove(m)
+	return l.bringBack(id)
 }
 
 // handleLandings serves what is asked of landed machines.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"net"
 	"net/netip"
+	"strings"
 	"time"
 )
 
@@ -84,10 +85,24 @@ type Landing struct {
 	CPUs        int
 	MemoryBytes int64
 	Disks       []LandingDisk
-	NICs        []LandingNIC // of Config, in its order
+	NICs        []LandingNIC // of the description, in its order
 	// Seed is the content of a disk that is put into a drive for reading only, from which
 	// its guest takes its addresses; nil for none.
 	Seed []byte
+	// InPlaceOf is the ID of a machine that is off: its description is taken rather than
+	// Config's, with its cards, whose addresses NICs name then. That machine is SetAside until
+	// it is discarded, and has its name again when this one is removed. Empty is none.
+	InPlaceOf string
+}
+
+// SetAside is what a machine is called in whose place another has come: that other has its name.
+func SetAside(name, landing string) string { return name + asideMark + landing[:min(8, len(landing))] }
+
+const asideMark = "-before-"
+
+// BroughtBack is the name of a machine that was SetAside for a landing.
+func BroughtBack(name, landing string) (was string, ok bool) {
+	return strings.CutSuffix(name, SetAside("", landing))
 }
 
 // LandingDisk is a disk and the export that holds its content.

@@ -130,6 +130,7 @@ type Landing struct {
 	Program   Program          `json:"program"`
 	Disks     []LandingDisk    `json:"disks"`
 	NICs      []LandingNIC     `json:"nics"`
+	InPlaceOf string           `json:"inPlaceOf,omitempty"` // ID of a machine that is off, and is set aside for it
 }
 
 // LandingDisk is a disk and the export that it reads from; without an export it is empty.

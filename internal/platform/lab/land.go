@@ -51,7 +51,7 @@ func (d *Driver) Land(ctx context.Context, r platform.Landing) error {
 	if r.Format != "" && r.Format != wire.Format {
 		return fmt.Errorf("machine %s: a lab keeps its disks as %s only, not as %q: %w", r.Name, wire.Format, r.Format, platform.ErrConfig)
 	}
-	in := wire.Landing{ID: r.ID, Name: r.Name, Datastore: r.Datastore, Pool: r.Pool, Machine: c.Machine, Program: *c.Lab}
+	in := wire.Landing{ID: r.ID, Name: r.Name, Datastore: r.Datastore, Pool: r.Pool, Machine: c.Machine, Program: *c.Lab, InPlaceOf: r.InPlaceOf}
 	if r.CPUs > 0 {
 		in.Machine.CPUs = r.CPUs
 	}

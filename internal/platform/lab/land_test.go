@@ -160,6 +160,36 @@ func TestLandingOnALab(t *testing.T) {
 	require.NoDirExists(t, filepath.Join(dir, "disks", land.ID))
 }
 
+// A machine comes in the place of another, and a lab that is started again knows which is which.
+func TestLandingInPlaceOnALab(t *testing.T) {
+	ctx := t.Context()
+	sc := lab.Scenario{Hosts: []platform.Host{{ID: "h", Name: "h", CPUs: 4, MemoryBytes: 8 << 30}}, Datastores: []lab.ScenarioDatastore{{Name: "fast", CapacityGiB: 64}}, Networks: []platform.Network{{ID: "n1", Name: "pier-lan", Subnet: "10.20.4.0/24"}},
+		Machines: []lab.ScenarioMachine{{Name: "gangway", MemGiB: 0.5, CPUs: 2, Host: "h", Folder: "/pier", Network: "pier-lan", Disks: []lab.ScenarioDisk{{Label: "root", SizeMiB: 8, Datastore: "fast"}}}}}
+	dir := t.TempDir()
+	at := run(t, dir, sc)
+	inv, err := at.d.Inventory(ctx)
+	require.NoError(t, err)
+	old := inv.Machines[0].ID
+	c, err := at.d.Capture(ctx, platform.CaptureRequest{Name: "kt-1", Machines: []string{old}})
+	require.NoError(t, err)
+	require.NoError(t, at.d.Forget(ctx, "kt-1"))
+	land := platform.Landing{ID: uuid.NewString(), Config: c.Configs[old], Datastore: "ds-1", Disks: []platform.LandingDisk{{Key: "disk-0", Size: 8 << 20, Empty: true}}}
+	require.NoError(t, at.d.Switch(ctx, old, platform.SwitchOff))
+	aside := land
+	aside.ID, aside.Name, aside.InPlaceOf = uuid.NewString(), "gangway", old
+	require.NoError(t, at.d.Land(ctx, aside))
+	at.stop()
+	at = run(t, dir, sc)
+	require.NoError(t, at.d.RemoveLanded(ctx, aside.ID))
+	require.NoError(t, at.d.Switch(ctx, old, platform.SwitchOn))
+	platformtest.InPlace(ctx, t, at.d, old, land)
+	at.stop()
+	at = run(t, dir, sc)
+	inv, err = at.d.Inventory(ctx)
+	require.NoError(t, err)
+	require.Empty(t, inv.Machines, "what was discarded does not come back")
+}
+
 func readAll(t *testing.T, f platform.FrozenDisk) []byte {
 	t.Helper()
 	c, err := nbd.Dial(t.Context(), f.Network, f.Address, f.Export, nbd.Options{})

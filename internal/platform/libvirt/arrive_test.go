@@ -116,6 +116,25 @@ func TestArrivingWithAnotherAddress(t *testing.T) {
 	require.Equal(t, before, trace(t, p.Away, "lamp"), "no trace is left")
 }
 
+// A machine comes in the place of a real one, which has checkpoints of ours; once it is removed,
+// that one is as before.
+func TestArrivingInPlace(t *testing.T) {
+	t.Parallel()
+	p := need(t)
+	ctx := within(t, 9*time.Minute)
+	id := deckhand(t, ctx, realsite.Guest{Name: "lantern", Address: "10.77.9.12", Segment: "230.77.0.9:7433"})
+	home := newDriver(t, libvirt.Settings{})
+	c, err := home.Capture(ctx, platform.CaptureRequest{Name: "kt-lantern-1", Machines: []string{id}})
+	require.NoError(t, err)
+	require.NoError(t, home.Release(ctx, "kt-lantern-1"))
+	land := platform.Landing{ID: uuid.NewString(), Config: c.Configs[id], Datastore: "disks"}
+	for _, f := range c.Disks {
+		land.Disks = append(land.Disks, platform.LandingDisk{Key: f.Disk, Size: f.Size, Empty: true})
+	}
+	platformtest.InPlace(ctx, t, home, id, land)
+	require.Empty(t, trace(t, p.Home, "lantern"), "no trace is left")
+}
+
 func count(all []string, suffix string) (n int) {
 	for _, s := range all {
 		if strings.HasSuffix(s, suffix) {

@@ -94,6 +94,12 @@ func (d *Driver) Land(ctx context.Context, r platform.Landing) error {
 		return fmt.Errorf("disks cannot be kept as %q here: %w", r.Format, platform.ErrConfig)
 	}
 	err = do(ctx, h, beginLimit, func(l *rpc.Libvirt) error {
+		text := c.Libvirt
+		if r.InPlaceOf != "" {
+			if text, err = setAside(l, r); err != nil {
+				return err
+			}
+		}
 		if _, err := l.DomainLookupByName(r.Name); err == nil {
 			return fmt.Errorf("host %s has a machine %s already; choose another name: %w", h.name(), r.Name, platform.ErrConfig)
 		}
@@ -122,7 +128,7 @@ func (d *Driver) Land(ctx context.Context, r platform.Landing) error {
 		if err != nil {
 			return err
 		}
-		text, err := landedXML(c.Libvirt, r, files, seed, log)
+		text, err = landedXML(text, r, files, seed, log)
 		if err != nil {
 			return err
 		}
@@ -541,7 +547,7 @@ func (d *Driver) RemoveLanded(ctx context.Context, id string) error {
 		return err
 	}
 	for _, h := range d.hosts {
-		if err := do(ctx, h, beginLimit, func(l *rpc.Libvirt) error { return removeVolumes(l, id) }); err != nil {
+		if err := do(ctx, h, beginLimit, func(l *rpc.Libvirt) error { return errors.Join(removeVolumes(l, id), bringBack(l, id)) }); err != nil {
 			return err
 		}
 	}

@@ -87,6 +87,51 @@ func Landed(ctx context.Context, t *testing.T, d Operated, id string, closedPort
 	require.ErrorIs(t, d.Switch(ctx, uuid.NewString(), platform.SwitchOff), platform.ErrGone)
 }
 
+// InPlace is the contract of landing in the place of a machine that is on and may go: that is
+// set aside, has its name again if what came is removed, and is gone in the end.
+func InPlace(ctx context.Context, t *testing.T, d Operated, old string, land platform.Landing) {
+	t.Helper()
+	of := func(id string) (m platform.Machine) {
+		inv, err := d.Inventory(ctx)
+		require.NoError(t, err)
+		for _, x := range inv.Machines {
+			if x.ID == id {
+				m = x
+			}
+		}
+		return m
+	}
+	was := of(old)
+	require.Equal(t, platform.PowerOn, was.Power)
+	land.Name, land.InPlaceOf, land.NICs = was.Name, old, nil
+	for _, n := range was.NICs {
+		land.NICs = append(land.NICs, platform.LandingNIC{MAC: n.MAC})
+	}
+	require.ErrorIs(t, d.Land(ctx, land), platform.ErrConfig, "that one runs")
+	require.Equal(t, was.Name, of(old).Name)
+	require.NoError(t, d.Switch(ctx, old, platform.SwitchOff))
+	await(ctx, t, func() bool { return of(old).Power == platform.PowerOff })
+	for range 2 { // the second time after it was removed
+		require.NoError(t, d.Land(ctx, land))
+		require.NoError(t, d.Land(ctx, land), "again, as after a crash")
+		now := of(land.ID)
+		require.Equal(t, []any{was.Name, was.CPUs, was.MemoryBytes, was.NICs[0].MAC}, []any{now.Name, now.CPUs, now.MemoryBytes, now.NICs[0].MAC}, "it is as that was")
+		require.Equal(t, platform.SetAside(was.Name, land.ID), of(old).Name)
+		require.NoError(t, d.RemoveLanded(ctx, land.ID))
+		require.Empty(t, of(land.ID).ID)
+		require.Equal(t, []any{was.Name, was.NICs[0].MAC, platform.PowerOff}, []any{of(old).Name, of(old).NICs[0].MAC, of(old).Power}, "it is as before")
+	}
+	require.NoError(t, d.Land(ctx, land))
+	_, err := d.Discard(ctx, old)
+	require.NoError(t, err)
+	require.Empty(t, of(old).ID)
+	require.Equal(t, was.Name, of(land.ID).Name)
+	require.NoError(t, d.RemoveLanded(ctx, land.ID))
+	require.Empty(t, of(land.ID).ID)
+	land.InPlaceOf = old
+	require.ErrorIs(t, d.Land(ctx, land), platform.ErrConfig, "there is nothing that it could take the place of")
+}
+
 // await asks again until something is so.
 func await(ctx context.Context, t *testing.T, so func() bool) {
 	t.Helper()
