@@ -5600,6 +5600,8 @@ export interface components {
              */
             memoryBytes?: number;
             networks: string[];
+            /** @description It comes in the place of an old one, with its name, hardware and addresses of cards */
+            inPlace?: boolean;
         };
         DrillEnd: {
             /** @description What somebody says of it; left out, its checks alone say it */
@@ -5695,6 +5697,8 @@ export interface components {
             before?: string;
             /** @description Names or IDs of those that start here; all if left out. The others do not, though a planned one shuts them down as well: a group is home at one site */
             machines?: string[];
+            /** @description Machines come in the places of those that the group had here before: with their names, hardware and card addresses. Those are kept, off and under another name, until it is accepted, and are removed with their disks then; backed out, they are as before */
+            inPlace?: boolean;
             /** @description Allow machines whose disks cannot be read whole */
             notWhole?: boolean;
             /** @description Switch off machines at home that are not down after the time that they have; without it, it waits for somebody */
@@ -5879,6 +5883,8 @@ export interface components {
             waves: components["schemas"]["RecoveryWave"][];
             /** @description Machines of the group that do not start here, by choice */
             leftOut: string[];
+            /** @description Old machines of the group here in whose places others have come. They are kept under another name until it is accepted */
+            inPlace?: string[];
             /** @description What it goes through, in order */
             stages: components["schemas"]["FailoverStage"][];
             steps: components["schemas"]["DrillStep"][];

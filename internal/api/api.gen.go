@@ -1382,6 +1382,9 @@ type DrillPlanMachine struct {
 	// Cpus Where it is not as at home
 	Cpus *int `json:"cpus,omitempty"`
 
+	// InPlace It comes in the place of an old one, with its name, hardware and addresses of cards
+	InPlace *bool `json:"inPlace,omitempty"`
+
 	// Machine Its name at home
 	Machine string `json:"machine"`
 
@@ -1571,6 +1574,9 @@ type Failover struct {
 	// Home The site that was home
 	Home string `json:"home"`
 	ID   string `json:"id"`
+
+	// InPlace Old machines of the group here in whose places others have come. They are kept under another name until it is accepted
+	InPlace *[]string `json:"inPlace,omitempty"`
 
 	// Known What was known of home when it began
 	Known []string `json:"known"`
@@ -2837,6 +2843,9 @@ type NewFailover struct {
 
 	// Force Switch off machines at home that are not down after the time that they have; without it, it waits for somebody
 	Force *bool `json:"force,omitempty"`
+
+	// InPlace Machines come in the places of those that the group had here before: with their names, hardware and card addresses. Those are kept, off and under another name, until it is accepted, and are removed with their disks then; backed out, they are as before
+	InPlace *bool `json:"inPlace,omitempty"`
 
 	// Machines Names or IDs of those that start here; all if left out. The others do not, though a planned one shuts them down as well: a group is home at one site
 	Machines *[]string `json:"machines,omitempty"`

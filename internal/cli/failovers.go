@@ -66,7 +66,7 @@ func (a *app) failoverStartCmd() *cobra.Command {
 	var from pointFlags
 	var reason, confirm, down string
 	var machines []string
-	var planned, plan, waits, notWhole, force bool
+	var planned, plan, waits, notWhole, force, inPlace bool
 	c := &cobra.Command{Use: "start GROUP", Short: "Start a failover of a group to this site", Args: cobra.ExactArgs(1),
 		Long: `Start a failover: the machines of a group start here, at the site that keeps its points, as its
 berth says, wave by wave, and are checked. Then somebody accepts it, or backs out.
@@ -79,7 +79,8 @@ With --plan it is only said what would happen.`,
 		Example: `  kestrel failover start Purser-desk --planned --plan
   kestrel failover start Purser-desk --planned --confirm Purser-desk
   kestrel failover start Purser-desk --choose calm --confirm Purser-desk --reason 'the disks at home are being encrypted'
-  kestrel failover start Purser-desk --machine purser --plan`,
+  kestrel failover start Purser-desk --machine purser --plan
+  kestrel failover start Purser-desk --planned --in-place --plan`,
 		RunE: a.with(func(cmd *cobra.Command, c *api.Client, args []string) error {
 			var err error
 			if in.Point, in.Choose, in.Before, err = from.wish(); err != nil {
@@ -88,6 +89,9 @@ With --plan it is only said what would happen.`,
 			in.Planned, in.Reason, in.NotWhole, in.Force = &planned, strOr(reason), &notWhole, &force
 			if len(machines) > 0 {
 				in.Machines = &machines
+			}
+			if inPlace {
+				in.InPlace = &inPlace
 			}
 			if down != "" {
 				d, err := span.Parse(down)
@@ -115,6 +119,7 @@ With --plan it is only said what would happen.`,
 	f.BoolVar(&planned, "planned", false, "last changes first, and home shut down: nothing is lost")
 	f.BoolVar(&notWhole, "not-whole", false, "allow machines whose disks cannot be read whole")
 	f.StringSliceVar(&machines, "machine", nil, "only this one of the group starts here; may be given several times")
+	f.BoolVar(&inPlace, "in-place", false, "on the way back: in the places of the old machines here, which are removed when it is accepted")
 	f.BoolVar(&force, "force", false, "switch off machines at home that are not down in time; with --planned")
 	f.StringVar(&down, "down-within", "", "how long machines at home have to shut down; 5min if left out")
 	f.StringVar(&reason, "reason", "", "why it is not planned although home answers")
@@ -382,6 +387,9 @@ func failoverPage(w *tabwriter.Writer, f api.Failover) {
 	}
 	row(w, "Point", fmt.Sprintf("%d, captured %s, %s-consistent, %s", f.PointNumber, clockTime(&f.CaptureAt), f.Consistency, f.Chosen))
 	row(w, "Lost", lostWord(f.LosesSeconds, f.LosesBytes))
+	if f.InPlace != nil {
+		row(w, "In place of", "the old "+strings.Join(*f.InPlace, ", "))
+	}
 	if len(f.LeftOut) > 0 {
 		row(w, "Not started", strings.Join(f.LeftOut, ", ")+", by choice")
 	}

@@ -41,6 +41,7 @@ type plan struct {
 	together string
 	waves    []berth.Wave
 	recovery string // that they belong to
+	old      []Old  // in whose places they come
 }
 
 func (x *plan) fault(field, format string, a ...any) {
@@ -50,10 +51,10 @@ func (x *plan) fault(field, format string, a ...any) {
 // Create makes machines from a point and starts them. Everything is checked before
 // anything is made; with checkOnly that is all.
 func (l *Landings) Create(ctx context.Context, who actor.Actor, in api.NewLanding, checkOnly bool) ([]api.Landing, error) {
-	return l.create(ctx, who, in, checkOnly, "")
+	return l.create(ctx, who, in, checkOnly, "", nil)
 }
 
-func (l *Landings) create(ctx context.Context, who actor.Actor, in api.NewLanding, checkOnly bool, recovery string) ([]api.Landing, error) {
+func (l *Landings) create(ctx context.Context, who actor.Actor, in api.NewLanding, checkOnly bool, recovery string, old []Old) ([]api.Landing, error) {
 	if _, err := l.Keeper.Mine(ctx, in.Point); err != nil {
 		return nil, err
 	}
@@ -61,7 +62,7 @@ func (l *Landings) create(ctx context.Context, who actor.Actor, in api.NewLandin
 	if err != nil {
 		return nil, problem.NotFound("point", in.Point)
 	}
-	x := &plan{recovery: recovery}
+	x := &plan{recovery: recovery, old: old}
 	l.fill(x, who, seal, in)
 	if len(x.faults) > 0 {
 		return nil, problem.InvalidFields(x.faults...)
@@ -193,6 +194,7 @@ func (l *Landings) fill(x *plan, who actor.Actor, seal *points.Seal, in api.NewL
 			x.berthed(s, berth.Kind(kind), a)
 		}
 		s.detail.Name = prefix + s.detail.Name
+		x.comeInPlace(s, m)
 		if err := lander.Fits(m.Config); err != nil {
 			x.fault("machines", "%s cannot be started on %s: %v. It has to come from a platform of the kind %s.", m.Name, x.place.Name, err, x.place.Kind)
 		}
@@ -202,7 +204,7 @@ func (l *Landings) fill(x *plan, who actor.Actor, seal *points.Seal, in api.NewL
 			s.detail.Sizes[d.Key] = d.Size
 		}
 		need[store.ID] += s.detail.TotalBytes
-		l.checkName(x, s.detail.Name)
+		l.checkName(x, s.detail.Name, s.detail.InPlaceOf)
 		x.all = append(x.all, s)
 	}
 	for id, size := range need {
@@ -226,16 +228,17 @@ func wishOf(asked *string, machines []points.SealMachine, arrivals map[string]be
 	return ""
 }
 
-// checkName refuses names that the platform has, or that are being made there.
-func (l *Landings) checkName(x *plan, name string) {
+// checkName refuses names that the platform has, or that are being made there, but that of the
+// machine in whose place it comes.
+func (l *Landings) checkName(x *plan, name, old string) {
 	if group.CheckName(name, maxName) != "" || strings.ContainsAny(name, "/\\") {
 		x.fault("prefix", "%q is no name for a machine; give a prefix of letters and digits.", name)
 		return
 	}
-	taken := slices.ContainsFunc(x.place.Held().Machines, func(o platform.Machine) bool { return strings.EqualFold(o.Name, name) })
+	taken := slices.ContainsFunc(x.place.Held().Machines, func(o platform.Machine) bool { return o.ID != old && strings.EqualFold(o.Name, name) })
 	l.mu.Lock()
 	for _, s := range l.byID {
-		taken = taken || s.rec.Platform == x.place.ID && s.rec.State != gone && strings.EqualFold(s.detail.Name, name)
+		taken = taken || s.rec.ID != old && s.rec.Platform == x.place.ID && s.rec.State != gone && strings.EqualFold(s.detail.Name, name)
 	}
 	l.mu.Unlock()
 	if taken {
@@ -315,6 +318,7 @@ func (x *plan) checkNetworks(machines []points.SealMachine, networks map[string]
 // attach decides what the cards of a machine are attached to, and what its guest is told.
 func (x *plan) attach(s *state, m points.SealMachine, networks map[string]string, a berth.Arrival, homeAllowed bool) {
 	here := x.place.Held().Networks
+	old, _ := x.place.Machine(s.detail.InPlaceOf)
 	for i, n := range keeper.MachineConfig(m).NICs {
 		c := card{MAC: n.MAC, Home: n.Network, Network: networks[n.Network]}
 		var at berth.Attached
@@ -337,6 +341,9 @@ func (x *plan) attach(s *state, m points.SealMachine, networks map[string]string
 				}
 				c.As = freshMAC()
 			}
+		}
+		if i < len(old.NICs) {
+			c.As = old.NICs[i].MAC
 		}
 		// What is told is for the network of the berth.
 		if at.Address.IsValid() && c.Network != "" && networks[n.Network] == "" {

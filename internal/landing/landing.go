@@ -101,7 +101,8 @@ type detail struct {
 	Name        string           `json:"name"`
 	MachineName string           `json:"machineName"`
 	GroupID     string           `json:"groupId,omitempty"`
-	Recovery    string           `json:"drill,omitempty"` // ID of the drill or failover that it belongs to
+	Recovery    string           `json:"drill,omitempty"`     // ID of the drill or failover that it belongs to
+	InPlaceOf   string           `json:"inPlaceOf,omitempty"` // ID of the machine in whose place it comes
 	GroupName   string           `json:"groupName"`
 	PointNumber int64            `json:"pointNumber"`
 	CaptureAt   time.Time        `json:"captureAt"`
@@ -485,7 +486,7 @@ func (l *Landings) prepare(ctx context.Context, d platform.Lander, s *state) err
 	if seal == nil {
 		return errors.New("the point that it is made from is gone")
 	}
-	r := platform.Landing{ID: s.rec.ID, Name: s.detail.Name, Datastore: s.detail.Datastore, Format: s.detail.Format}
+	r := platform.Landing{ID: s.rec.ID, Name: s.detail.Name, Datastore: s.detail.Datastore, Format: s.detail.Format, InPlaceOf: s.detail.InPlaceOf}
 	for _, m := range seal.Machines {
 		if m.ID != s.rec.Machine {
 			continue
@@ -499,7 +500,11 @@ func (l *Landings) prepare(ctx context.Context, d platform.Lander, s *state) err
 		}
 	}
 	for _, n := range s.detail.NICs {
-		r.NICs = append(r.NICs, platform.LandingNIC{MAC: n.MAC, As: n.As, Network: n.Network})
+		nic := platform.LandingNIC{MAC: n.MAC, As: n.As, Network: n.Network}
+		if s.detail.InPlaceOf != "" {
+			nic.MAC, nic.As = n.As, ""
+		}
+		r.NICs = append(r.NICs, nic)
 	}
 	if err := s.detail.Arrival.settle(&r, s.detail, l.Work); err != nil {
 		return err

@@ -24,11 +24,12 @@ type Planned struct {
 	Memory        int64 // the same, in bytes
 	Networks      []string
 	Check         string // what its wave waits for, in words; empty is nothing
+	InPlace       bool   // of an old one
 }
 
-// Plan tells how machines would arrive, what bars it, and which of the networks that they
+// Plan tells how machines would arrive, in the places of old ones if there are any, what bars it, and which of the networks that they
 // would be on are no place for a drill, with why. It changes nothing.
-func (l *Landings) Plan(ctx context.Context, who actor.Actor, in api.NewLanding) (machines []Planned, open []string, err error) {
+func (l *Landings) Plan(ctx context.Context, who actor.Actor, in api.NewLanding, old []Old) (machines []Planned, open []string, err error) {
 	if _, err := l.Keeper.Mine(ctx, in.Point); err != nil {
 		return nil, nil, err
 	}
@@ -36,14 +37,14 @@ func (l *Landings) Plan(ctx context.Context, who actor.Actor, in api.NewLanding)
 	if err != nil {
 		return nil, nil, problem.NotFound("point", in.Point)
 	}
-	x := &plan{}
+	x := &plan{old: old}
 	l.fill(x, who, seal, in)
 	if len(x.faults) > 0 {
 		return nil, nil, problem.InvalidFields(x.faults...)
 	}
 	seen := map[string]bool{}
 	for _, s := range x.all {
-		p := Planned{Machine: s.detail.MachineName, Name: s.detail.Name}
+		p := Planned{Machine: s.detail.MachineName, Name: s.detail.Name, InPlace: s.detail.InPlaceOf != ""}
 		if a := s.detail.Arrival; a != nil {
 			p.Wave, p.CPUs, p.Memory = a.Wave, a.CPUs, a.Memory
 			if c := a.check().Check; c != berth.CheckNone {
@@ -91,14 +92,15 @@ func (l *Landings) populated(x *plan, c card) string {
 // Standing is how a machine of a drill or failover stands.
 type Standing struct {
 	drill.Machine
-	ID       string
-	Home     string // its name there
-	State    string
-	Checked  string // what came of its check, in words
-	Came     string // of what its guest was told
-	Error    string
-	Platform string // ID
-	Networks []string
+	ID        string
+	Home      string // its name there
+	State     string
+	Checked   string // what came of its check, in words
+	Came      string // of what its guest was told
+	Error     string
+	Platform  string // ID
+	InPlaceOf string // ID of the machine in whose place it came; empty is none
+	Networks  []string
 	// Addresses that it has, as far as is known: what the berth says, and what is seen.
 	Addresses []netip.Addr
 	// LocalBytes of TotalBytes of its disks are local.
@@ -106,7 +108,7 @@ type Standing struct {
 }
 
 // Recover makes the machines of a drill or failover that are not there yet; it may be called again.
-func (l *Landings) Recover(ctx context.Context, who actor.Actor, in api.NewLanding, id string) error {
+func (l *Landings) Recover(ctx context.Context, who actor.Actor, in api.NewLanding, id string, old []Old) error {
 	have := map[string]bool{}
 	for _, s := range l.OfRecovery(id) {
 		have[s.Home] = true
@@ -127,7 +129,7 @@ func (l *Landings) Recover(ctx context.Context, who actor.Actor, in api.NewLandi
 		}
 		in.Machines = &lacking
 	}
-	_, err := l.create(ctx, who, in, false, id)
+	_, err := l.create(ctx, who, in, false, id, old)
 	return err
 }
 
@@ -153,7 +155,7 @@ func (l *Landings) ofRecovery(id string) (out []Standing) {
 		if s.detail.Recovery != id {
 			continue
 		}
-		x := Standing{ID: s.rec.ID, Home: s.detail.MachineName, State: s.rec.State, Error: s.detail.Error, Platform: s.rec.Platform, LocalBytes: s.detail.LocalBytes, TotalBytes: s.detail.TotalBytes}
+		x := Standing{ID: s.rec.ID, Home: s.detail.MachineName, State: s.rec.State, Error: s.detail.Error, Platform: s.rec.Platform, LocalBytes: s.detail.LocalBytes, TotalBytes: s.detail.TotalBytes, InPlaceOf: s.detail.InPlaceOf}
 		x.Name, x.Lost = s.detail.Name, s.rec.State == gone
 		x.Started = or(s.detail.StartedAt)
 		if a := s.detail.Arrival; a != nil {

@@ -23,6 +23,7 @@ import (
 	"kestrel/internal/core/words"
 	"kestrel/internal/directory"
 	"kestrel/internal/inventory"
+	"kestrel/internal/landing"
 	"kestrel/internal/link"
 	"kestrel/internal/operation"
 	"kestrel/internal/platform"
@@ -47,8 +48,12 @@ type passage struct {
 	NotWhole    bool      `json:"notWhole,omitempty"`
 	// Machines are the IDs of those that start here, nil for all; LeftOut are the names of the
 	// others.
-	Machines   []string      `json:"machines,omitempty"`
-	LeftOut    []string      `json:"leftOut,omitempty"`
+	Machines []string `json:"machines,omitempty"`
+	LeftOut  []string `json:"leftOut,omitempty"`
+	// Old are the machines that the group had here before, if others come in their places, and
+	// InPlace the names of those in whose places some do.
+	Old        []landing.Old `json:"old,omitempty"`
+	InPlace    []string      `json:"inPlace,omitempty"`
 	RTO        time.Duration `json:"rto,omitempty"`
 	RPO        time.Duration `json:"rpo,omitempty"`
 	Reason     string        `json:"reason,omitempty"`
@@ -189,10 +194,16 @@ func (r *Recovery) work(ctx context.Context, s *failing, g directory.Record, rec
 	case failover.Starting:
 		if !d.Made && d.BackOut == nil && d.Stopped == nil {
 			r.lookAnew(ctx)
-			if err := r.Landings.Recover(ctx, actor.System(), liveOf(rec.Point, d.Machines, d.NotWhole), rec.ID); err != nil {
+			if err := r.Landings.Recover(ctx, actor.System(), liveOf(rec.Point, d.Machines, d.NotWhole), rec.ID, d.Old); err != nil {
 				return fmt.Errorf("make its machines: %w", err)
 			}
-			return r.note(ctx, s, func(d *passage) { d.Made = true })
+			var places []string
+			for _, x := range r.Landings.OfRecovery(rec.ID) {
+				if x.InPlaceOf != "" {
+					places = append(places, x.Name)
+				}
+			}
+			return r.note(ctx, s, func(d *passage) { d.Made, d.InPlace = true, places })
 		}
 		f.Made = d.Made
 		if err := r.stepFurther(ctx, s, d); err != nil {
@@ -694,6 +705,9 @@ func (r *Recovery) settle(ctx context.Context, s *failing, g directory.Record, r
 			r.Log.Warn("fill the berth for the way back", "group", g.Spec.Name, "err", err)
 		}
 		return r.note(ctx, s, func(d *passage) { d.WayBack, d.Reckoned = back, true })
+	}
+	if err := r.endOld(ctx, s, d); err != nil {
+		return err
 	}
 	spec, err := r.here(g, rec, d)
 	if err != nil {

@@ -142,7 +142,13 @@ func (r *Recovery) ready(ctx context.Context, who actor.Actor, id string, in api
 	if err != nil {
 		return x, err
 	}
-	if x.planned, _, err = r.Landings.Plan(ctx, who, liveOf(x.chosen.seal.Point, machines, value(in.NotWhole))); err != nil {
+	var old []landing.Old
+	if value(in.InPlace) {
+		if old, err = r.oldOf(g); err != nil {
+			return x, err
+		}
+	}
+	if x.planned, _, err = r.Landings.Plan(ctx, who, liveOf(x.chosen.seal.Point, machines, value(in.NotWhole)), old); err != nil {
 		return x, err
 	}
 	x.home = r.homeOf(ctx, who, g)
@@ -156,6 +162,12 @@ func (r *Recovery) ready(ctx context.Context, who actor.Actor, id string, in api
 	seal := x.chosen.seal
 	x.record = records.Recovery{ID: uuid.NewString(), Kind: FailoverKind, GroupID: g.ID, GroupName: g.Spec.Name, State: string(failover.Turning), StartedBy: who.String(), StartedAt: now}
 	x.passage = passage{Home: g.HomeName, Planned: planned, NotWhole: value(in.NotWhole), Machines: machines, LeftOut: left, RTO: g.Spec.RTO, RPO: g.Spec.Promise.Target, Known: x.home.known, Force: value(in.Force), DownLimit: down}
+	x.passage.Old = old
+	for _, m := range x.planned {
+		if m.InPlace {
+			x.passage.InPlace = append(x.passage.InPlace, m.Name)
+		}
+	}
 	how := x.chosen.how
 	if planned {
 		x.record.State, how = string(failover.Draining), "the newest so far"
@@ -174,6 +186,11 @@ func (r *Recovery) ready(ctx context.Context, who actor.Actor, id string, in api
 // costs says what a failover costs that could begin.
 func (x readied) costs(site string, now time.Time) (out []string) {
 	g := x.group
+	if old := x.passage.InPlace; len(old) > 0 {
+		defer func() {
+			out = append(out, fmt.Sprintf("%s set aside at %s, off and under another name, and what starts has the old name, hardware and addresses of cards. Accepted, what was set aside is removed with its disks; backed out, it is as before.", either(old, ", as it was left here, is", ", as they were left here, are"), site))
+		}()
+	}
 	if left := x.passage.LeftOut; len(left) > 0 {
 		defer func() {
 			text := fmt.Sprintf("%s not started at %s.", either(left, " is", " are"), site)

@@ -93,6 +93,10 @@ func acceptCosts(rec records.Recovery, d passage, site string) []string {
 		fmt.Sprintf("%s is the home of the group from then on. There is no backing out any more: the way back is a planned failover at %s.", site, d.Home),
 		fmt.Sprintf("It is copied to %s, from what differs there; the disks of its machines there stay as they are. Or it runs unprotected, if you say so.", d.Home),
 	}
+	if len(d.InPlace) > 0 {
+		out[1] = fmt.Sprintf("It is copied to %s, from what differs there. Or it runs unprotected, if you say so.", d.Home)
+		out = append(out, fmt.Sprintf("%s removed at %s with %s disks: what came in the place stays. It cannot be taken back.", either(d.InPlace, ", the old one, is", ", the old ones, are"), site, map[bool]string{true: "its", false: "their"}[len(d.InPlace) == 1]))
+	}
 	if len(d.LeftOut) > 0 {
 		out = append([]string{fmt.Sprintf("%s not started here: the group goes on without. What it has of that at %s stays there as it is, and is copied no more.", either(d.LeftOut, " was", " were"), d.Home)}, out...)
 	}
@@ -137,6 +141,9 @@ func (r *Recovery) failoverView(s *failing) api.Failover {
 	r.mu.Unlock()
 	if expected > 0 && rec.State != over {
 		v.ExpectedSeconds = new(int64(expected.Round(time.Second) / time.Second))
+	}
+	if len(d.InPlace) > 0 {
+		v.InPlace = &d.InPlace
 	}
 	if d.Accept != nil {
 		v.AcceptedBy, v.Unprotected = &d.Accept.By, &d.Alone

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/http"
 	"slices"
 	"time"
 
@@ -13,6 +12,7 @@ import (
 	"kestrel/internal/core/words"
 	"kestrel/internal/directory"
 	"kestrel/internal/inventory"
+	"kestrel/internal/landing"
 	"kestrel/internal/link"
 	"kestrel/internal/platform"
 	"kestrel/internal/points"
@@ -284,32 +284,11 @@ func (r *Recovery) RemoveFormer(ctx context.Context, who actor.Actor, id, confir
 	}
 	var left, names []string
 	for _, m := range g.Former {
-		p, ok := r.Inventory.Get(m.Platform)
-		if !ok {
-			continue // the platform is no more of this site
-		}
-		if err := r.Landings.Remove(ctx, who, m.ID); err == nil { // it was made from a point
-			names = append(names, m.Name)
-			continue
-		} else if p, is := problem.Of(err); !is || p.Status != http.StatusNotFound {
+		stays, err := r.removeOld(ctx, who, landing.Old(m))
+		if left = append(left, stays...); err != nil {
 			return left, err
-		}
-		o, err := operator(p)
-		if err != nil {
-			return left, err
-		}
-		stays, err := o.Discard(ctx, m.ID)
-		if errors.Is(err, platform.ErrRuns) {
-			return left, problem.Conflict("%s is not off.", m.Name)
-		}
-		if err != nil {
-			return left, problem.Unreachable("%s could not be removed: %v", m.Name, err)
 		}
 		names = append(names, m.Name)
-		for _, x := range stays {
-			left = append(left, fmt.Sprintf("%s of %s stays: no pool holds it, or other machines share it.", x, m.Name))
-		}
-		r.Inventory.Refresh(ctx, m.Platform)
 	}
 	_, err = r.Groups.Turn(ctx, who, g.ID, func(x *directory.Record) (string, error) {
 		x.Former = nil

@@ -157,6 +157,9 @@ func failoverPaper(e evidence.Signed) ([]byte, error) {
 		ran = "within a second"
 	}
 	facts = append(facts, [2]string{"All ran after", ran + "; " + target("RTO", e.Promised.RTO)}, [2]string{"All ran at", exact(d.OpenAt)})
+	if d.InPlace != nil {
+		facts = append(facts, [2]string{"In place of", "the old " + strings.Join(*d.InPlace, ", ")})
+	}
 	if len(d.LeftOut) > 0 {
 		facts = append(facts, [2]string{"Not started", strings.Join(d.LeftOut, ", ") + ", by choice"})
 	}

@@ -59,8 +59,8 @@ type Records interface {
 
 // Landings is by whom machines are made; *landing.Landings is it.
 type Landings interface {
-	Plan(ctx context.Context, who actor.Actor, in api.NewLanding) (machines []landing.Planned, open []string, err error)
-	Recover(ctx context.Context, who actor.Actor, in api.NewLanding, id string) error
+	Plan(ctx context.Context, who actor.Actor, in api.NewLanding, old []landing.Old) (machines []landing.Planned, open []string, err error)
+	Recover(ctx context.Context, who actor.Actor, in api.NewLanding, id string, old []landing.Old) error
 	OfRecovery(id string) []landing.Standing
 	Screen(ctx context.Context, id string) ([]byte, error)
 	Remove(ctx context.Context, who actor.Actor, id string) error
@@ -364,7 +364,7 @@ func (r *Recovery) further(ctx context.Context, s *state) (err error) {
 func (r *Recovery) make(ctx context.Context, s *state) error {
 	rec, d := look(r, s)
 	r.lookAnew(ctx)
-	if err := r.Landings.Recover(ctx, actor.System(), landingOf(rec.Point, d.Machines, d.NotWhole), rec.ID); err != nil {
+	if err := r.Landings.Recover(ctx, actor.System(), landingOf(rec.Point, d.Machines, d.NotWhole), rec.ID, nil); err != nil {
 		return err
 	}
 	return r.enter(ctx, s, drill.Starting, func(d *detail) { d.Made, d.Error = true, "" }, "Its machines are being made.")

@@ -42,13 +42,13 @@ type yard struct {
 	guest   *guest
 }
 
-func (y *yard) Plan(context.Context, actor.Actor, api.NewLanding) ([]landing.Planned, []string, error) {
+func (y *yard) Plan(context.Context, actor.Actor, api.NewLanding, []landing.Old) ([]landing.Planned, []string, error) {
 	y.mu.Lock()
 	defer y.mu.Unlock()
 	return []landing.Planned{{Machine: "gate", Name: "gate-drill", Wave: 1}}, y.open, nil
 }
 
-func (y *yard) Recover(context.Context, actor.Actor, api.NewLanding, string) error {
+func (y *yard) Recover(context.Context, actor.Actor, api.NewLanding, string, []landing.Old) error {
 	y.mu.Lock()
 	defer y.mu.Unlock()
 	if y.fails == nil && len(y.stands) == 0 {

@@ -153,7 +153,7 @@ func (r *Recovery) prepare(ctx context.Context, who actor.Actor, id string, in a
 	insists := in.Insist != nil
 	would := landingOf(p.seal.Point, machines, value(in.NotWhole))
 	r.lookAnew(ctx)
-	planned, open, err := r.Landings.Plan(ctx, who, would)
+	planned, open, err := r.Landings.Plan(ctx, who, would, nil)
 	if err != nil {
 		return prepared{}, err
 	}
@@ -198,6 +198,9 @@ func plannedViews(planned []landing.Planned) []api.DrillPlanMachine {
 		}
 		if m.Memory > 0 {
 			v.MemoryBytes = &m.Memory
+		}
+		if m.InPlace {
+			v.InPlace = &m.InPlace
 		}
 		out = append(out, v)
 	}

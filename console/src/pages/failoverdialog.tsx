@@ -19,14 +19,17 @@ type Values = {
   reason: string;
   name: string;
   leave: string[];
+  inPlace: boolean;
 };
 
 function asked(v: Values, g: Group): Schemas["NewFailover"] {
   const machines = v.leave.length ? g.machines.filter((m) => !v.leave.includes(m.id)).map((m) => m.id) : undefined;
-  if (v.kind === "planned") return { planned: true, force: v.force, downSeconds: Number(v.down), machines };
+  const inPlace = v.inPlace || undefined;
+  if (v.kind === "planned") return { planned: true, force: v.force, downSeconds: Number(v.down), machines, inPlace };
   return {
     planned: false,
     machines,
+    inPlace,
     choose: v.choose,
     before: v.choose === "before" && v.before ? new Date(v.before).toISOString() : undefined,
   };
@@ -48,6 +51,7 @@ export function FailoverDialog({ g, onClose }: { g: Group; onClose: () => void }
       reason: "",
       name: "",
       leave: [],
+      inPlace: false,
     },
   });
   const v = useWatch({ control: form.control }) as Values;
@@ -146,11 +150,19 @@ export function FailoverDialog({ g, onClose }: { g: Group; onClose: () => void }
               </fieldset>
             </details>
           )}
-          {refusal?.at("machines").map((t) => (
-            <p key={t} className="text-over-ink text-xs">
-              ✕ {t}
-            </p>
-          ))}
+          {g.former && (
+            <label className="flex items-baseline gap-2">
+              <input type="checkbox" {...form.register("inPlace")} /> in place of the old{" "}
+              {g.former.length === 1 ? "machine" : "machines"} here, {g.former.join(", ")}
+            </label>
+          )}
+          {["machines", "inPlace"]
+            .flatMap((f) => refusal?.at(f) ?? [])
+            .map((t) => (
+              <p key={t} className="text-over-ink text-xs">
+                ✕ {t}
+              </p>
+            ))}
           <Fault of={plan.error} />
           {p && <Plan p={p} />}
           {despite && (
@@ -231,7 +243,7 @@ export function RemoveFormerDialog({ g, onClose }: { g: Group; onClose: () => vo
       intro={
         <>
           {(g.former ?? []).join(", ")}: removed here, with their disks. It cannot be taken back. Left alone they are in
-          nobody's way: a way back makes new machines.
+          nobody's way: a way back makes new machines, or takes their places if it is asked to.
         </>
       }
       ask="the group's name"

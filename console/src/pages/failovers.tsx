@@ -281,6 +281,7 @@ function FailoverFacts({ f }: { f: Failover }) {
       </>,
     ],
     ["Lost", lost(f)],
+    ...(f.inPlace ? ([["In place of", `the old ${f.inPlace.join(", ")}`]] as [string, React.ReactNode][]) : []),
     ...(f.leftOut.length
       ? ([["Not started", `${f.leftOut.join(", ")}, by choice`]] as [string, React.ReactNode][])
       : []),

@@ -77,12 +77,7 @@ func (b *Berth) TakeNames(free []string) (changed bool) {
 	b.Machines = slices.Clone(b.Machines)
 	for i := range b.Machines {
 		m := &b.Machines[i]
-		at := strings.LastIndexByte(m.Name, '-')
-		if at < 0 {
-			continue
-		}
-		n, err := strconv.Atoi(m.Name[at+1:])
-		if base := m.Name[:at]; err == nil && n > 1 && slices.ContainsFunc(free, func(t string) bool { return strings.EqualFold(t, base) }) {
+		if base, ok := numbered(m.Name); ok && slices.ContainsFunc(free, func(t string) bool { return strings.EqualFold(t, base) }) {
 			m.Name, changed = base, true
 		}
 	}

@@ -68,4 +68,9 @@ func TestFreeNames(t *testing.T) {
 	require.Equal(t, "tick-db", b.Machines[0].Name)
 	require.Equal(t, "Tick-App-2", b.Machines[1].Name, "that one is not free")
 	require.False(t, b.TakeNames([]string{"tick-db", "fares"}))
+
+	old := []string{"tick-db", "tick-app", "kiosk-2"}
+	for name, want := range map[string]int{"Tick-DB": 0, "tick-db-3": 0, "tick-app-2": 1, "kiosk-2": 2, "kiosk-2-2": 2, "kiosk": -1, "tick-db-1": -1, "tick-db-x": -1, "fares": -1} {
+		require.Equal(t, want, berth.Before(name, old), name)
+	}
 }

@@ -2,6 +2,8 @@ package berth
 
 import (
 	"fmt"
+	"slices"
+	"strconv"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -74,6 +76,31 @@ func (n Names) mend(name string) string {
 		out = out[:n.Most]
 	}
 	return strings.TrimSpace(string(out))
+}
+
+// Before finds the machine that one of a name was once, among the names of old ones: the same
+// name, or that from which FreeNames has made it; -1 is none.
+func Before(name string, old []string) int {
+	is := func(name string) int {
+		return slices.IndexFunc(old, func(o string) bool { return strings.EqualFold(o, name) })
+	}
+	if at := is(name); at >= 0 {
+		return at
+	}
+	if base, ok := numbered(name); ok {
+		return is(base)
+	}
+	return -1
+}
+
+// numbered takes the number from a name that FreeNames has given.
+func numbered(name string) (base string, ok bool) {
+	at := strings.LastIndexByte(name, '-')
+	if at < 0 {
+		return "", false
+	}
+	n, err := strconv.Atoi(name[at+1:])
+	return name[:at], err == nil && n > 1
 }
 
 // namePattern is what a machine's name takes the place of in a pattern.

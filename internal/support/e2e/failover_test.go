@@ -203,6 +203,49 @@ func TestAPlannedFailoverAndTheWayBack(t *testing.T) {
 	require.Equal(t, "tick-db-2", back.Arrivals[0].Name.Value, "the old one is there still")
 	require.Equal(t, "lan", back.Arrivals[0].Cards[0].Live.Network.Value)
 
+	// The way back in the places of the old machines: backed out, those are as before.
+	named := func(l *testLab) map[string]string {
+		out := map[string]string{}
+		for _, m := range l.Inventory().Machines {
+			out[m.Name] = m.ID
+		}
+		return out
+	}
+	before := named(w.lab)
+	_, bad = call[api.FailoverPlan](w.recovery, http.MethodPost, at+"/plan", api.NewFailover{InPlace: new(true)})
+	require.ErrorContains(t, bad, "is home here")
+	old := must[api.FailoverPlan](w.home, http.MethodPost, at+"/plan", api.NewFailover{Planned: new(true), InPlace: new(true)})
+	require.Equal(t, "tick-db", old.Machines[0].Name)
+	require.True(t, *old.Machines[0].InPlace)
+	require.Contains(t, old.Costs[len(old.Costs)-1], "removed with its disks")
+	other := func(x *platform.Inventory) {
+		for i := range x.Machines {
+			x.Machines[i].Disks = append(x.Machines[i].Disks, platform.Disk{Key: "disk-9", SizeBytes: 1 << 20})
+			x.Machines[i].NICs = nil
+		}
+	}
+	w.lab.alters.Store(&other)
+	w.eventually("what differs from the old ones does not come in their places", func() bool {
+		_, bad := call[api.FailoverPlan](w.home, http.MethodPost, at+"/plan", api.NewFailover{InPlace: new(true)})
+		return bad != nil && slices.Equal(fields(bad), []string{"inPlace", "inPlace", "inPlace", "inPlace"})
+	})
+	w.lab.alters.Store(nil)
+	w.eventually("they are as they were", func() bool {
+		_, bad := call[api.FailoverPlan](w.home, http.MethodPost, at+"/plan", api.NewFailover{InPlace: new(true)})
+		return bad == nil
+	})
+	o := must[api.Failover](w.home, http.MethodPost, at, api.NewFailover{Planned: new(true), InPlace: new(true), Confirm: new("Ticketing")})
+	o = w.reaches(w.home, o.ID, "open")
+	require.Equal(t, []string{"tick-db", "tick-app"}, *o.InPlace)
+	now := named(w.lab)
+	require.Len(t, now, len(before)+2, "the old ones are kept")
+	require.NotEqual(t, before["tick-db"], now["tick-db"], "another has its name")
+	require.Equal(t, 2, w.lab.on("tick-db", "tick-app"))
+	must[api.Failover](w.home, http.MethodPost, "/failovers/"+o.ID+"/back-out", api.FailoverBackOut{Confirm: "Ticketing"})
+	w.reaches(w.home, o.ID, "over")
+	require.Equal(t, before, named(w.lab), "they have their names again")
+	w.eventually("it runs where it is home", func() bool { return w.recovery.group(g.ID).Turned == nil && mole.on("tick-db", "tick-app") == 2 })
+
 	// They are removed, with their disks, when somebody wants it.
 	remove := "/groups/" + g.ID + "/former-machines/remove"
 	_, bad = call[any](w.home, http.MethodPost, remove, api.RemoveFormerJSONRequestBody{Confirm: "ticketing"})
@@ -228,15 +271,34 @@ func TestAPlannedFailoverAndTheWayBack(t *testing.T) {
 		here, there := w.home.group(g.ID), w.recovery.group(g.ID)
 		return here.Direction == "out" && there.Direction == "in" && there.Home == "Norhaven" && here.NewestCaptureAt != nil && here.NewestCaptureAt.After(*b.EndedAt)
 	})
-	require.Equal(t, int64(5), w.home.group(g.ID).Term, "each turn has a term of its own")
-	w.eventually("what ran over there is removed too", func() bool {
-		_, bad = call[any](w.recovery, http.MethodPost, remove, api.RemoveFormerJSONRequestBody{Confirm: "Ticketing"})
+	require.Equal(t, int64(7), w.home.group(g.ID).Term, "each turn has a term of its own")
+
+	// Once more over there, in the places of what ran there before.
+	before = named(mole)
+	w.eventually("it could run over there again", func() bool {
+		_, bad = call[api.FailoverPlan](w.recovery, http.MethodPost, at+"/plan", api.NewFailover{Planned: new(true), InPlace: new(true)})
 		return bad == nil
 	})
-	w.eventually("nothing of it is left", func() bool { return mole.landed() == 0 })
+	o = must[api.Failover](w.recovery, http.MethodPost, at, api.NewFailover{Planned: new(true), InPlace: new(true), Confirm: new("Ticketing")})
+	o = w.reaches(w.recovery, o.ID, "open")
+	require.Equal(t, 4, mole.landed())
+	require.Contains(t, o.AcceptCosts[len(o.AcceptCosts)-1], "the old ones, are removed at Eastmole")
+	must[api.Failover](w.recovery, http.MethodPost, "/failovers/"+o.ID+"/accept", api.FailoverAccept{Confirm: "Ticketing"})
+	w.reaches(w.recovery, o.ID, "over")
+	now = named(mole)
+	require.Len(t, now, len(before), "only one of each is left: %v", now)
+	require.Equal(t, 2, mole.landed())
+	require.Equal(t, 2, mole.on("tick-db", "tick-app"))
+	require.NotEqual(t, before["tick-db"], now["tick-db"])
+	require.Nil(t, w.recovery.group(g.ID).Former)
+	w.eventually("it is copied, and what ran at home is removed", func() bool {
+		_, bad = call[any](w.home, http.MethodPost, remove, api.RemoveFormerJSONRequestBody{Confirm: "Ticketing"})
+		return bad == nil
+	})
+	w.eventually("nothing of it is left", func() bool { return w.lab.landed() == 0 })
 
 	// Each has its evidence, signed by the site that ran it.
-	for s, n := range map[*siteProc]int{w.recovery: 2, w.home: 1} {
+	for s, n := range map[*siteProc]int{w.recovery: 3, w.home: 2} {
 		register := must[api.EvidenceRegister](s, http.MethodGet, "/evidence", nil)
 		require.Len(t, register.Items, n)
 		for _, e := range register.Items {
