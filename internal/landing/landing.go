@@ -512,6 +512,9 @@ func (l *Landings) prepare(ctx context.Context, d platform.Lander, s *state) err
 	if err := d.Land(ctx, r); err != nil {
 		return err
 	}
+	if r.InPlaceOf != "" {
+		l.Inventory.Refresh(ctx, s.rec.Platform) // another machine has its name now
+	}
 	return l.launch(ctx, d, s)
 }
 
