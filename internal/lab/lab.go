@@ -48,7 +48,9 @@ type Lab struct {
 	mu       sync.Mutex
 	scenario Scenario
 	machines []*machine
+	byID     map[string]*machine
 	cps      map[string]*checkpoint
+	ledger   *ledger
 	limits   map[string]*rate.Limiter // by datastore
 	digests  []wire.Digest            // newest last
 	// discarded are the IDs of machines of the scenario that are no more.
@@ -82,27 +84,23 @@ type checkpoint struct {
 	Token string
 }
 
-// state is what survives a restart, beside the disks and the scenario, and is written at each
-// change.
+// state is what survives a restart, beside the disks, the scenario and what a ledger holds, and
+// is written at each change.
 type state struct {
-	Power       map[string]string
-	Checkpoints map[string]*checkpoint
-	Digests     []wire.Digest
-	Landed      []*landed `json:",omitempty"`
+	Power  map[string]string
+	Landed []*landed `json:",omitempty"`
 	// Renamed and Discarded are machines of the scenario, by their IDs.
 	Renamed   map[string]string `json:",omitempty"`
 	Discarded []string          `json:",omitempty"`
 }
 
-const (
-	keptDigests = 4000
-	maxName     = 40 // characters of a machine's name
-)
+// maxName is the most characters of a machine's name.
+const maxName = 40
 
 // Open opens the lab at dir, making its machines from the scenario if it is
 // new. NBDAddress is what clients are told to connect to.
 func Open(dir string, sc Scenario, clk clock.Clock, nbdAddress string) (*Lab, error) {
-	l := &Lab{dir: dir, clk: clk, nbdAt: nbdAddress, cps: map[string]*checkpoint{}, limits: map[string]*rate.Limiter{}, stopped: make(chan struct{})}
+	l := &Lab{byID: map[string]*machine{}, dir: dir, clk: clk, nbdAt: nbdAddress, cps: map[string]*checkpoint{}, limits: map[string]*rate.Limiter{}, stopped: make(chan struct{})}
 	if err := l.cast(sc); err != nil {
 		return nil, err
 	}
@@ -116,9 +114,8 @@ func Open(dir string, sc Scenario, clk clock.Clock, nbdAddress string) (*Lab, er
 		return nil, fmt.Errorf("read lab state: %w", err)
 	}
 	l.ctx, l.stop = context.WithCancel(context.Background())
-	l.digests = st.Digests
-	if st.Checkpoints != nil {
-		l.cps = st.Checkpoints
+	if l.ledger, l.cps, l.digests, err = openLedger(dir); err != nil {
+		return nil, err
 	}
 	for _, d := range l.scenario.Datastores {
 		if d.ReadMiBps > 0 {
@@ -143,7 +140,7 @@ func Open(dir string, sc Scenario, clk clock.Clock, nbdAddress string) (*Lab, er
 		if err := l.openMachine(m, fresh); err != nil {
 			return nil, fmt.Errorf("machine %s: %w", sm.Name, err)
 		}
-		l.machines = append(l.machines, m)
+		l.join(m)
 	}
 	for _, x := range st.Landed {
 		if err := l.reopenLanded(x, st.Power[x.ID]); err != nil {
@@ -208,7 +205,7 @@ func firstContent(d *disk, sd ScenarioDisk, name string) error {
 
 // save writes the state; the lock is held, or the lab is not shared yet.
 func (l *Lab) save() error {
-	st := state{Power: map[string]string{}, Checkpoints: l.cps, Digests: l.digests, Renamed: map[string]string{}, Discarded: l.discarded}
+	st := state{Power: map[string]string{}, Renamed: map[string]string{}, Discarded: l.discarded}
 	for _, m := range l.machines {
 		st.Power[m.id] = m.power
 		if m.renamed && m.landed == nil {
@@ -218,20 +215,7 @@ func (l *Lab) save() error {
 			st.Landed = append(st.Landed, m.landed)
 		}
 	}
-	return l.write("state.json", st)
-}
-
-// write writes a file so that it is whole or as it was.
-func (l *Lab) write(name string, v any) error {
-	b, err := json.Marshal(v)
-	if err != nil {
-		return err
-	}
-	tmp := filepath.Join(l.dir, name+".part")
-	if err := os.WriteFile(tmp, b, 0o600); err != nil {
-		return fmt.Errorf("save lab state: %w", err)
-	}
-	return os.Rename(tmp, filepath.Join(l.dir, name))
+	return write(filepath.Join(l.dir, "state.json"), st)
 }
 
 // cast takes the scenario that the lab was made from, or that one if it is new.
@@ -242,7 +226,7 @@ func (l *Lab) cast(sc Scenario) error {
 		if err := os.MkdirAll(l.dir, 0o700); err != nil {
 			return fmt.Errorf("make the lab's folder: %w", err)
 		}
-		return l.write("scenario.json", sc)
+		return write(filepath.Join(l.dir, "scenario.json"), sc)
 	}
 	if err == nil {
 		l.scenario = Scenario{}
@@ -314,13 +298,19 @@ func (l *Lab) Close() error {
 }
 
 func (l *Lab) machineByID(id string) (*machine, error) {
+	if m, ok := l.byID[id]; ok {
+		return m, nil
+	}
 	for _, m := range l.machines {
-		if m.id == id || m.Name == id {
+		if m.Name == id {
 			return m, nil
 		}
 	}
 	return nil, fmt.Errorf("machine %q: %w", id, ErrNotFound)
 }
+
+// join takes a machine in; the lock is held, or the lab is not shared yet.
+func (l *Lab) join(m *machine) { l.machines, l.byID[m.id] = append(l.machines, m), m }
 
 func (l *Lab) diskOf(machineID, key string) (*disk, error) {
 	m, err := l.machineByID(machineID)
@@ -460,7 +450,7 @@ func (l *Lab) Checkpoint(r wire.CheckpointRequest) (wire.Checkpoint, error) {
 		return wire.Checkpoint{}, err
 	}
 	l.cps[r.Name] = cp
-	return cp.Checkpoint, l.save()
+	return cp.Checkpoint, l.ledger.put(cp)
 }
 
 // take freezes the disks of machines as they are at this instant; the lock is held.
@@ -542,6 +532,7 @@ func (l *Lab) Release(name string) error {
 	if !cp.Open {
 		return nil
 	}
+	var sums []wire.Digest
 	for _, cd := range cp.Disks {
 		d, err := l.diskOf(cd.Machine, cd.Disk)
 		if err != nil {
@@ -556,14 +547,12 @@ func (l *Lab) Release(name string) error {
 		}
 		m, _ := l.machineByID(cd.Machine)
 		if sum != "" {
-			l.digests = append(l.digests, wire.Digest{Checkpoint: name, At: cp.At, Machine: cd.Machine, Name: m.Name, Disk: cd.Disk, SHA256: sum})
+			sums = append(sums, wire.Digest{Checkpoint: name, At: cp.At, Machine: cd.Machine, Name: m.Name, Disk: cd.Disk, SHA256: sum})
 		}
 	}
-	if n := len(l.digests); n > keptDigests {
-		l.digests = append([]wire.Digest(nil), l.digests[n-keptDigests:]...)
-	}
+	l.digests = newest(append(l.digests, sums...))
 	cp.Open = false
-	return l.save()
+	return errors.Join(l.ledger.add(l.digests, sums), l.ledger.put(cp))
 }
 
 // Forget removes a checkpoint.
@@ -583,7 +572,7 @@ func (l *Lab) Forget(name string) error {
 		}
 	}
 	delete(l.cps, name)
-	return l.save()
+	return l.ledger.drop(name)
 }
 
 // Digests gives what the disks of a checkpoint held at its instant.

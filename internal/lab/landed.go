@@ -182,7 +182,7 @@ func (l *Lab) reopenLanded(x *landed, power string) error {
 		m.disks = append(m.disks, d)
 		m.Disks = append(m.Disks, ScenarioDisk{Label: labelOf(x.Machine, k.Key, i), SizeMiB: float64(k.Size) / (1 << 20), Datastore: store})
 	}
-	l.machines = append(l.machines, m)
+	l.join(m)
 	return m.wake()
 }
 
@@ -409,6 +409,7 @@ func (l *Lab) remove(m *machine) error {
 		}
 	}
 	l.machines = slices.DeleteFunc(l.machines, func(o *machine) bool { return o == m })
+	delete(l.byID, m.id)
 	if m.landed == nil {
 		l.discarded = append(l.discarded, m.id)
 	}

@@ -56,7 +56,7 @@ func board(ctx context.Context, o Options) (Result, error) {
 		return Result{}, err
 	}
 	defer stopLab()
-	if w.home, err = startSite(ctx, o.Binary, "home", filepath.Join(dir, "home"), db); err != nil {
+	if w.home, err = startSite(ctx, o, "home", filepath.Join(dir, "home"), db); err != nil {
 		return Result{}, err
 	}
 	defer func() { w.home.stop() }()

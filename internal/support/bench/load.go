@@ -3,6 +3,7 @@ package bench
 import (
 	"context"
 	"fmt"
+	"math"
 	"os"
 	"strings"
 	"time"
@@ -16,7 +17,6 @@ import (
 // open, of which 20,000 are allowed.
 const (
 	loadCrew   = 4
-	loadGroups = 200
 	loadDisk   = 256 << 10
 	loadEvery  = 5 * time.Minute
 	loadTarget = 15 * time.Minute
@@ -24,12 +24,55 @@ const (
 )
 
 // load has groups of four machines, of whose disks nothing much changes, copied between two
-// sites, and looks at whether they keep their targets, and at what that takes.
+// sites, and looks at whether they keep their targets, and at what that takes: of 200, 1,000
+// and 2,000 of them, unless it is said how many.
 func load(ctx context.Context, o Options) (Result, error) {
-	n, watch := loadGroups, loadWatch
 	if o.Groups > 0 {
-		n = o.Groups
+		return loadOf(ctx, o, o.Groups)
 	}
+	var all []Result
+	for _, n := range []int{200, 1000, 2000} {
+		x, err := loadOf(ctx, o, n)
+		if err != nil {
+			return x, fmt.Errorf("%d groups: %w", n, err)
+		}
+		all = append(all, x)
+	}
+	r := Result{Aim: all[0].Aim, RawUnit: "groups", Figures: map[string]float64{}}
+	for _, x := range all {
+		r.Raw = append(r.Raw, float64(x.Runs))
+		for k, v := range x.Figures {
+			r.Figures[fmt.Sprintf("%s_%d", k, x.Runs)] = v
+		}
+	}
+	// With what power of the groups they grow: 0 is not at all, 1 is as they do.
+	for k := range all[0].Figures {
+		if v := growth(all, k); !math.IsNaN(v) {
+			r.Figures[k+"_grows"] = v
+		}
+	}
+	return r, nil
+}
+
+// growth is the exponent of a figure over the number of groups, by least squares over the
+// logarithms of both; NaN where a figure is not positive.
+func growth(all []Result, figure string) float64 {
+	var sx, sy, sxx, sxy float64
+	for _, r := range all {
+		x, y := math.Log(float64(r.Runs)), math.Log(r.Figures[figure])
+		sx, sy, sxx, sxy = sx+x, sy+y, sxx+x*x, sxy+x*y
+	}
+	n := float64(len(all))
+	v := (n*sxy - sx*sy) / (n*sxx - sx*sx)
+	if math.IsInf(v, 0) {
+		return math.NaN()
+	}
+	return v
+}
+
+// loadOf is load with so many groups.
+func loadOf(ctx context.Context, o Options, n int) (Result, error) {
+	watch := loadWatch
 	if o.Watch > 0 {
 		watch = o.Watch
 	}
@@ -94,14 +137,19 @@ func (w *world) copied(ctx context.Context) (int, error) {
 // watchLoad watches for a time, and reads what came of it.
 func (w *world) watchLoad(ctx context.Context, r Result, watch time.Duration) error {
 	from := time.Now().UTC()
-	was := map[string]float64{}
+	was, asked0 := map[string]float64{"lab": cpuSeconds(os.Getpid())}, map[string]asks{}
 	for _, s := range []*site{w.home, w.recovery} {
 		was[s.role] = cpuSeconds(s.cmd.Process.Pid)
+		var err error
+		if asked0[s.role], err = w.asks(ctx, s); err != nil {
+			return err
+		}
 	}
 	if err := clock.Sleep(ctx, clock.Wall{}, watch); err != nil {
 		return err
 	}
 	took := time.Since(from).Seconds()
+	r.Figures["lab_cpu"] = (cpuSeconds(os.Getpid()) - was["lab"]) / took
 	for _, s := range []*site{w.home, w.recovery} {
 		pid := s.cmd.Process.Pid
 		r.Figures[s.role+"_cpu"] = (cpuSeconds(pid) - was[s.role]) / took
@@ -116,7 +164,22 @@ func (w *world) watchLoad(ctx context.Context, r Result, watch time.Duration) er
 		return err
 	}
 	r.Figures["within_target"], r.Figures["worst_s"] = a.Total.KeptShare, float64(a.Total.WorstSeconds)
-	r.Figures["cycles_a_minute"], r.Figures["failed"], r.Figures["missed"] = float64(a.Total.Sealed)/took*60, float64(a.Total.Failed), float64(a.Total.Missed)
+	r.Figures["failed"], r.Figures["missed"] = float64(a.Total.Failed), float64(a.Total.Missed)
+	cycles := 1.0
+	for _, s := range []*site{w.home, w.recovery} {
+		now, err := w.asks(ctx, s)
+		if err != nil {
+			return err
+		}
+		if s == w.home {
+			cycles = max(1, float64(now.Cycles-asked0[s.role].Cycles))
+			r.Figures["cycles_a_minute"] = cycles / took * 60
+		}
+		r.Figures[s.role+"_statements_a_cycle"] = float64(now.Statements-asked0[s.role].Statements) / cycles
+		table, rows := now.mostRead(asked0[s.role])
+		r.Figures[s.role+"_rows_read_whole_a_cycle"] = float64(rows) / cycles
+		fmt.Fprintf(os.Stderr, "  %s: most rows read from end to end are of %s, %d\n", s.role, table, rows)
+	}
 	for _, x := range []struct {
 		of   *site
 		name string
@@ -127,6 +190,36 @@ func (w *world) watchLoad(ctx context.Context, r Result, watch time.Duration) er
 			return err
 		}
 		r.Figures[x.name+"_p50_ms"], r.Figures[x.name+"_p99_ms"] = median(ms), quantile(ms, 0.99)
+	}
+	return w.again(ctx, r)
+}
+
+// againAfter is within what time after a start all that is late has to have run.
+const againAfter = 2 * time.Minute
+
+// again starts the home site anew, and looks at when all groups are within their targets.
+func (w *world) again(ctx context.Context, r Result) error {
+	if err := w.home.cmd.Process.Signal(os.Interrupt); err != nil {
+		return err
+	}
+	_ = w.home.cmd.Wait()
+	begun := time.Now()
+	if err := w.home.run(ctx); err != nil {
+		return err
+	}
+	r.Figures["restart_ready_s"] = time.Since(begun).Seconds()
+	for time.Since(begun) < againAfter {
+		in, err := w.copied(ctx)
+		if err != nil {
+			return err
+		}
+		r.Figures["restart_within"] = float64(in) / r.Figures["groups"]
+		if r.Figures["restart_s"] = time.Since(begun).Seconds(); in == r.Runs {
+			break
+		}
+		if err := clock.Sleep(ctx, clock.Wall{}, time.Second); err != nil {
+			return err
+		}
 	}
 	return nil
 }

@@ -14,6 +14,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -41,6 +42,7 @@ type world struct {
 	lab            *lab.Lab
 	ids            map[string]string // machine name → ID
 	home, recovery *site
+	pg             *pgcluster.Cluster
 }
 
 type site struct {
@@ -66,12 +68,12 @@ func withLab(ctx context.Context, o Options, machines []machineSpec, serve func(
 	if err := os.Chmod(dir, 0o711); err != nil { // the cluster's user has to pass
 		return err
 	}
-	pg, err := pgcluster.Start(ctx, filepath.Join(dir, "pg"), 0)
+	pg, err := pgcluster.Start(ctx, filepath.Join(dir, "pg"), 0, "shared_preload_libraries=pg_stat_statements")
 	if err != nil {
 		return err
 	}
 	defer func() { _ = pg.Stop() }()
-	w := &world{dir: dir, ids: map[string]string{}}
+	w := &world{dir: dir, ids: map[string]string{}, pg: pg}
 	stopLab, labURL, err := w.startLab(ctx, machines, serve)
 	if err != nil {
 		return err
@@ -85,7 +87,7 @@ func withLab(ctx context.Context, o Options, machines []machineSpec, serve func(
 		if err != nil {
 			return err
 		}
-		if *s.to, err = startSite(ctx, o.Binary, s.role, filepath.Join(dir, s.role), db); err != nil {
+		if *s.to, err = startSite(ctx, o, s.role, filepath.Join(dir, s.role), db); err != nil {
 			return err
 		}
 		defer (*s.to).stop()
@@ -143,7 +145,7 @@ func freeAddr() (string, error) {
 	return fmt.Sprintf("127.0.0.1:%d", port), err
 }
 
-func startSite(ctx context.Context, binary, role, dir, db string) (*site, error) {
+func startSite(ctx context.Context, o Options, role, dir, db string) (*site, error) {
 	var addr [3]string
 	for i := range addr {
 		var err error
@@ -153,7 +155,10 @@ func startSite(ctx context.Context, binary, role, dir, db string) (*site, error)
 	}
 	s := &site{role: role, url: "http://" + addr[0]}
 	s.start = func() *exec.Cmd {
-		c := exec.Command(binary, "serve", "--site", role, "--state", dir, "--listen", addr[0], "--link-listen", addr[1], "--nbd-listen", addr[2], "--store-floor", "64MiB", "--log", "warn", "--as-root")
+		c := exec.Command(o.Binary, "serve", "--site", role, "--state", dir, "--listen", addr[0], "--link-listen", addr[1], "--nbd-listen", addr[2], "--store-floor", "64MiB", "--log", "warn", "--as-root")
+		if o.Cycles > 0 {
+			c.Args = append(c.Args, "--cycles", strconv.Itoa(o.Cycles))
+		}
 		c.Env = append(os.Environ(), "KESTREL_DATABASE_URL="+db)
 		c.Stderr = os.Stderr
 		return c
