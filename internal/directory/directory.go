@@ -124,7 +124,7 @@ func (r Record) Role() term.State {
 // Store is where records are kept; *records.DB is one.
 type Store interface {
 	Groups(ctx context.Context) ([]records.Group, error)
-	AddGroup(ctx context.Context, g records.Group, a records.Activity) error
+	AddGroups(ctx context.Context, gs []records.Group, as []records.Activity) error
 	SwapGroup(ctx context.Context, g records.Group, from int64, a records.Activity) error
 	TurnGroup(ctx context.Context, g, was records.Group, a records.Activity) error
 	MirrorGroup(ctx context.Context, g records.Group, at time.Time, a records.Activity) (bool, error)
@@ -424,21 +424,50 @@ func (d *Directory) anchors(r Record) []time.Time {
 
 // Create stores a new group that is home here.
 func (d *Directory) Create(ctx context.Context, who actor.Actor, r Record) (Record, error) {
-	if fs := d.Check(r.Spec, ""); len(fs) > 0 {
-		return Record{}, problem.InvalidFields(fs...)
+	out, err := d.CreateAll(ctx, who, []Record{r})
+	if err != nil {
+		return Record{}, err
 	}
-	r.Direction, r.Term, r.Revision = Out, term.New().Term, 1
-	r.CreatedAt = d.clk.Now().UTC()
-	if r.Anchor.IsZero() {
-		r.Anchor = schedule.Anchor(r.ID, r.CreatedAt, r.Spec.Promise.Cadence.Every, d.anchors(r))
+	return out[0], nil
+}
+
+// CreateAll stores new groups that are home here, all or none.
+func (d *Directory) CreateAll(ctx context.Context, who actor.Actor, rs []Record) ([]Record, error) {
+	out := slices.Clone(rs)
+	var rows []records.Group
+	var lines []records.Activity
+	taking := map[string][]time.Time{} // anchors, by what shares them
+	for i := range out {
+		r := &out[i]
+		if fs := d.Check(r.Spec, ""); len(fs) > 0 {
+			return nil, problem.InvalidFields(fs...)
+		}
+		r.Direction, r.Term, r.Revision = Out, term.New().Term, 1
+		r.CreatedAt = d.clk.Now().UTC()
+		every := r.Spec.Promise.Cadence.Every
+		key := r.Link + "/" + every.String()
+		if _, known := taking[key]; !known {
+			taking[key] = d.anchors(*r)
+		}
+		if r.Anchor.IsZero() {
+			r.Anchor = schedule.Anchor(r.ID, r.CreatedAt, every, taking[key])
+		}
+		taking[key] = append(taking[key], r.Anchor)
+		rows = append(rows, write(*r))
+		lines = append(lines, d.trail.Line(who, object(*r), r.Revision, group.Diff(group.Spec{}, r.Spec), fmt.Sprintf("%s made the group %s of %s, kept at %s", who, r.Spec.Name, strings.Join(r.Spec.MachineNames(), ", "), r.RecoveryName)))
 	}
-	line := d.trail.Line(who, object(r), r.Revision, group.Diff(group.Spec{}, r.Spec), fmt.Sprintf("%s made the group %s of %s, kept at %s", who, r.Spec.Name, strings.Join(r.Spec.MachineNames(), ", "), r.RecoveryName))
-	if err := d.store.AddGroup(ctx, write(r), line); err != nil {
-		return Record{}, taken(err, r.Spec.Name)
+	name := out[0].Spec.Name
+	if len(out) > 1 {
+		name = "one of them"
 	}
-	d.keep(r)
+	if err := d.store.AddGroups(ctx, rows, lines); err != nil {
+		return nil, taken(err, name)
+	}
+	for _, r := range out {
+		d.keep(r)
+	}
 	d.trail.Written()
-	return r, nil
+	return out, nil
 }
 
 // tries bounds how often an edit is made anew because others came between.

@@ -59,7 +59,10 @@ type step struct {
 	warns   []string
 	drops   int
 	do      func(ctx context.Context) error
-	undo    func(ctx context.Context) error
+	// group is the group that it makes, if that is what it does: steps in a row that make groups
+	// are done together.
+	group *api.NewGroup
+	undo  func(ctx context.Context) error
 }
 
 // plan is what a file makes of the site.
@@ -170,7 +173,7 @@ func (e *Estate) Apply(ctx context.Context, who actor.Actor, in api.ApplyRequest
 	if drops > 0 && (in.DropPoints == nil || !*in.DropPoints) {
 		return v, problem.Conflict("The file would drop %d points at once. Look at them with a dry run, and allow it with dropPoints.", drops)
 	}
-	if err := carryOut(ctx, p.steps); err != nil {
+	if err := e.carryOut(ctx, who, p.steps); err != nil {
 		return v, err
 	}
 	v.Applied = true
@@ -178,17 +181,28 @@ func (e *Estate) Apply(ctx context.Context, who actor.Actor, in api.ApplyRequest
 }
 
 // carryOut does steps in order. Where one fails, those before are taken back, the last first.
-func carryOut(ctx context.Context, steps []step) error {
-	for i, s := range steps {
+func (e *Estate) carryOut(ctx context.Context, who actor.Actor, steps []step) error {
+	for i := 0; i < len(steps); i++ {
+		s, from := steps[i], i
 		if s.action == unchange {
 			continue
 		}
-		err := s.do(ctx)
+		var err error
+		if s.group == nil {
+			err = s.do(ctx)
+		} else {
+			groups := []api.NewGroup{*s.group}
+			for i+1 < len(steps) && steps[i+1].group != nil {
+				i++
+				groups = append(groups, *steps[i].group)
+			}
+			_, err = e.Protection.CreateAll(ctx, who, groups)
+		}
 		if err == nil {
 			continue
 		}
 		var stuck []string
-		for _, done := range slices.Backward(steps[:i]) {
+		for _, done := range slices.Backward(steps[:from]) {
 			if done.action == unchange {
 				continue
 			}
@@ -196,7 +210,11 @@ func carryOut(ctx context.Context, steps []step) error {
 				stuck = append(stuck, fmt.Sprintf("%s (%v)", done.doc.title(), back))
 			}
 		}
-		why := fmt.Sprintf("%s could not be applied: %s", s.doc.title(), said(err))
+		what := s.doc.title()
+		if i > from {
+			what = fmt.Sprintf("%s and %d more groups", what, i-from)
+		}
+		why := fmt.Sprintf("%s could not be applied: %s", what, said(err))
 		if len(stuck) > 0 {
 			return problem.Conflict("%s What was changed before could not be taken back: %s. Look at it.", why, strings.Join(stuck, "; "))
 		}

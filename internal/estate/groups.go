@@ -273,10 +273,7 @@ func (e *Estate) newGroup(p *plan, who actor.Actor, d *document, v *groupDoc, x 
 	if _, _, err := e.Protection.Draft(check); err != nil {
 		p.problemOf(d, err)
 	}
-	return &step{action: make_, do: func(ctx context.Context) error {
-		_, err := e.Protection.Create(ctx, who, in)
-		return err
-	}, undo: func(ctx context.Context) error {
+	return &step{action: make_, group: &in, undo: func(ctx context.Context) error {
 		err := e.Protection.Delete(ctx, who, v.Name, "delete", false)
 		if err != nil { // the other site cannot be told now
 			err = e.Protection.Delete(ctx, who, v.Name, "keep", true)

@@ -117,21 +117,41 @@ func (x *Protection) draft(w directory.Wish, faults []problem.Field, to string) 
 
 // Create protects machines together, and gives the group's ID.
 func (x *Protection) Create(ctx context.Context, who actor.Actor, in api.NewGroup) (string, error) {
-	w, faults := newWish(in)
-	s, l, faults := x.draft(w, faults, in.Link)
-	if len(faults) > 0 {
-		return "", problem.InvalidFields(faults...)
-	}
-	if in.Paused != nil && *in.Paused {
-		s.Pause = &group.Pause{By: who.String(), Since: x.Clock.Now().UTC()}
-	}
-	r, err := x.Groups.Create(ctx, who, directory.Record{ID: uuid.NewString(), Link: l.ID, HomeID: x.Site.ID, HomeName: x.Site.Name, RecoveryName: l.Peer, Spec: s})
+	ids, err := x.CreateAll(ctx, who, []api.NewGroup{in})
 	if err != nil {
 		return "", err
 	}
-	x.Peering.Beat(ctx, l.ID, r.ID) // the recovery site learns of it before the first block arrives
+	return ids[0], nil
+}
+
+// CreateAll makes groups, all or none, and gives their IDs.
+func (x *Protection) CreateAll(ctx context.Context, who actor.Actor, all []api.NewGroup) ([]string, error) {
+	var rs []directory.Record
+	for _, in := range all {
+		w, faults := newWish(in)
+		s, l, faults := x.draft(w, faults, in.Link)
+		if len(faults) > 0 {
+			return nil, problem.InvalidFields(faults...)
+		}
+		if in.Paused != nil && *in.Paused {
+			s.Pause = &group.Pause{By: who.String(), Since: x.Clock.Now().UTC()}
+		}
+		rs = append(rs, directory.Record{ID: uuid.NewString(), Link: l.ID, HomeID: x.Site.ID, HomeName: x.Site.Name, RecoveryName: l.Peer, Spec: s})
+	}
+	rs, err := x.Groups.CreateAll(ctx, who, rs)
+	if err != nil {
+		return nil, err
+	}
+	var ids []string
+	links := map[string][]string{}
+	for _, r := range rs {
+		ids, links[r.Link] = append(ids, r.ID), append(links[r.Link], r.ID)
+	}
+	for l, of := range links {
+		x.Peering.Beat(ctx, l, of...) // the recovery site learns of it before the first block arrives
+	}
 	x.Mover.Wake()
-	return r.ID, nil
+	return ids, nil
 }
 
 // pass gives a wish to a group's home site.

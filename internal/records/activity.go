@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -53,23 +54,39 @@ type TrailEnd struct {
 // addActivity writes a line after the newest. Lines take turns: it comes last in its
 // transaction, so that none waits for another longer than for its end.
 func addActivity(ctx context.Context, tx *sqlx.Tx, a Activity) error {
-	if a.Changes == nil {
-		a.Changes = []byte("[]")
+	return addActivities(ctx, tx, []Activity{a})
+}
+
+// addActivities writes lines in their order, without those that say nothing.
+func addActivities(ctx context.Context, tx *sqlx.Tx, as []Activity) error {
+	as = slices.DeleteFunc(slices.Clone(as), func(a Activity) bool { return a.Text == "" })
+	if len(as) == 0 {
+		return nil
 	}
 	end, err := get[TrailEnd](ctx, tx, "end of the trail", `SELECT number, hash FROM trail_end FOR UPDATE`)
 	if err != nil {
 		return err
 	}
-	a.At = a.At.UTC().Truncate(time.Microsecond) // as the database keeps it
-	a.Number = new(end.Number + 1)
-	if a.Hash, err = chain.Next(end.Hash, a.Chained(*a.Number)); err != nil {
-		return err
+	for i := range as {
+		a := &as[i]
+		if a.Changes == nil {
+			a.Changes = []byte("[]")
+		}
+		a.At = a.At.UTC().Truncate(time.Microsecond) // as the database keeps it
+		end.Number++
+		a.Number = new(end.Number)
+		if a.Hash, err = chain.Next(end.Hash, a.Chained(*a.Number)); err != nil {
+			return err
+		}
+		end.Hash = a.Hash
 	}
-	if _, err = named(ctx, tx, "activity", `INSERT INTO activity (at, who, actor, origin, kind, subject, object, revision, changes, text, number, hash)
-		VALUES (:at, :who, :actor, :origin, :kind, :subject, :object, :revision, :changes, :text, :number, :hash)`, a); err != nil {
-		return err
+	for some := range slices.Chunk(as, fresh) {
+		if _, err = named(ctx, tx, "activity", `INSERT INTO activity (at, who, actor, origin, kind, subject, object, revision, changes, text, number, hash)
+			VALUES (:at, :who, :actor, :origin, :kind, :subject, :object, :revision, :changes, :text, :number, :hash)`, some); err != nil {
+			return err
+		}
 	}
-	_, err = exec(ctx, tx, "end of the trail", `UPDATE trail_end SET number = $1, hash = $2`, *a.Number, a.Hash)
+	_, err = exec(ctx, tx, "end of the trail", `UPDATE trail_end SET number = $1, hash = $2`, end.Number, end.Hash)
 	return err
 }
 

@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -41,18 +42,72 @@ type Group struct {
 	Machines []string `db:"-"`
 }
 
+// addGroup writes what a group, or several, are.
 const addGroup = `INSERT INTO groups (id, name, direction, link, home_id, home_name, recovery_name, term, revision, settings, anchor, created_at, turned, former)
 		VALUES (:id, :name, :direction, :link, :home_id, :home_name, :recovery_name, :term, :revision, :settings, :anchor, :created_at, :turned, :former)`
 
-// AddGroup stores a new group with its line of the trail, both or neither. A
-// TakenError says that its name, or a machine, is another's.
-func (db *DB) AddGroup(ctx context.Context, g Group, a Activity) error {
-	return db.together(ctx, "group", func(tx *sqlx.Tx) error {
-		if _, err := named(ctx, tx, "group", addGroup, g); err != nil {
-			return err
+// fresh is how many new groups are written with one statement: their values stay well below
+// what a statement can have.
+const fresh = 500
+
+// AddGroups stores new groups with their lines of the trail, one of each in order, all or none. A
+// TakenError says that a name, or a machine, is another's.
+func (db *DB) AddGroups(ctx context.Context, gs []Group, as []Activity) error {
+	return db.together(ctx, "groups", func(tx *sqlx.Tx) error {
+		for some := range slices.Chunk(gs, fresh) {
+			if _, err := named(ctx, tx, "groups", addGroup, some); err != nil {
+				return err
+			}
+			if err := addMachines(ctx, tx, some); err != nil {
+				return err
+			}
+			if err := addTargets(ctx, tx, some); err != nil {
+				return err
+			}
 		}
-		return follow(ctx, tx, g, g.CreatedAt, a)
+		return addActivities(ctx, tx, as)
 	})
+}
+
+// addMachines writes whose the machines of groups are that are home here.
+func addMachines(ctx context.Context, tx *sqlx.Tx, gs []Group) error {
+	var platforms, machines, groups []string
+	for _, g := range gs {
+		if g.Direction != "out" {
+			continue
+		}
+		for _, m := range g.Machines {
+			platforms, machines, groups = append(platforms, g.Platform), append(machines, m), append(groups, g.ID)
+		}
+	}
+	if len(machines) == 0 {
+		return nil
+	}
+	_, err := exec(ctx, tx, "machines", `INSERT INTO group_machines (platform, machine, group_id) SELECT * FROM unnest($1::text[], $2::text[], $3::uuid[])`, platforms, machines, groups)
+	return err
+}
+
+// addTargets writes what new groups promise from when they are made.
+func addTargets(ctx context.Context, tx *sqlx.Tx, gs []Group) error {
+	type target struct {
+		Group string     `db:"group_id"`
+		Since time.Time  `db:"since"`
+		Secs  int64      `db:"target_seconds"`
+		Tier  string     `db:"tier"`
+		Held  *string    `db:"paused"`
+		Until *time.Time `db:"paused_until"`
+	}
+	var rows []target
+	for _, g := range gs {
+		if g.Target > 0 {
+			rows = append(rows, target{g.ID, g.CreatedAt, g.Target, g.Tier, g.Paused, g.PausedUntil})
+		}
+	}
+	if len(rows) == 0 {
+		return nil
+	}
+	_, err := named(ctx, tx, "targets", `INSERT INTO targets (group_id, since, target_seconds, tier, paused, paused_until) VALUES (:group_id, :since, :target_seconds, :tier, :paused, :paused_until)`, rows)
+	return err
 }
 
 // SwapGroup writes what an edit of the revision from made of a group, with its line
@@ -139,10 +194,7 @@ func follow(ctx context.Context, tx *sqlx.Tx, g Group, at time.Time, a Activity)
 			return err
 		}
 	}
-	if a.Text == "" {
-		return nil
-	}
-	return addActivity(ctx, tx, a)
+	return addActivities(ctx, tx, []Activity{a})
 }
 
 // Groups lists all.

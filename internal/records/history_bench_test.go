@@ -31,7 +31,7 @@ func BenchmarkHistory(b *testing.B) {
 	var one string
 	for i := range groups {
 		g := group(fmt.Sprint("Group ", i), fmt.Sprint("m", i))
-		require.NoError(b, db.AddGroup(ctx, g, records.Activity{}))
+		require.NoError(b, db.AddGroups(ctx, []records.Group{g}, []records.Activity{{}}))
 		one = g.ID
 	}
 	fill := func(what, q string, args ...any) {

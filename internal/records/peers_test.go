@@ -15,7 +15,7 @@ func TestWishesOfOtherSites(t *testing.T) {
 	db := open(t)
 	a, b := group("Ticketing", "m1"), group("Timetable", "m2")
 	for _, g := range []records.Group{a, b} {
-		require.NoError(t, db.AddGroup(ctx, g, records.Activity{}))
+		require.NoError(t, db.AddGroups(ctx, []records.Group{g}, []records.Activity{{}}))
 	}
 	before, err := db.Activity(ctx, records.Sought{Limit: 100})
 	require.NoError(t, err)

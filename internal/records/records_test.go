@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -77,7 +78,7 @@ func TestMigrationsTakeTurns(t *testing.T) {
 func TestSwapComparesTheRevision(t *testing.T) {
 	db := open(t)
 	g := group("Ticketing", "m1")
-	require.NoError(t, db.AddGroup(ctx, g, line("made", g.ID, 1)))
+	require.NoError(t, db.AddGroups(ctx, []records.Group{g}, []records.Activity{line("made", g.ID, 1)}))
 	var wg sync.WaitGroup
 	errs := make([]error, 8)
 	for i := range errs {
@@ -109,10 +110,10 @@ func TestSwapComparesTheRevision(t *testing.T) {
 func TestNamesAndMachinesAreTakenOnce(t *testing.T) {
 	db := open(t)
 	one := group("Ticketing", "m1", "m2")
-	require.NoError(t, db.AddGroup(ctx, one, line("made", one.ID, 1)))
-	err := db.AddGroup(ctx, group("TICKETING", "m9"), records.Activity{})
+	require.NoError(t, db.AddGroups(ctx, []records.Group{one}, []records.Activity{line("made", one.ID, 1)}))
+	err := db.AddGroups(ctx, []records.Group{group("TICKETING", "m9")}, []records.Activity{{}})
 	require.True(t, records.Taken(err, records.GroupNameTaken), "%v", err)
-	err = db.AddGroup(ctx, group("Second", "m2"), records.Activity{})
+	err = db.AddGroups(ctx, []records.Group{group("Second", "m2")}, []records.Activity{{}})
 	require.True(t, records.Taken(err, records.MachineTaken), "%v", err)
 	gs, err := db.Groups(ctx)
 	require.NoError(t, err)
@@ -120,7 +121,7 @@ func TestNamesAndMachinesAreTakenOnce(t *testing.T) {
 	ended := one
 	ended.Direction, ended.Revision = "ended", 2
 	require.NoError(t, db.SwapGroup(ctx, ended, 1, line("ended", one.ID, 2)))
-	require.NoError(t, db.AddGroup(ctx, group("Ticketing", "m1"), records.Activity{}), "an ended group holds neither")
+	require.NoError(t, db.AddGroups(ctx, []records.Group{group("Ticketing", "m1")}, []records.Activity{{}}), "an ended group holds neither")
 }
 
 func TestMirrorTakesWhatIsLater(t *testing.T) {
@@ -147,7 +148,7 @@ func TestMirrorTakesWhatIsLater(t *testing.T) {
 func TestTargetsAreKeptAsTheyWerePromised(t *testing.T) {
 	db := open(t)
 	g := group("Ticketing", "m1")
-	require.NoError(t, db.AddGroup(ctx, g, records.Activity{}))
+	require.NoError(t, db.AddGroups(ctx, []records.Group{g}, []records.Activity{{}}))
 	for i, target := range []int64{300, 60, 60, 300} {
 		g.Revision++
 		g.Target = target
@@ -173,7 +174,7 @@ func TestTargetsAreKeptAsTheyWerePromised(t *testing.T) {
 func TestEditsAndCyclesKeepEachOthersRecords(t *testing.T) {
 	db := open(t)
 	g := group("Ticketing", "m1")
-	require.NoError(t, db.AddGroup(ctx, g, records.Activity{}))
+	require.NoError(t, db.AddGroups(ctx, []records.Group{g}, []records.Activity{{}}))
 	c := records.Cycle{ID: uuid.NewString(), GroupID: g.ID, Number: 1, State: "running", StartedAt: now, Detail: []byte(`{}`)}
 	require.NoError(t, db.PutCycle(ctx, c))
 	edited := g
@@ -198,7 +199,7 @@ func TestEditsAndCyclesKeepEachOthersRecords(t *testing.T) {
 func TestCyclesAndArrivals(t *testing.T) {
 	db := open(t)
 	g := group("Ticketing", "m1")
-	require.NoError(t, db.AddGroup(ctx, g, records.Activity{}))
+	require.NoError(t, db.AddGroups(ctx, []records.Group{g}, []records.Activity{{}}))
 	for n := int64(1); n <= 10; n++ {
 		at := now.Add(time.Duration(n) * time.Minute)
 		require.NoError(t, db.PutCycle(ctx, records.Cycle{ID: uuid.NewString(), GroupID: g.ID, Number: n, State: "sealed", StartedAt: at, EndedAt: &at, Detail: []byte(`{}`)}))
@@ -245,7 +246,7 @@ func TestPointsAreFilteredAndMirrored(t *testing.T) {
 	db := open(t)
 	g, other := group("Ticketing", "m1"), group("Second", "m2")
 	for _, x := range []records.Group{g, other} {
-		require.NoError(t, db.AddGroup(ctx, x, records.Activity{}))
+		require.NoError(t, db.AddGroups(ctx, []records.Group{x}, []records.Activity{{}}))
 	}
 	put := func(group string, minute int, consistency string, held bool) records.Point {
 		p := records.Point{ID: uuid.NewString(), GroupID: group, CaptureAt: now.Add(time.Duration(minute) * time.Minute), Held: held, Seal: []byte(fmt.Sprintf(`{"consistency":%q,"changedBytes":%d}`, consistency, 10*len(consistency)))}
@@ -457,7 +458,7 @@ func TestPromisesOfTheTime(t *testing.T) {
 		l.At = at
 		require.NoError(t, db.SwapGroup(ctx, g, from, l))
 	}
-	require.NoError(t, db.AddGroup(ctx, g, line("made", g.ID, 1)))
+	require.NoError(t, db.AddGroups(ctx, []records.Group{g}, []records.Activity{line("made", g.ID, 1)}))
 	edit(func(g *records.Group) { g.Name = "Tickets" })
 	edit(func(g *records.Group) { g.Tier = "Harbour-1" })
 	edit(func(g *records.Group) { g.Paused, g.PausedUntil = new("array swap"), new(at.Add(24*time.Hour)) })
@@ -486,7 +487,7 @@ func TestCalmPoints(t *testing.T) {
 	}
 	a, b, c := group("Ticketing"), group("Payroll"), group("Freight")
 	for _, g := range []records.Group{a, b, c} {
-		require.NoError(t, db.AddGroup(ctx, g, records.Activity{}))
+		require.NoError(t, db.AddGroups(ctx, []records.Group{g}, []records.Activity{{}}))
 	}
 	for n, why := range []string{"", "", "much", "", "more", ""} {
 		seal(a.ID, n+1, why)
@@ -614,4 +615,38 @@ func TestReportPlans(t *testing.T) {
 	all, err = db.ReportPlans(ctx)
 	require.NoError(t, err)
 	require.Empty(t, all)
+}
+
+// Several groups are written together, with their lines in order, or none of them.
+func TestGroupsAreMadeTogether(t *testing.T) {
+	db := open(t)
+	var gs []records.Group
+	var lines []records.Activity
+	for i := range 3 {
+		g := group(fmt.Sprintf("Quay %d", i), fmt.Sprintf("m%d", i))
+		gs, lines = append(gs, g), append(lines, line("made", g.ID, 1))
+	}
+	before, err := db.TrailEnd(ctx)
+	require.NoError(t, err)
+	twice := slices.Clone(gs)
+	twice[2].Machines = gs[0].Machines
+	require.True(t, records.Taken(db.AddGroups(ctx, twice, lines), records.MachineTaken))
+	twice = slices.Clone(gs)
+	twice[2].Name = "QUAY 0"
+	require.True(t, records.Taken(db.AddGroups(ctx, twice, lines), records.GroupNameTaken))
+	all, err := db.Groups(ctx)
+	require.NoError(t, err)
+	require.Empty(t, all)
+	end, err := db.TrailEnd(ctx)
+	require.NoError(t, err)
+	require.Equal(t, before, end)
+
+	require.NoError(t, db.AddGroups(ctx, gs, lines))
+	trail, err := db.Trail(ctx, before.Number, 10)
+	require.NoError(t, err)
+	require.Len(t, trail, 3)
+	for i, a := range trail {
+		require.Equal(t, before.Number+1+int64(i), *a.Number)
+		require.Equal(t, gs[i].ID, a.Object)
+	}
 }

@@ -41,7 +41,7 @@ func TestLinesFollowFromOneAnother(t *testing.T) {
 				a.At = time.Now() // finer than the database keeps it
 				if i%3 == 0 {
 					g := group(fmt.Sprint("group ", w, " ", i))
-					if err := db.AddGroup(ctx, g, a); err != nil {
+					if err := db.AddGroups(ctx, []records.Group{g}, []records.Activity{a}); err != nil {
 						t.Error(err)
 					}
 					if err := db.SwapGroup(ctx, g, 99, a); err == nil {

@@ -386,7 +386,7 @@ func TestHowGroupsFareIsTold(t *testing.T) {
 	require.Equal(t, []string{"cleared unusual change Ticketing"}, x.look())
 
 	// A day that went worse than was foretold, told for a day.
-	require.NoError(t, x.db.AddGroup(ctx, records.Group{ID: g.ID, Name: g.Name, Direction: "out", HomeID: rooms.HomeID, HomeName: rooms.HomeName, RecoveryName: rooms.RecoveryName, Term: 1, Revision: 1, Settings: []byte("{}"), Anchor: time.Now(), CreatedAt: time.Now()}, records.Activity{}))
+	require.NoError(t, x.db.AddGroups(ctx, []records.Group{records.Group{ID: g.ID, Name: g.Name, Direction: "out", HomeID: rooms.HomeID, HomeName: rooms.HomeName, RecoveryName: rooms.RecoveryName, Term: 1, Revision: 1, Settings: []byte("{}"), Anchor: time.Now(), CreatedAt: time.Now()}}, []records.Activity{{}}))
 	now := x.clk.Now()
 	require.NoError(t, x.db.PutForecast(ctx, records.Forecast{GroupID: g.ID, MadeAt: now.Add(-24 * time.Hour), Until: now, Within: 1, CameWorst: new(int64(9)), CameBytes: new(int64(9)), CameWithin: new(0.9)}))
 	made, err := x.db.NewestForecasts(ctx)

@@ -25,6 +25,7 @@ type Options struct {
 	Quick  bool
 	Groups int           // of the bench large; 0 is 200, 1,000 and 2,000 in turn
 	Cycles int           // that a site of it runs at once; 0 is what it takes by itself
+	Every  time.Duration // their cadence, in whole minutes; 0 is what it takes by itself
 	Watch  time.Duration // that it watches; 0 is what it takes by itself
 	Out    io.Writer
 }

@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"math"
@@ -98,16 +99,12 @@ func loadOf(ctx context.Context, o Options, n int) (Result, error) {
 			return err
 		}
 		begun := time.Now()
-		for i := range n {
-			var of []string
-			for m := range loadCrew {
-				of = append(of, fmt.Sprintf("quay-%04d-%d", i, m))
-			}
-			_, err := call[api.Group](ctx, w.home, "POST", "/groups", api.NewGroup{Name: fmt.Sprintf("Quay %04d", i), Machines: of, Link: "recovery",
-				Promise: &api.Promise{RpoTargetSeconds: int64(loadTarget / time.Second), CadenceSeconds: int64(loadEvery / time.Second), Keep: []api.Rung{{ForSeconds: 86400}}}})
-			if err != nil {
-				return err
-			}
+		v, err := call[api.Applied](ctx, w.home, "POST", "/estate", api.ApplyRequest{Text: estateOf(n, cmp.Or(o.Every, loadEvery))})
+		if err != nil {
+			return err
+		}
+		if !v.Applied {
+			return fmt.Errorf("the file of groups is refused: %v", v.Faults[:min(3, len(v.Faults))])
 		}
 		r.Figures["created_s"] = time.Since(begun).Seconds()
 		fmt.Fprintf(os.Stderr, "  %d groups made in %.0f s\n", n, r.Figures["created_s"])
@@ -126,6 +123,18 @@ func loadOf(ctx context.Context, o Options, n int) (Result, error) {
 		fmt.Fprintf(os.Stderr, "  %d of them copied after %.0f s\n", copied, r.Figures["first_copies_s"])
 		return w.watchLoad(ctx, r, watch)
 	})
+}
+
+// estateOf is a file of so many groups, with a cadence.
+func estateOf(n int, every time.Duration) string {
+	var b strings.Builder
+	for i := range n {
+		fmt.Fprintf(&b, "---\nkind: group\nname: Quay %04d\nto: recovery\nrpo: %d min\ncadence: every %d min\nkeep: all 1d\nmachines:\n", i, loadTarget/time.Minute, every/time.Minute)
+		for m := range loadCrew {
+			fmt.Fprintf(&b, "- quay-%04d-%d\n", i, m)
+		}
+	}
+	return b.String()
 }
 
 // copied counts the groups that are within their targets.

@@ -59,7 +59,7 @@ func Fill(ctx context.Context, url string, n Size, platform string, machine func
 			g.Machines = append(g.Machines, id)
 		}
 		g.Settings = directory.Encode(s)
-		if err := db.AddGroup(ctx, g, records.Activity{}); err != nil {
+		if err := db.AddGroups(ctx, []records.Group{g}, []records.Activity{{}}); err != nil {
 			return err
 		}
 		sealed, err := json.Marshal(seal)

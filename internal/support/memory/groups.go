@@ -138,17 +138,21 @@ func (db *DB) TrailHeads(_ context.Context, site string) ([]records.TrailHead, e
 	return out, nil
 }
 
-// AddGroup implements directory.Store.
-func (db *DB) AddGroup(_ context.Context, g records.Group, a records.Activity) error {
-	if err := db.before("AddGroup"); err != nil {
+// AddGroups implements directory.Store.
+func (db *DB) AddGroups(_ context.Context, gs []records.Group, as []records.Activity) error {
+	if err := db.before("AddGroups"); err != nil {
 		return err
 	}
 	db.mu.Lock()
 	defer db.mu.Unlock()
-	if err := db.guard(g); err != nil {
-		return err
+	for _, g := range gs {
+		if err := db.guard(g); err != nil {
+			return err
+		}
 	}
-	db.put(g, g.CreatedAt, a)
+	for i, g := range gs {
+		db.put(g, g.CreatedAt, as[i])
+	}
 	return nil
 }
 
