@@ -46,12 +46,15 @@ func logger(a *app, level string) (*slog.Logger, error) {
 // maxCycles is more than any site has use for.
 const maxCycles = 1000
 
+// Bounds of the memory for the index of blocks, in bytes.
+const leastIndex, mostIndex = 1 << 20, 1 << 40
+
 func (a *app) serveCmd() *cobra.Command {
 	var cfg site.Config
 	secret := storeSecret{prefix: "store-"}
 	var place storePlace
 	var longTerm longTermPlace
-	var listen, cert, key, level, floor, verify, wait, least string
+	var listen, cert, key, level, floor, index, verify, wait, least string
 	var asRoot bool
 	var connect []string
 	var syslogCA, signOnSecret string
@@ -107,6 +110,11 @@ keeps its password off the process list.`,
 				}
 				cfg.StoreFloor = int64(n)
 			}
+			n, err := humanize.ParseBytes(index)
+			if err != nil || n < leastIndex || n > mostIndex {
+				return usage("--index-memory: %q is no number of bytes from 1 MiB to 1 TiB; write it like 256MiB", index)
+			}
+			cfg.IndexCache = int64(n)
 			for flag, n := range map[string]int{"--cycles": cfg.Cycles.Site - 1, "--link-cycles": cfg.Cycles.Link, "--platform-cycles": cfg.Cycles.Platform, "--datastore-cycles": cfg.Cycles.Datastore} {
 				if n < 0 || n > maxCycles {
 					return usage("%s: give a number up to %d; of the site, at least 1", flag, maxCycles)
@@ -191,6 +199,7 @@ keeps its password off the process list.`,
 	f.StringVar(&cfg.NBDAddress, "nbd-address", "", "HOST:PORT under which hypervisors reach --nbd-listen")
 	f.StringVar(&cfg.NBDCertificates, "nbd-certificates", "", "folder with cacert.pem, servercert.pem and serverkey.pem: serve NBD under TLS only")
 	f.StringVar(&floor, "store-floor", "", "room that arriving cycles leave free on the point store's file system, such as 20GiB (default a twentieth of it, 1 to 50 GiB)")
+	f.StringVar(&index, "index-memory", "64MiB", "memory for looking up where the blocks of a store stand")
 	f.IntVar(&cfg.Cycles.Site, "cycles", mover.UsualCycles, "cycles of groups that may run at the same time")
 	f.IntVar(&cfg.Cycles.Link, "link-cycles", 0, "of them, over one link; 0 for no limit of its own")
 	f.IntVar(&cfg.Cycles.Platform, "platform-cycles", 0, "of them, from one platform")

@@ -63,8 +63,8 @@ func (s *Store) loadDamage() {
 	}
 	for _, r := range list {
 		at := location{r.Pack, r.Offset, r.Stored}
-		if now, ok := s.index[keyOf(r.Name)]; !ok || now == at {
-			delete(s.index, keyOf(r.Name))
+		if now, ok := s.index.get(keyOf(r.Name)); !ok || now == at {
+			s.index.drop(keyOf(r.Name))
 			s.bad[r.Name] = r
 		}
 	}
@@ -81,11 +81,10 @@ func (s *Store) noteBad(name Name, at location) {
 	}
 	s.mu.Lock()
 	p := s.packs[at.pack]
-	if p == nil || s.index[keyOf(name)] != at {
-		s.mu.Unlock()
+	s.mu.Unlock()
+	if p == nil || !s.index.leads(name, at) {
 		return
 	}
-	s.mu.Unlock()
 	if h, ok := p.file.(files.Hinter); ok && p.indexed {
 		h.DropCache()
 	}
@@ -94,8 +93,8 @@ func (s *Store) noteBad(name Name, at location) {
 		return // the memory was at fault, not the disk
 	}
 	s.mu.Lock()
-	if s.index[keyOf(name)] == at {
-		delete(s.index, keyOf(name))
+	if s.index.leads(name, at) {
+		s.index.drop(keyOf(name))
 		s.bad[name] = badRecord{name, at.pack, at.offset, at.stored, s.now().UTC(), errors.Is(err, errUnread)}
 		s.lostDue = true
 		s.damageSeen.Add(1)

@@ -11,9 +11,7 @@ func (s *Store) Has(name Name) bool {
 	if name.IsZero() {
 		return true
 	}
-	s.mu.RLock()
-	_, ok := s.index[keyOf(name)]
-	s.mu.RUnlock()
+	_, ok := s.index.get(keyOf(name))
 	return ok
 }
 
@@ -33,12 +31,9 @@ func (s *Store) giveBack(b *[]byte) { s.buffers.Put(b) }
 // where its content still exists.
 func (s *Store) read(dst []byte, name Name) ([]byte, error) {
 	for try := 0; ; try++ {
+		loc, ok := s.index.get(keyOf(name))
 		s.mu.RLock()
-		loc, ok := s.index[keyOf(name)]
-		var p *openPack
-		if ok {
-			p = s.packs[loc.pack]
-		}
+		p := s.packs[loc.pack]
 		s.mu.RUnlock()
 		if !ok {
 			return nil, fmt.Errorf("block %s: %w", name, ErrNotFound)
@@ -53,10 +48,7 @@ func (s *Store) read(dst []byte, name Name) ([]byte, error) {
 		if err == nil {
 			return content, nil
 		}
-		s.mu.RLock()
-		moved := s.index[keyOf(name)] != loc
-		s.mu.RUnlock()
-		if moved && try <= 3 {
+		if !s.index.leads(name, loc) && try <= 3 {
 			continue // a sweep has removed what was being read
 		}
 		if errors.Is(err, ErrDamaged) {

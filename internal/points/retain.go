@@ -80,9 +80,7 @@ func (s *Store) Retain(ctx context.Context) error {
 						return false
 					}
 					seen[k] = true
-					s.mu.RLock()
-					at, ok := s.index[k]
-					s.mu.RUnlock()
+					at, ok := s.index.get(k)
 					if ok {
 						want(packPath(s.packDir(), at.pack), h.until)
 					}
@@ -93,6 +91,9 @@ func (s *Store) Retain(ctx context.Context) error {
 				}
 			}
 		}
+	}
+	if err := s.index.trusted(); err != nil {
+		return err
 	}
 	for path, until := range wanted {
 		if err := ctx.Err(); err != nil {

@@ -180,9 +180,7 @@ func (s *Store) name(ctx context.Context, x *Seal, m SealMachine, unread *bool, 
 
 // stored is how many bytes a record takes up; 0 if it is not there.
 func (s *Store) stored(k key) int64 {
-	s.mu.RLock()
-	defer s.mu.RUnlock()
-	l, ok := s.index[k]
+	l, ok := s.index.get(k)
 	if !ok {
 		return 0
 	}

@@ -11,6 +11,7 @@ import (
 	"io"
 	"io/fs"
 	"path/filepath"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -52,8 +53,9 @@ type Store struct {
 	once     bool // files cannot be added to once they are synced
 	packFull int64
 
-	mu      sync.RWMutex // guards index, packs, bad, lostDue
-	index   map[key]location
+	index *blockIndex
+
+	mu      sync.RWMutex // guards packs, bad, lostDue, and changes of index that go with them
 	packs   map[uint32]*openPack
 	active  uint32 // 0: none yet
 	next    uint32
@@ -108,6 +110,8 @@ type Options struct {
 	PackBytes int64
 	// Secret opens an encrypted store, and makes one of a store in the clear.
 	Secret Secret
+	// Index is where it is kept where blocks stand; in memory if nothing is said.
+	Index Index
 }
 
 func newStore(dir string, o Options) *Store {
@@ -150,7 +154,10 @@ func Open(dir string, o Options) (*Store, error) {
 		return nil, fmt.Errorf("open point store: %w", err)
 	}
 	s.lock = lock
-	if err := s.load(o.Secret); err != nil {
+	if err := s.load(o.Secret, o.Index); err != nil {
+		if s.index != nil {
+			err = errors.Join(err, s.index.close())
+		}
 		_ = lock.Close()
 		return nil, err
 	}
@@ -164,15 +171,16 @@ func OpenForReading(dir string, o Options) (*Store, error) {
 	if _, err := s.fs.List(filepath.Join(dir, "packs")); err != nil {
 		return nil, fmt.Errorf("no point store at %s: %w", dir, err)
 	}
-	return s, s.load(o.Secret)
+	return s, s.load(o.Secret, Index{})
 }
 
-func (s *Store) load(secret Secret) error {
-	s.index, s.packs = map[key]location{}, map[uint32]*openPack{}
+func (s *Store) load(secret Secret, index Index) error {
+	s.packs = map[uint32]*openPack{}
 	s.ghosts = map[string]*Seal{}
 	s.bad, s.tried = map[Name]badRecord{}, map[Lost]bool{}
 	s.intakes, s.seals, s.inUse, s.homes = map[string]*Intake{}, newShelf(), map[string]int{}, map[string]bool{}
-	if err := s.checkFormat(); err != nil {
+	made, err := s.checkFormat()
+	if err != nil {
 		return err
 	}
 	if err := s.loadRing(secret); err != nil {
@@ -180,6 +188,9 @@ func (s *Store) load(secret Secret) error {
 	}
 	numbers, err := s.listPacks()
 	if err != nil {
+		return err
+	}
+	if s.index, err = openIndex(index, s.dir+" of "+made.UTC().Format(time.RFC3339Nano), numbers); err != nil {
 		return err
 	}
 	s.next = 1
@@ -209,24 +220,26 @@ type formatFile struct {
 	Created time.Time `json:"created"`
 }
 
-func (s *Store) checkFormat() error {
+// checkFormat tells when the store was made.
+func (s *Store) checkFormat() (made time.Time, err error) {
 	path := filepath.Join(s.dir, "store.json")
 	b, err := s.fs.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) && s.lock != nil {
-		b, _ = json.Marshal(formatFile{"kestrel tide point store", 1, s.now().UTC()})
+		made = s.now().UTC()
+		b, _ = json.Marshal(formatFile{"kestrel tide point store", 1, made})
 		if err := files.WriteWhole(s.fs, path, append(b, '\n')); err != nil {
-			return fmt.Errorf("write store.json: %w", err)
+			return made, fmt.Errorf("write store.json: %w", err)
 		}
-		return nil
+		return made, nil
 	}
 	if err != nil {
-		return fmt.Errorf("read store.json: %w", err)
+		return made, fmt.Errorf("read store.json: %w", err)
 	}
 	var f formatFile
 	if err := json.Unmarshal(b, &f); err != nil || f.Version != 1 {
-		return fmt.Errorf("%s is not a point store of version 1", s.dir)
+		return made, fmt.Errorf("%s is not a point store of version 1", s.dir)
 	}
-	return nil
+	return f.Created, nil
 }
 
 // loadPack opens a pack and enters its records into the index, from its index
@@ -242,6 +255,15 @@ func (s *Store) loadPack(n uint32) error {
 		return err
 	}
 	p := &openPack{number: n, file: f, size: size, synced: size, indexed: true}
+	head, err := headOf(f)
+	if err != nil {
+		return err
+	}
+	if k, ok := s.index.knows(n, size, head); ok {
+		s.packs[n] = p
+		p.stale = slices.ContainsFunc(k.keys, func(k uint16) bool { return k != s.activeKey() })
+		return nil
+	}
 	entries, err := s.readPackIndex(f, n, p.size)
 	if err != nil {
 		entries = nil
@@ -272,11 +294,29 @@ func (s *Store) loadPack(n uint32) error {
 		}
 	}
 	s.packs[n] = p
-	for _, e := range entries {
-		s.index[keyOf(e.name)] = location{n, e.offset, e.stored}
+	for i, e := range entries {
+		was, had := s.index.get(keyOf(e.name))
+		if !had || was.pack <= n {
+			s.index.set(keyOf(e.name), location{n, e.offset, e.stored}, had)
+		}
+		entries[i].before = was
 		p.stale = p.stale || e.key != s.activeKey()
 	}
-	return nil
+	return s.index.settle(n, packKnown{size: size, head: head}, entries)
+}
+
+// headOf is the checksum of a pack's header, by which packs of one number are told apart. It is 0
+// of a pack that is too short to have one.
+func headOf(f io.ReaderAt) (uint32, error) {
+	b := make([]byte, packHeader)
+	n, err := f.ReadAt(b, 0)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return 0, fmt.Errorf("read the header of a pack: %w", err)
+	}
+	if n < packHeader {
+		return 0, nil
+	}
+	return checksum(b), nil
 }
 
 func (s *Store) packDir() string { return filepath.Join(s.dir, "packs") }
@@ -301,7 +341,13 @@ func (s *Store) Close() error {
 	for _, p := range s.packs {
 		err = errors.Join(err, p.file.Close())
 	}
-	return errors.Join(err, s.lock.Close())
+	return errors.Join(err, s.index.close(), s.lock.Close())
+}
+
+// Halt lets go of what the store holds beside its files, and writes nothing there, as a process
+// that ends at once: for trying what comes after that.
+func (s *Store) Halt() error {
+	return s.index.halt()
 }
 
 // Usage is what a store takes up.
@@ -329,7 +375,7 @@ func (s *Store) Usage() Usage {
 	for _, p := range s.packs {
 		u.PackBytes += p.size
 	}
-	u.Packs, u.Records, u.BadRecords = len(s.packs), len(s.index), len(s.bad)
+	u.Packs, u.Records, u.BadRecords = len(s.packs), s.index.size(), len(s.bad)
 	s.mu.RUnlock()
 	s.sealMu.RLock()
 	u.Points = len(s.seals.byPoint) - len(s.seals.byGroup[CarriedGroup])

@@ -160,9 +160,7 @@ func (s *Store) markLive(ctx context.Context, live map[key]bool) error {
 
 // here tells whether the index leads to this record.
 func (s *Store) here(p *openPack, e entry) bool {
-	s.mu.RLock()
-	defer s.mu.RUnlock()
-	return s.index[keyOf(e.name)] == location{p.number, e.offset, e.stored}
+	return s.index.leads(e.name, location{p.number, e.offset, e.stored})
 }
 
 // recordsOf lists the records of a pack, and those of them that are live, with
@@ -236,12 +234,10 @@ func (s *Store) sweepPack(n uint32, live map[key]bool, renew bool, out *Swept) e
 	if err := s.syncSince(losses); err != nil {
 		return err
 	}
-	s.mu.Lock()
-	for _, e := range entries {
-		if s.index[keyOf(e.name)] == (location{n, e.offset, e.stored}) {
-			delete(s.index, keyOf(e.name))
-		}
+	if err := s.index.leave(n, entries); err != nil {
+		return err
 	}
+	s.mu.Lock()
 	// The file is not closed: a reader may hold it. It closes when the last
 	// reference is gone.
 	delete(s.packs, n)
@@ -285,7 +281,7 @@ func (s *Store) moveRecords(p *openPack, entries []entry) error {
 			return err
 		}
 		r.sum = checksum(payload)
-		if err := s.append(r, payload); err != nil {
+		if err := s.append(r, payload, s.index.get); err != nil {
 			return err
 		}
 		s.moved.Add(1)

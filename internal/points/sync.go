@@ -73,6 +73,13 @@ func (s *Store) indexFull(p *openPack) error {
 	if err := s.writePackIndex(p.file, p.number, p.size, p.entries); err != nil {
 		return fmt.Errorf("write pack index: %w", err)
 	}
+	head, err := headOf(p.file)
+	if err != nil {
+		return err
+	}
+	if err := s.index.settle(p.number, packKnown{size: p.size, head: head}, p.entries); err != nil {
+		return err
+	}
 	s.writeMu.Lock()
 	p.entries, p.indexed = nil, true
 	s.writeMu.Unlock()
@@ -96,11 +103,11 @@ func (s *Store) forgetUnsynced(p *openPack) {
 		switch {
 		case int64(e.offset)+recordHeader+int64(e.stored) <= p.synced:
 			kept = append(kept, e)
-		case s.index[keyOf(e.name)] == at:
-			delete(s.index, keyOf(e.name))
+		case s.index.leads(e.name, at):
+			s.index.unset(keyOf(e.name))
 			// What a sweep copied still stands where it was.
-			if b := e.before; s.packs[b.pack] != nil && int64(b.offset)+recordHeader+int64(b.stored) <= s.packs[b.pack].synced {
-				s.index[keyOf(e.name)] = b
+			if b := e.before; !s.Has(e.name) && s.packs[b.pack] != nil && int64(b.offset)+recordHeader+int64(b.stored) <= s.packs[b.pack].synced {
+				s.index.set(keyOf(e.name), b, false)
 			}
 		}
 	}

@@ -98,7 +98,7 @@ func (s *Store) storeNode(n *node) (Name, error) {
 	if s.Has(name) {
 		return name, nil
 	}
-	return name, s.append(record{kind: KindNode, length: uint32(len(b)), stored: uint32(len(b)), name: name, sum: checksum(b)}, b)
+	return name, s.append(record{kind: KindNode, length: uint32(len(b)), stored: uint32(len(b)), name: name, sum: checksum(b)}, b, s.index.written)
 }
 
 // change sets a run of blocks to one name.

@@ -17,11 +17,12 @@ func (s *Store) put(kind Kind, name Name, enc Encoding, length uint32, stored []
 	if _, err := verify((*b)[:0], kind, enc, length, stored, name); err != nil {
 		return err
 	}
-	return s.append(record{kind: kind, encoding: enc, length: length, stored: uint32(len(stored)), name: name, sum: checksum(stored)}, stored)
+	// That it is not kept was just seen; another may have put it meanwhile.
+	return s.append(record{kind: kind, encoding: enc, length: length, stored: uint32(len(stored)), name: name, sum: checksum(stored)}, stored, s.index.written)
 }
 
-// append writes a verified record to the active pack.
-func (s *Store) append(r record, stored []byte) error {
+// append writes a verified record to the active pack. Earlier tells where the block stood so far.
+func (s *Store) append(r record, stored []byte, earlier func(key) (location, bool)) error {
 	b := s.buffer()
 	defer s.giveBack(b)
 	buf := s.encode((*b)[:0], r, stored)
@@ -38,11 +39,12 @@ func (s *Store) append(r record, stored []byte) error {
 		return fmt.Errorf("write %d of %d bytes to pack %08x: %w", n, len(buf), s.active, err)
 	}
 	s.written++
+	before, had := earlier(keyOf(r.name))
 	s.mu.Lock()
-	e := entry{r.name, uint32(off), uint32(len(buf) - recordHeader), r.kind, s.activeKey(), s.index[keyOf(r.name)]}
+	e := entry{r.name, uint32(off), uint32(len(buf) - recordHeader), r.kind, s.activeKey(), before}
 	p.entries = append(p.entries, e)
 	p.size += int64(len(buf))
-	s.index[keyOf(r.name)] = location{s.active, e.offset, e.stored}
+	s.index.set(keyOf(r.name), location{s.active, e.offset, e.stored}, had)
 	if _, ok := s.bad[r.name]; ok {
 		delete(s.bad, r.name)
 		s.lostDue = true

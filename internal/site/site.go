@@ -89,6 +89,9 @@ type Config struct {
 	NBDCertificates string
 	// Cycles is how many may run at once; mover.UsualCycles of the site if nothing is said.
 	Cycles schedule.Limits
+	// IndexCache is the memory in bytes for looking up where blocks of a store stand; 0 for the
+	// usual.
+	IndexCache int64
 	// StoreFloor is the room in bytes that arriving cycles leave free; 0 for the
 	// default.
 	StoreFloor int64
@@ -298,7 +301,7 @@ func (s *Site) open(ctx context.Context) (err error) {
 // openLongTerm opens the long-term store, if there is to be one.
 func (s *Site) openLongTerm(ctx context.Context) (objects *bucket.FS, err error) {
 	cfg := s.cfg
-	opts := points.Options{Now: s.clk.Now, Secret: cfg.StoreSecret}
+	opts := points.Options{Now: s.clk.Now, Secret: cfg.StoreSecret, Index: s.indexOf("long-term")}
 	dir := cfg.LongTerm.Dir
 	switch {
 	case cfg.LongTerm.Objects.URL != "" && dir != "":
@@ -337,9 +340,14 @@ func (s *Site) openLongTerm(ctx context.Context) (objects *bucket.FS, err error)
 	return objects, nil
 }
 
+// indexOf is where it is kept where the blocks of a store stand.
+func (s *Site) indexOf(store string) points.Index {
+	return points.Index{Dir: filepath.Join(s.cfg.StateDir, "index", store), Cache: s.cfg.IndexCache}
+}
+
 func (s *Site) openStore(ctx context.Context) (objects *bucket.FS, err error) {
 	cfg := s.cfg
-	opts := points.Options{Now: s.clk.Now, Secret: cfg.StoreSecret}
+	opts := points.Options{Now: s.clk.Now, Secret: cfg.StoreSecret, Index: s.indexOf("store")}
 	dir := filepath.Join(cfg.StateDir, "store")
 	if cfg.Objects.URL != "" {
 		if objects, err = bucket.Open(ctx, dir, cfg.Objects, cfg.Within); err != nil {

@@ -103,6 +103,10 @@ type Cycle struct {
 // DefaultMost keeps a forecast from taking longer than people wait for it.
 const DefaultMost = 500_000
 
+// looksEach bounds how often groups that wait are looked at in vain, for each cycle of Most: where
+// many wait and none may begin, that is what takes its time.
+const looksEach = 40
+
 // Outcome is how a group fares.
 type Outcome struct {
 	ID     string
@@ -199,6 +203,7 @@ type run struct {
 	now             int64
 	at              time.Time // now
 	end             int64
+	looks           int // at groups that were asked for a place
 	groups          []*state
 	coming          queue   // not due yet, by when
 	ready           queue   // due, by deadline
@@ -373,7 +378,7 @@ func (r *run) held(s *state) bool {
 
 func (r *run) loop() {
 	var batch []*schedule.Facts
-	for r.now <= r.end && r.out.Cycles < r.in.Most {
+	for r.now <= r.end && r.out.Cycles < r.in.Most && r.looks < looksEach*r.in.Most {
 		r.rates()
 		r.replan()
 		for len(r.coming) > 0 && r.coming[0].key <= r.now {
@@ -407,6 +412,7 @@ func (r *run) begin(batch []*schedule.Facts) []*schedule.Facts {
 	asked, back := r.asked[:0], r.back[:0]
 	would := r.load.Clone()
 	ask := func(s *state) {
+		r.looks++
 		uses := would.Of(s.facts)
 		if s.link >= 0 && r.links[s.link].down || !would.Room(uses) {
 			back = append(back, s)

@@ -221,3 +221,21 @@ func BenchmarkWeek(b *testing.B) {
 		}
 	}
 }
+
+// Where many wait for a place and hardly any may begin, a forecast ends before people would stop
+// waiting for it, and says how far it came.
+func TestAForecastOfManyThatWaitEnds(t *testing.T) {
+	var gs []forecast.Group
+	for i := range 500 {
+		g := group(fmt.Sprint(i), 10*time.Minute, 15*time.Minute, 1)
+		g.Last, g.Captured = time.Time{}, time.Time{} // a first copy, of 100 s each
+		gs = append(gs, g)
+	}
+	in := input(mib, 30, gs...)
+	in.Most = 100
+	out := forecast.Run(in)
+	require.Positive(t, out.Cycles)
+	require.Less(t, out.Cycles, in.Most, "not for the cycles that it looked at")
+	require.True(t, out.Until.After(now))
+	require.True(t, out.Until.Before(now.Add(in.For)), out.Until)
+}

@@ -103,7 +103,10 @@ func (l *Load) change(u Use, by int) {
 }
 
 // Room tells whether there is room for one more.
-func (l *Load) Room(u Use) bool { return l.full(u) == "" }
+func (l *Load) Room(u Use) bool {
+	lack, _ := l.lack(u)
+	return lack == lackNone
+}
 
 // Clone is a load that can be changed without the other; it costs little until then.
 func (l *Load) Clone() Load {
@@ -111,26 +114,49 @@ func (l *Load) Clone() Load {
 	return *l
 }
 
-// full says in words what leaves no room for one more; empty if there is room.
-func (l *Load) full(u Use) (why string) {
+// What there may be no room on.
+const (
+	lackNone = iota
+	lackSite
+	lackLong
+	lackSlow
+	lackThing
+)
+
+// lack finds what leaves no room for one more, and the thing, if it is one.
+func (l *Load) lack(u Use) (lack int, on thing) {
 	switch {
 	case l.Site > 0 && l.site >= l.Site:
-		return run(l.site) + " at this site"
+		return lackSite, on
 	case u.Long && l.Site > 1 && l.long >= l.Site-1:
-		if l.Short <= 0 {
-			return run(l.long) + " at this site that may take long, and the last place is kept for others"
-		}
-		return fmt.Sprintf("%s at this site that may take longer than %s, and the last place is kept for shorter ones", run(l.long), span.Format(l.Short.Truncate(time.Second)))
+		return lackLong, on
 	case u.Slow && slices.Contains(l.slow, u.Link):
-		return "more is promised over the link with " + u.Link + " than that carries, and another group has its turn in the slow lane"
+		return lackSlow, on
 	}
 	l.each(u, func(t thing, limit int) bool {
 		if l.on[t] >= limit {
-			why = fmt.Sprintf("%s %s %s", run(l.on[t]), t.where, t.name)
+			lack, on = lackThing, t
 		}
-		return why == ""
+		return lack == lackNone
 	})
-	return why
+	return lack, on
+}
+
+// full says in words what leaves no room for one more; empty if there is room.
+func (l *Load) full(u Use) string {
+	switch lack, on := l.lack(u); {
+	case lack == lackSite:
+		return run(l.site) + " at this site"
+	case lack == lackLong && l.Short <= 0:
+		return run(l.long) + " at this site that may take long, and the last place is kept for others"
+	case lack == lackLong:
+		return fmt.Sprintf("%s at this site that may take longer than %s, and the last place is kept for shorter ones", run(l.long), span.Format(l.Short.Truncate(time.Second)))
+	case lack == lackSlow:
+		return "more is promised over the link with " + u.Link + " than that carries, and another group has its turn in the slow lane"
+	case lack == lackThing:
+		return fmt.Sprintf("%s %s %s", run(l.on[on]), on.where, on.name)
+	}
+	return ""
 }
 
 func run(n int) string {

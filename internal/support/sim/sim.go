@@ -11,6 +11,8 @@ import (
 
 	"github.com/google/uuid"
 
+	"github.com/cockroachdb/pebble/v2/vfs"
+
 	"kestrel/internal/cycle"
 	"kestrel/internal/files/faulty"
 	"kestrel/internal/points"
@@ -37,6 +39,7 @@ type run struct {
 	ending bool // no faults any more
 	rots   bool // bytes on the disk change by themselves
 	secret points.Secret
+	index  *vfs.MemFS // where the store keeps where blocks stand; nil: in memory
 	base   struct{ checkpoint, point string }
 	// want is the content at every capture, sealed the points that were
 	// answered for, and unsure those of which it is not known.
@@ -64,6 +67,14 @@ func Run(seed uint64, log func(format string, a ...any)) (Outcome, error) {
 	if rng.IntN(3) == 0 {
 		r.secret.Key = bytes.Repeat([]byte("pier"), 8)
 	}
+	if seed%2 == 0 {
+		r.index = vfs.NewCrashableMem()
+	}
+	defer func() {
+		if r.store != nil {
+			_ = r.store.Halt()
+		}
+	}()
 	if err := r.open(); err != nil {
 		return r.out, err
 	}
@@ -98,7 +109,11 @@ func (r *run) Read(p []byte) (int, error) {
 func (r *run) uuid() string { return uuid.Must(uuid.NewRandomFromReader(r)).String() }
 
 func (r *run) open() error {
-	s, err := points.Open(storeDir, points.Options{Now: r.now, Files: r.disks, PackBytes: packBytes, Secret: r.secret, Later: func(f func()) { r.queued = append(r.queued, f) }})
+	index := points.Index{}
+	if r.index != nil {
+		index = points.Index{Dir: "index", Cache: 1 << 20, Files: r.index}
+	}
+	s, err := points.Open(storeDir, points.Options{Index: index, Now: r.now, Files: r.disks, PackBytes: packBytes, Secret: r.secret, Later: func(f func()) { r.queued = append(r.queued, f) }})
 	if err != nil {
 		return fmt.Errorf("open the store: %w", err)
 	}
@@ -135,6 +150,13 @@ func (r *run) storm() {
 // checks what must hold then.
 func (r *run) restart() error {
 	cut := r.disks.Off() || r.rng.IntN(3) == 0
+	if cut {
+		// What the index had not written is lost as well, or some of it.
+		if r.index != nil {
+			r.index = r.index.CrashClone(vfs.CrashCloneCfg{UnsyncedDataPercent: 0})
+		}
+		_ = r.store.Halt()
+	}
 	switch {
 	case cut && r.rng.IntN(3) > 0:
 		r.out.PowerCuts++
