@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"runtime"
 	"runtime/debug"
 	"strings"
 	"time"
@@ -42,6 +43,10 @@ func logger(a *app, level string) (*slog.Logger, error) {
 	}
 	return slog.New(slog.NewJSONHandler(a.Err, &slog.HandlerOptions{Level: l})), nil
 }
+
+// eachProcessor is how many cycles a site runs for each processor, if nothing is said: with the
+// other site, platform and database on the same two, more did not make more of them end.
+const eachProcessor = 2
 
 // maxCycles is more than any site has use for.
 const maxCycles = 1000
@@ -115,10 +120,13 @@ keeps its password off the process list.`,
 				return usage("--index-memory: %q is no number of bytes from 1 MiB to 1 TiB; write it like 256MiB", index)
 			}
 			cfg.IndexCache = int64(n)
-			for flag, n := range map[string]int{"--cycles": cfg.Cycles.Site - 1, "--link-cycles": cfg.Cycles.Link, "--platform-cycles": cfg.Cycles.Platform, "--datastore-cycles": cfg.Cycles.Datastore} {
+			for flag, n := range map[string]int{"--cycles": cfg.Cycles.Site, "--link-cycles": cfg.Cycles.Link, "--platform-cycles": cfg.Cycles.Platform, "--datastore-cycles": cfg.Cycles.Datastore} {
 				if n < 0 || n > maxCycles {
-					return usage("%s: give a number up to %d; of the site, at least 1", flag, maxCycles)
+					return usage("%s: give a number up to %d", flag, maxCycles)
 				}
+			}
+			if cfg.Cycles.Site == 0 {
+				cfg.Cycles.Site = max(mover.UsualCycles, eachProcessor*runtime.GOMAXPROCS(0))
 			}
 			var every time.Duration
 			if verify != "0" {
@@ -200,7 +208,7 @@ keeps its password off the process list.`,
 	f.StringVar(&cfg.NBDCertificates, "nbd-certificates", "", "folder with cacert.pem, servercert.pem and serverkey.pem: serve NBD under TLS only")
 	f.StringVar(&floor, "store-floor", "", "room that arriving cycles leave free on the point store's file system, such as 20GiB (default a twentieth of it, 1 to 50 GiB)")
 	f.StringVar(&index, "index-memory", "64MiB", "memory for looking up where the blocks of a store stand")
-	f.IntVar(&cfg.Cycles.Site, "cycles", mover.UsualCycles, "cycles of groups that may run at the same time")
+	f.IntVar(&cfg.Cycles.Site, "cycles", 0, fmt.Sprintf("cycles of groups that may run at the same time (default %d for each processor, at least %d)", eachProcessor, mover.UsualCycles))
 	f.IntVar(&cfg.Cycles.Link, "link-cycles", 0, "of them, over one link; 0 for no limit of its own")
 	f.IntVar(&cfg.Cycles.Platform, "platform-cycles", 0, "of them, from one platform")
 	f.IntVar(&cfg.Cycles.Datastore, "datastore-cycles", 0, "of them, from one datastore")
