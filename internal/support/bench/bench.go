@@ -23,11 +23,14 @@ type Options struct {
 	Binary string
 	JSON   bool
 	Quick  bool
-	Groups int           // of the bench large; 0 is 200, 1,000 and 2,000 in turn
-	Cycles int           // that a site of it runs at once; 0 is what it takes by itself
-	Every  time.Duration // their cadence, in whole minutes; 0 is what it takes by itself
-	Watch  time.Duration // that it watches; 0 is what it takes by itself
-	Out    io.Writer
+	Groups int // of the bench large; 0 is 200, 1,000 and 2,000 in turn
+	Cycles int // that a site of it runs at once; 0 is what it takes by itself
+	// Indexed has PostgreSQL read a table from end to end only where no index can be used: of
+	// tables with a few hundred rows it would do so because that is faster.
+	Indexed bool
+	Every   time.Duration // their cadence, in whole minutes; 0 is what it takes by itself
+	Watch   time.Duration // that it watches; 0 is what it takes by itself
+	Out     io.Writer
 }
 
 // Result is what one bench found.

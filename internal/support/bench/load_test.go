@@ -23,7 +23,7 @@ func TestALoadOfManyGroups(t *testing.T) {
 	binary := filepath.Join(t.TempDir(), "kestrel")
 	out, err := exec.Command("go", "build", "-o", binary, "kestrel/cmd/kestrel").CombinedOutput()
 	require.NoError(t, err, "%s", out)
-	o.Binary = binary
+	o.Binary, o.Indexed = binary, true
 	r, err := loadOf(t.Context(), o, groups)
 	require.NoError(t, err)
 	f := r.Figures

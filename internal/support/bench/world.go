@@ -68,7 +68,11 @@ func withLab(ctx context.Context, o Options, machines []machineSpec, serve func(
 	if err := os.Chmod(dir, 0o711); err != nil { // the cluster's user has to pass
 		return err
 	}
-	pg, err := pgcluster.Start(ctx, filepath.Join(dir, "pg"), 0, "shared_preload_libraries=pg_stat_statements")
+	settings := []string{"shared_preload_libraries=pg_stat_statements"}
+	if o.Indexed {
+		settings = append(settings, "enable_seqscan=off")
+	}
+	pg, err := pgcluster.Start(ctx, filepath.Join(dir, "pg"), 0, settings...)
 	if err != nil {
 		return err
 	}
