@@ -22,10 +22,12 @@ import (
 // out is out for good before the pack goes. Whatever else of it is lost is read from the packs'
 // own indexes again: which packs it knows stands in it, after their records.
 type blockIndex struct {
-	db  *pebble.DB // nil: all is in memory
-	end sync.Once
-	fs  vfs.FS
-	dir string
+	db *pebble.DB // nil: all is in memory
+	// life is held by those who read what is kept, and by who ends that.
+	life  sync.RWMutex
+	ended bool
+	fs    vfs.FS
+	dir   string
 
 	// move is held while what is kept changes, and taken before mu.
 	move  sync.Mutex
@@ -56,6 +58,9 @@ const (
 	indexBuffer     = 32 << 20
 	bloomBits       = 10 // a key: one look-up in a hundred for a block that is not there reads
 )
+
+// errEnded says that the store was closed while somebody still used it.
+var errEnded = errors.New("it was closed")
 
 // Keys of what is kept: of a block its key after a b, of a pack its number after a p.
 func blockKey(k key) []byte { return append([]byte{'b'}, k[:]...) }
@@ -196,6 +201,16 @@ func (x *blockIndex) failed(err error) {
 
 // trusted says why it cannot be relied on that what is not found is not there.
 func (x *blockIndex) trusted() error {
+	x.life.RLock()
+	ended := x.ended
+	x.life.RUnlock()
+	if ended {
+		return errEnded
+	}
+	return x.broken()
+}
+
+func (x *blockIndex) broken() error {
 	x.mu.RLock()
 	defer x.mu.RUnlock()
 	return x.fault
@@ -234,6 +249,11 @@ func (x *blockIndex) leads(name Name, at location) bool {
 }
 
 func (x *blockIndex) kept(k key) (location, bool) {
+	x.life.RLock()
+	defer x.life.RUnlock()
+	if x.ended {
+		return location{}, false
+	}
 	v, end, err := x.db.Get(blockKey(k))
 	if err != nil {
 		if !errors.Is(err, pebble.ErrNotFound) {
@@ -344,6 +364,9 @@ func (x *blockIndex) settle(n uint32, p packKnown, entries []entry) error {
 	}
 	x.move.Lock()
 	defer x.move.Unlock()
+	if x.ended {
+		return errEnded
+	}
 	b := x.db.NewBatch()
 	defer func() { _ = b.Close() }()
 	var more int64
@@ -394,6 +417,9 @@ func (x *blockIndex) settle(n uint32, p packKnown, entries []entry) error {
 func (x *blockIndex) leave(n uint32, entries []entry) error {
 	x.move.Lock()
 	defer x.move.Unlock()
+	if x.ended {
+		return errEnded
+	}
 	var b *pebble.Batch
 	if x.db != nil {
 		b = x.db.NewBatch()
@@ -447,23 +473,36 @@ func (x *blockIndex) close() error {
 	if x.db == nil {
 		return nil
 	}
-	var err error
-	x.end.Do(func() {
-		if x.trusted() != nil {
-			err = x.anew()
-		} else if err = errors.Join(x.db.Flush(), x.db.Close()); err != nil {
-			err = fmt.Errorf("close the index of blocks: %w", err)
-		}
-	})
-	return err
+	if !x.over() {
+		return nil
+	}
+	if x.broken() != nil {
+		_ = x.db.Close()
+		return x.fs.RemoveAll(x.dir)
+	}
+	if err := errors.Join(x.db.Flush(), x.db.Close()); err != nil {
+		return fmt.Errorf("close the index of blocks: %w", err)
+	}
+	return nil
+}
+
+// over has nobody use what is kept any more; it tells whether somebody could until now.
+func (x *blockIndex) over() bool {
+	x.move.Lock()
+	defer x.move.Unlock()
+	x.life.Lock()
+	defer x.life.Unlock()
+	was := x.ended
+	x.ended = true
+	return !was
 }
 
 // halt lets go of it without writing what is not written yet.
-func (x *blockIndex) halt() (err error) {
-	if x.db != nil {
-		x.end.Do(func() { err = x.db.Close() })
+func (x *blockIndex) halt() error {
+	if x.db == nil || !x.over() {
+		return nil
 	}
-	return err
+	return x.db.Close()
 }
 
 // mute keeps the embedded store from speaking for itself, and from ending the process.

@@ -173,6 +173,8 @@ func TestAnIndexIsMadeAnew(t *testing.T) {
 		require.Equal(t, len(names), s.Usage().Records)
 		require.Equal(t, young, len(s.index.young) > 0, "%d in memory", len(s.index.young))
 		require.NoError(t, s.Close())
+		_, err := s.Block(nil, names[0])
+		require.Error(t, err, "it is closed, and whoever still reads is told")
 	}
 	whole(s, true)
 	hidden := func() { // the packs' own indexes cannot be read, and neither need they be

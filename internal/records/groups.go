@@ -181,10 +181,8 @@ func follow(ctx context.Context, tx *sqlx.Tx, g Group, at time.Time, a Activity)
 			return err
 		}
 	}
-	if g.Direction == "out" && len(g.Machines) > 0 {
-		if _, err := exec(ctx, tx, "machines", `INSERT INTO group_machines (platform, machine, group_id) SELECT $1, unnest($2::text[]), $3`, g.Platform, g.Machines, g.ID); err != nil {
-			return err
-		}
+	if err := addMachines(ctx, tx, []Group{g}); err != nil {
+		return err
 	}
 	if g.Target > 0 {
 		if _, err := exec(ctx, tx, "target", `INSERT INTO targets (group_id, since, target_seconds, tier, paused, paused_until) SELECT $1::uuid, $2::timestamptz, $3::bigint, $4::text, $5::text, $6::timestamptz
